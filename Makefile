@@ -1,0 +1,33 @@
+# make demo   run the whole example        make test    run the tests
+# make check  lint and types               make bench   speed and memory figures
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+
+.PHONY: demo test check bench clean
+
+$(VENV)/user: pyproject.toml
+	$(PYTHON) -c 'import sys; sys.exit("Direkt needs Python 3.11 or newer; this is " + sys.version.split()[0] + ". Try: make PYTHON=python3.12 ...") if sys.version_info < (3, 11) else 0'
+	$(PYTHON) -m venv $(VENV)
+	$(BIN)/pip install --quiet --disable-pip-version-check -e .
+	@touch $@
+
+$(VENV)/developer: $(VENV)/user
+	$(BIN)/pip install --quiet --disable-pip-version-check -e '.[dev]'
+	@touch $@
+
+demo: $(VENV)/user
+	$(BIN)/direkt demo
+
+test: $(VENV)/developer
+	$(BIN)/python -m tests
+
+check: $(VENV)/developer
+	$(BIN)/ruff check src tests bench
+	$(BIN)/mypy
+
+bench: $(VENV)/user
+	$(BIN)/python -m bench
+
+clean:
+	rm -rf $(VENV) .mypy_cache .ruff_cache

@@ -1,0 +1,5 @@
+"""``python -m direkt`` is the same as ``direkt``."""
+
+from direkt.cli.main import main
+
+main()

@@ -1,0 +1,1 @@
+"""Samples to measured values, live and from files."""

@@ -1,0 +1,188 @@
+"""Running figures of bounded size: intervals and bitrates of a stream of any length."""
+
+from __future__ import annotations
+
+from collections import Counter, deque
+from fractions import Fraction
+
+_BUCKETS = 4096
+_KINDS_OF_INTERVAL = 100_000
+
+# Frame rates in use; a measured rate becomes one of them only when the time stamps cannot tell them apart.
+STANDARD_RATES = tuple(
+    float(rate)
+    for rate in (
+        *(Fraction(n) for n in (5, 10, 12, 15, 20, 24, 25, 30, 48, 50, 60, 90, 100, 120)),
+        *(Fraction(n * 1000, 1001) for n in (15, 24, 30, 60, 120)),
+        Fraction(25, 2),
+    )
+)
+
+
+class Intervals:
+    """How often each length of time was seen, to a hundredth of a millisecond."""
+
+    def __init__(self) -> None:
+        self._seen: Counter[int] = Counter()
+
+    def add(self, seconds: float) -> None:
+        """One interval (s); far too many different ones are counted to the next 10 ms."""
+        key = round(seconds * 100_000)
+        if len(self._seen) > _KINDS_OF_INTERVAL:
+            key = key // 1000 * 1000
+        self._seen[key] += 1
+
+    def __len__(self) -> int:
+        return self._seen.total()
+
+    @property
+    def shortest(self) -> float:
+        """In s; only when there is one."""
+        return min(self._seen) / 100_000
+
+    @property
+    def longest(self) -> float:
+        """In s; only when there is one."""
+        return max(self._seen) / 100_000
+
+    def quantile(self, share: float) -> float:
+        """The smallest interval (s) that at least ``share`` of all do not exceed."""
+        return _quantile(self._seen, share) / 100_000
+
+    def strays(self, usual: float, share: float) -> float:
+        """How far (s) from ``usual`` at most ``share`` of the intervals stray."""
+        away: Counter[int] = Counter()
+        for key, count in self._seen.items():
+            away[round(abs(key - usual * 100_000))] += count
+        return _quantile(away, share) / 100_000
+
+
+def _quantile(seen: Counter[int], share: float) -> int:
+    wanted = share * seen.total()
+    so_far = 0
+    for key in sorted(seen):
+        so_far += seen[key]
+        if so_far >= wanted - 1e-9:
+            return key
+    raise ValueError("no intervals")
+
+
+class Bitrate:
+    """Bytes over time: the total, the highest second, and a coarse course of at most 4096 buckets."""
+
+    def __init__(self) -> None:
+        self.bytes = 0
+        self.peak = 0  # bytes in the fullest second
+        self.bucket_seconds = 1.0
+        self.course: list[int] = []  # bytes in each bucket
+        self._window: deque[tuple[float, int]] = deque()
+        self._in_window = 0
+        self._start: float | None = None
+        self._offset = 0.0  # what earlier stretches lasted
+        self._last = 0.0
+
+    def add(self, time: float, size: int) -> None:
+        """``size`` bytes at ``time`` (s); times grow within a stretch."""
+        self.bytes += size
+        if self._start is None:
+            self._start = time
+        window = self._window
+        window.append((time, size))
+        self._in_window += size
+        edge = time - 0.9995  # half a millisecond for rounded time stamps
+        while window[0][0] <= edge:
+            self._in_window -= window.popleft()[1]
+        if self._in_window > self.peak:
+            self.peak = self._in_window
+        self._last = self._offset + time - self._start
+        bucket = int(self._last / self.bucket_seconds)
+        course = self.course
+        if bucket >= len(course):
+            if bucket >= 2 * _BUCKETS:
+                return
+            course.extend([0] * (bucket + 1 - len(course)))
+            if len(course) > _BUCKETS:
+                self.course = course = [sum(course[n : n + 2]) for n in range(0, len(course), 2)]
+                self.bucket_seconds *= 2
+                bucket //= 2
+        course[bucket] += size
+
+    def recent(self) -> float:
+        """kbit/s over the last second."""
+        return self._in_window * 8 / 1000
+
+    def new_stretch(self) -> None:
+        """Times start anew: no second spans the gap."""
+        self._window.clear()
+        self._in_window = 0
+        if self._start is not None:
+            self._offset = self._last
+            self._start = None
+
+    def windows(self, seconds: float) -> list[int]:
+        """Bytes in each whole window of about ``seconds`` (s, at least a bucket)."""
+        step = max(1, round(seconds / self.bucket_seconds))
+        whole = len(self.course) - 1  # the last bucket is not full yet
+        return [sum(self.course[n : n + step]) for n in range(0, whole - step + 1, step)]
+
+
+class Clock:
+    """The time stamps of one track: how long its unbroken runs lasted, and where they do not run on evenly."""
+
+    JUMP = 1.0  # s that time may step forward before it counts as a jump
+
+    def __init__(self) -> None:
+        self.first: float | None = None
+        self.last = 0.0  # decoding time of the latest sample
+        self.count = 0
+        self.runs = 0
+        self.steps = 0  # intervals inside runs
+        self.span = 0.0  # s inside runs, by presentation time
+        self.backward = 0
+        self.jumps = 0
+        self._low = self._high = 0.0
+        self._open = False
+
+    def add(self, dts: float, pts: float) -> bool:
+        """One sample; True when it follows the one before without a break."""
+        self.count += 1
+        if self._open:
+            step = dts - self.last
+            self.last = dts
+            if 0.0 <= step <= self.JUMP:
+                self.steps += 1
+                if pts > self._high:
+                    self.span += pts - self._high
+                    self._high = pts
+                elif pts < self._low:
+                    self.span += self._low - pts
+                    self._low = pts
+                return True
+            if step < 0:
+                self.backward += 1
+            else:
+                self.jumps += 1
+        elif self.first is None:
+            self.first = pts
+        self.last = dts
+        self._low = self._high = pts
+        self._open = True
+        self.runs += 1
+        return False
+
+    def interrupt(self) -> None:
+        """What comes next is a new run, and rightly so."""
+        self._open = False
+
+    def rate(self, time_step: float, claimed: float | None) -> float | None:
+        """Samples a second; ``time_step``: how coarse the time stamps are (s, 0 for exact)."""
+        if self.steps < 1 or self.span <= 0:
+            return None
+        raw = self.steps / self.span
+        slack = time_step * self.runs * 1.001
+        low = self.steps / (self.span + slack) - 1e-6
+        high = self.steps / (self.span - slack) + 1e-6 if self.span > slack else raw
+        if claimed and low <= claimed <= high:
+            return claimed
+        fitting = [rate for rate in STANDARD_RATES if low <= rate <= high]
+        return fitting[0] if len(fitting) == 1 else raw

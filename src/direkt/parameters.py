@@ -1,0 +1,294 @@
+"""The one table of parameters: everything that is asked of, set on, or measured in a stream.
+
+Sheets, devices, measurements, findings, tables and JSON all speak through it. To add a parameter is to
+add a row. Values are plain Python: ``int`` or ``float`` for numbers, ``str`` for all else; yes/no values
+are the words ``"yes"`` and ``"no"``; sizes are ``"1920x1080"`` and ratios ``"16:9"``.
+"""
+
+from __future__ import annotations
+
+import difflib
+import math
+import re
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from enum import StrEnum
+
+Value = int | float | str
+Values = dict[str, Value]
+
+
+class Kind(StrEnum):
+    """What a parameter's values look like."""
+
+    NUMBER = "number"
+    CHOICE = "choice"
+    YES_NO = "yes/no"
+    SIZE = "size"
+    RATIO = "ratio"
+    VERSION = "version"  # ordered, with dots: H.264 levels
+
+
+@dataclass(frozen=True, slots=True)
+class Parameter:
+    """One row of the table.
+
+    ``resolution`` is how far two readings of the same thing may lie apart because of how they are measured
+    (in the parameter's unit); ``near`` is how far, as a share, a measured value may stray from an exact
+    wish and still be that value.
+    """
+
+    name: str
+    kind: Kind
+    meaning: str
+    advice: str
+    unit: str = ""
+    choices: tuple[str, ...] = ()
+    set_by: str = ""  # the parameter under which a device sets this one; empty: its own name
+    resolution: float = 0.0
+    near: float = 0.0
+    decimals: int = 0
+
+
+class ParameterError(ValueError):
+    """A value that does not fit its parameter, or a name that is not in the table."""
+
+
+_N, _C, _Y, _S, _R, _V = Kind.NUMBER, Kind.CHOICE, Kind.YES_NO, Kind.SIZE, Kind.RATIO, Kind.VERSION
+_PRIMARIES = ("bt709", "bt470-m", "bt601-625", "bt601-525", "st240", "film", "bt2020", "st428", "rp431", "eg432",
+              "ebu3213")
+_TRANSFER = ("bt709", "gamma22", "gamma28", "bt601", "st240", "linear", "log100", "log316", "xvycc", "bt1361", "srgb",
+             "bt2020-10", "bt2020-12", "pq", "st428", "hlg")
+_MATRIX = ("rgb", "bt709", "fcc", "bt601", "st240", "ycgco", "bt2020", "bt2020-constant", "st2085", "primaries",
+           "primaries-constant", "ictcp")
+
+_ROWS = (
+    Parameter("video.codec", _C, "How the picture is coded.",
+              "Set the device's video codec, and turn off any 'smart' or 'adaptive' codec mode: it may switch to H.265.",
+              choices=("h264", "h265", "av1", "vp9", "vp8", "mpeg2", "mpeg4", "other")),
+    Parameter("video.profile", _C, "The set of coding tools that the stream may use.",
+              "Set the encoder's profile. If the device has no such setting, it often follows from the preset.",
+              choices=("baseline", "constrained-baseline", "main", "extended", "high", "high10", "high422", "high444",
+                       "main10", "other")),
+    Parameter("video.level", _V, "The limit on picture size, rate and bitrate that the stream declares.",
+              "Leave the level on automatic; a smaller picture or a lower frame rate lowers it."),
+    Parameter("video.size", _S, "Picture width and height as displayed, in pixels.",
+              "Set the resolution of the channel that pushes, and check that it is the main channel, not the second.",
+              unit="px"),
+    Parameter("video.width", _N, "Picture width as displayed.", "Set the resolution of the channel that pushes.",
+              unit="px", set_by="video.size"),
+    Parameter("video.height", _N, "Picture height as displayed.", "Set the resolution of the channel that pushes.",
+              unit="px", set_by="video.size"),
+    Parameter("video.sample_aspect", _R, "Shape of one pixel, width to height.",
+              "Choose a size with square pixels (1:1): 1280x720 or 1920x1080, not an anamorphic one."),
+    Parameter("video.display_aspect", _R,
+              "Shape of the picture as shown. Pixels count as square where the stream does not say otherwise.",
+              "Choose a 16:9 size; a 4:3 picture is shown with black sides.", set_by="video.size"),
+    Parameter("video.scan", _C, "Whole pictures (progressive) or half pictures in turn (interlaced).",
+              "Set the camera or its output to a progressive format (p, not i).",
+              choices=("progressive", "interlaced", "mixed")),
+    Parameter("video.chroma", _C, "How finely colour is sampled.", "Set 4:2:0; platforms and players expect it.",
+              choices=("4:0:0", "4:2:0", "4:2:2", "4:4:4")),
+    Parameter("video.bit_depth", _N, "Bits for each sample of brightness.", "Set 8 bits, or a profile without '10'.",
+              unit="bit"),
+    Parameter("video.frame_rate", _N, "Pictures a second.",
+              "Set the frame rate to the input's own or half of it; 29.97 is not 30.",
+              unit="fps", resolution=0.004, decimals=3),
+    Parameter("video.frame_jitter", _N, "How unevenly pictures are timed (99 of 100 stray less).",
+              "Check the input signal and the device's load; a frame rate that does not divide the input's also does this.",
+              unit="ms", resolution=0.5, decimals=2),
+    Parameter("video.keyframe_interval.min", _N, "Shortest time from one keyframe to the next.",
+              "Turn off scene-change keyframes if the interval must be fixed.",
+              unit="s", set_by="video.keyframe_interval.median", resolution=0.021, decimals=3),
+    Parameter("video.keyframe_interval.median", _N, "Usual time from one keyframe to the next.",
+              "Set the keyframe interval. Devices count it in frames or in seconds: frames = seconds x frame rate.",
+              unit="s", resolution=0.021, decimals=3),
+    Parameter("video.keyframe_interval.max", _N, "Longest time without a keyframe.",
+              "Set the keyframe interval. Devices count it in frames or in seconds: frames = seconds x frame rate.",
+              unit="s", set_by="video.keyframe_interval.median", resolution=0.021, decimals=3),
+    Parameter("video.gop_closed", _Y, "Whether every group of pictures can be decoded on its own.",
+              "Turn on closed GOPs."),
+    Parameter("video.b_frames", _N, "Most B-pictures in a row.", "Set the number of B-frames.", unit="in a row"),
+    Parameter("video.reference_frames", _N, "Pictures that the decoder must keep to refer to.",
+              "Lower the number of reference frames.", unit="pictures"),
+    Parameter("video.entropy", _C, "How the coded bits are packed.",
+              "Set CABAC (main and high profile) or CAVLC (any profile).", choices=("cabac", "cavlc")),
+    Parameter("video.rate_control", _C, "Whether the bitrate is held (CBR) or follows the picture (VBR).",
+              "Set the rate control of the channel that pushes.", choices=("cbr", "vbr")),
+    Parameter("video.bitrate.mean", _N, "Video bitrate over the whole time.",
+              "Set the video bitrate. Mind the unit: 6 Mbit/s = 6000 kbit/s = 750 kB/s.",
+              unit="kbit/s", near=0.05),
+    Parameter("video.bitrate.peak", _N, "Highest video bitrate over any one second.",
+              "Set CBR, or lower the maximum bitrate.", unit="kbit/s", near=0.05),
+    Parameter("video.colour.range", _C, "Whether black to white uses part of the code values or all.",
+              "Set limited (video) range.", choices=("limited", "full")),
+    Parameter("video.colour.primaries", _C, "Which red, green and blue are meant.", "Set BT.709 for HD.",
+              choices=_PRIMARIES),
+    Parameter("video.colour.transfer", _C, "How code values become light.", "Set BT.709 for HD; turn off HDR or log.",
+              choices=_TRANSFER),
+    Parameter("video.colour.matrix", _C, "How colour is split into brightness and difference.", "Set BT.709 for HD.",
+              choices=_MATRIX),
+    Parameter("audio.present", _Y, "Whether the stream carries audio.",
+              "Turn audio on for the channel that pushes; without a microphone, choose the line or embedded input."),
+    Parameter("audio.codec", _C, "How the sound is coded.", "Set AAC; many cameras start with a telephone codec.",
+              choices=("aac", "opus", "mp3", "g711a", "g711u", "pcm", "ac3", "speex", "other")),
+    Parameter("audio.profile", _C, "The kind of AAC.", "Set AAC-LC.", choices=("main", "lc", "he", "he-v2", "other")),
+    Parameter("audio.sample_rate", _N, "Audio samples a second.", "Set the audio sample rate.", unit="Hz"),
+    Parameter("audio.channels", _N, "Audio channels.", "Set mono or stereo as asked.", unit="ch"),
+    Parameter("audio.bitrate.mean", _N, "Audio bitrate over the whole time.", "Set the audio bitrate.",
+              unit="kbit/s", near=0.08),
+    Parameter("audio.bitrate.peak", _N, "Highest audio bitrate over any one second.", "Set the audio bitrate.",
+              unit="kbit/s", near=0.08),
+    Parameter("audio.silent", _C, "Whether the audio is there but carries no sound.",
+              "Check the audio input, the gain and the mute button.", choices=("yes", "no", "unknown")),
+    Parameter("stream.protocol", _C, "How the stream travels.", "Choose the protocol in the push settings.",
+              choices=("rtmp", "rtmps", "srt")),
+    Parameter("stream.duration", _N, "Length of what was seen.", "Record or catch for longer.", unit="s", decimals=3),
+    Parameter("stream.bitrate.mean", _N, "Video and audio bitrate together.",
+              "Lower the video bitrate if the uplink cannot carry it.", unit="kbit/s", near=0.05),
+    Parameter("stream.av_offset", _N, "First audio minus first video: positive means the audio begins later.",
+              "Set the audio delay to 0, then adjust it with a clap in front of the camera.",
+              unit="ms", resolution=1.0),
+    Parameter("stream.av_drift", _N, "How fast the sound gains on its time stamps; positive: it has more sound than time.",
+              "Use the same clock for audio and video (embedded audio), and the right sample rate.",
+              unit="ppm", resolution=25.0),
+    Parameter("stream.timestamps", _C, "Whether time stamps run on evenly.",
+              "Restart the device; a stream whose time jumps is dropped by platforms.",
+              choices=("clean", "backward", "jump")),
+    Parameter("stream.pace", _N, "Media seconds that arrive in each second of the clock.",
+              "Below 1 the uplink or the device cannot keep up: lower the bitrate or the frame rate.",
+              unit="x", resolution=0.02, decimals=2),
+)  # fmt: skip
+
+TABLE: Mapping[str, Parameter] = {row.name: row for row in _ROWS}
+
+
+def find(name: str) -> Parameter:
+    """The row called ``name``. Raises ParameterError, with the nearest names, when there is none."""
+    row = TABLE.get(name)
+    if row is None:
+        near = difflib.get_close_matches(name, TABLE, n=2, cutoff=0.6)
+        hint = f"; did you mean {' or '.join(near)}?" if near else ""
+        raise ParameterError(f"unknown parameter {name!r}{hint}")
+    return row
+
+
+def setting_of(name: str) -> str:
+    """The parameter under which a device sets ``name`` (keyframe_interval.max is set by .median)."""
+    return find(name).set_by or name
+
+
+_SIZE = re.compile(r"([1-9]\d{0,4})\s*[xX×]\s*([1-9]\d{0,4})")
+_RATIO = re.compile(r"([1-9]\d{0,4})\s*:\s*([1-9]\d{0,4})")
+_VERSION = re.compile(r"\d{1,2}(\.\d)?b?")
+
+
+def clean(name: str, value: object) -> Value:
+    """``value`` in the one form of its parameter; raises ParameterError that says what was expected."""
+    row = find(name)
+    if row.kind is Kind.NUMBER:
+        if isinstance(value, bool) or not isinstance(value, int | float) or not math.isfinite(value):
+            raise ParameterError(f"{name}: expected a number{' in ' + row.unit if row.unit else ''}, got {value!r}")
+        if value < 0 and row.unit not in ("ms", "ppm"):
+            raise ParameterError(f"{name}: expected 0 or more, got {value!r}")
+        return value
+    if row.kind is Kind.YES_NO or (row.kind is Kind.CHOICE and isinstance(value, bool) and "yes" in row.choices):
+        if isinstance(value, bool):
+            return "yes" if value else "no"
+        if value in ("yes", "no"):
+            return str(value)
+        if row.kind is Kind.YES_NO:
+            raise ParameterError(f"{name}: expected yes or no, got {value!r}")
+    if row.kind is Kind.CHOICE:
+        if value not in row.choices:
+            near = difflib.get_close_matches(str(value).lower(), row.choices, n=1, cutoff=0.5)
+            hint = f"; did you mean {near[0]}?" if near else ""
+            raise ParameterError(f"{name}: expected one of {', '.join(row.choices)}; got {value!r}{hint}")
+        return str(value)
+    text = str(value).strip()
+    pattern, like = {
+        Kind.SIZE: (_SIZE, "a size like 1920x1080"),
+        Kind.RATIO: (_RATIO, "a ratio like 16:9"),
+        Kind.VERSION: (_VERSION, 'a level like "4.1"'),
+    }[row.kind]
+    match = pattern.fullmatch(text)
+    if match is None:
+        raise ParameterError(f"{name}: expected {like}, got {value!r}")
+    if row.kind is Kind.SIZE:
+        return f"{match[1]}x{match[2]}"
+    if row.kind is Kind.RATIO:
+        return reduce_ratio(int(match[1]), int(match[2]))
+    return text if "." in text else f"{text}.0"
+
+
+def reduce_ratio(width: int, height: int) -> str:
+    """``width:height`` in lowest terms."""
+    shared = math.gcd(width, height) or 1
+    return f"{width // shared}:{height // shared}"
+
+
+def size_of(value: Value) -> tuple[int, int]:
+    """Width and height of a size value such as ``"1920x1080"``."""
+    width, _, height = str(value).partition("x")
+    return int(width), int(height)
+
+
+def ordered(name: str, value: Value) -> float:
+    """A number by which values of this parameter can be compared (number and version kinds only)."""
+    if isinstance(value, str):
+        if find(name).kind is not Kind.VERSION:
+            raise ParameterError(f"{name}: {value!r} cannot be compared by size")
+        return float(value.rstrip("b")) - (0.05 if value.endswith("b") else 0.0)
+    return float(value)
+
+
+def same(name: str, a: Value, b: Value, *, measured: bool = False) -> bool:
+    """Whether two values of a parameter are the same, within how finely it can be measured.
+
+    ``measured``: one of them was measured and the other is a wish, so ``near`` counts too.
+    """
+    if isinstance(a, str) or isinstance(b, str):
+        return a == b
+    row = find(name)
+    slack = max(row.resolution, (row.near * abs(b)) if measured else 0.0)
+    return abs(a - b) <= slack + 1e-9
+
+
+def show(name: str, value: Value | None, *, unit: bool = True) -> str:
+    """``value`` as a person reads it, with its unit; ``not seen`` for None."""
+    if value is None:
+        return "not seen"
+    row = TABLE.get(name)
+    if row is None or isinstance(value, str):
+        return str(value)
+    text = f"{value:.{row.decimals}f}"
+    if "." in text:
+        text = text.rstrip("0").rstrip(".")
+    if text == "-0":
+        text = "0"
+    return f"{text} {row.unit}" if unit and row.unit else text
+
+
+def expand_set(values: Mapping[str, Value]) -> Values:
+    """What a device says of itself, under every name that follows from it.
+
+    A device sets one size, one keyframe interval; sheets and measurements speak of width, height, shape,
+    shortest and longest interval.
+    """
+    full: Values = dict(values)
+    size = values.get("video.size")
+    if size is not None:
+        width, height = size_of(size)
+        full |= {"video.width": width, "video.height": height, "video.display_aspect": reduce_ratio(width, height)}
+    interval = values.get("video.keyframe_interval.median")
+    if interval is not None:
+        full |= {"video.keyframe_interval.min": interval, "video.keyframe_interval.max": interval}
+    if values.get("audio.present") == "no":
+        full = {name: value for name, value in full.items() if not name.startswith("audio.") or name == "audio.present"}
+    return full
+
+
+def in_table_order(names: Iterable[str]) -> list[str]:
+    """``names`` in the order of the table."""
+    place = {name: n for n, name in enumerate(TABLE)}
+    return sorted(names, key=lambda name: place.get(name, len(place)))

@@ -1,0 +1,1 @@
+"""Protocols as pure state: bytes in, events out; no sockets."""
