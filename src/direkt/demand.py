@@ -1,0 +1,91 @@
+"""A demand on one parameter: exactly a value, one of several, or a range.
+
+Sheets use it for what is demanded and recommended, devices for what they can be set to.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from direkt import parameters
+from direkt.parameters import Kind, ParameterError, Value
+
+JsonDemand = Value | list[Value] | dict[str, Value]
+
+
+@dataclass(frozen=True, slots=True)
+class Demand:
+    """Either ``one_of`` holds one or more values, or ``minimum`` and ``maximum`` bound a range (None: open)."""
+
+    name: str  # the parameter
+    one_of: tuple[Value, ...] = ()
+    minimum: Value | None = None
+    maximum: Value | None = None
+
+    def allows(self, value: Value, *, measured: bool = False) -> bool:
+        """Whether ``value`` meets the demand; ``measured`` values count within how finely they can be measured."""
+        if self.one_of:
+            return any(parameters.same(self.name, value, wish, measured=measured) for wish in self.one_of)
+        slack = parameters.find(self.name).resolution if measured else 1e-9
+        number = parameters.ordered(self.name, value)
+        if self.minimum is not None and number < parameters.ordered(self.name, self.minimum) - slack:
+            return False
+        return self.maximum is None or number <= parameters.ordered(self.name, self.maximum) + slack
+
+    def nearest(self, value: Value | None) -> Value | None:
+        """The allowed value closest to ``value``; of words, the first. None when the range has no end to take."""
+        if self.one_of:
+            numbers = [wish for wish in self.one_of if not isinstance(wish, str)]
+            if value is None or isinstance(value, str) or len(numbers) < len(self.one_of):
+                return value if value in self.one_of else self.one_of[0]
+            return min(numbers, key=lambda wish: (abs(wish - value), wish))
+        if value is not None and self.allows(value):
+            return value
+        if value is None or isinstance(value, str):
+            return self.minimum if self.minimum is not None else self.maximum
+        if self.minimum is not None and value < parameters.ordered(self.name, self.minimum):
+            return self.minimum
+        return self.maximum
+
+    def text(self) -> str:
+        """As a person reads it, with the unit."""
+        name = self.name
+        if self.one_of:
+            if len(self.one_of) == 1:
+                return parameters.show(name, self.one_of[0])
+            unit = parameters.find(name).unit
+            words = [parameters.show(name, value, unit=False) for value in self.one_of]
+            listed = f"{', '.join(words[:-1])} or {words[-1]}"
+            return f"{listed} {unit}" if unit else listed
+        if self.minimum is None:
+            return f"at most {parameters.show(name, self.maximum)}"
+        if self.maximum is None:
+            return f"at least {parameters.show(name, self.minimum)}"
+        return f"{parameters.show(name, self.minimum, unit=False)} to {parameters.show(name, self.maximum)}"
+
+    def json(self) -> JsonDemand:
+        """As JSON and YAML write it: a value, a list, or ``{"min": ..., "max": ...}``."""
+        if self.one_of:
+            return self.one_of[0] if len(self.one_of) == 1 else list(self.one_of)
+        bounds = {"min": self.minimum, "max": self.maximum}
+        return {key: value for key, value in bounds.items() if value is not None}
+
+
+def parse(name: str, raw: object) -> Demand:
+    """A demand as YAML and JSON write it. Raises ParameterError that says what was expected."""
+    row = parameters.find(name)
+    if isinstance(raw, list):
+        if not raw:
+            raise ParameterError(f"{name}: an empty list allows nothing; name at least one value")
+        return Demand(name, tuple(parameters.clean(name, item) for item in raw))
+    if isinstance(raw, dict):
+        strange = sorted(set(map(str, raw)) - {"min", "max"})
+        if strange or not raw:
+            raise ParameterError(f"{name}: a range has min, max or both; got {', '.join(strange) or 'neither'}")
+        if row.kind not in (Kind.NUMBER, Kind.VERSION):
+            raise ParameterError(f"{name}: a range needs numbers; give a value or a list of values")
+        low, high = (parameters.clean(name, raw[key]) if key in raw else None for key in ("min", "max"))
+        if low is not None and high is not None and parameters.ordered(name, low) > parameters.ordered(name, high):
+            raise ParameterError(f"{name}: min {low} is above max {high}")
+        return Demand(name, minimum=low, maximum=high)
+    return Demand(name, (parameters.clean(name, raw),))

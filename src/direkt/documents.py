@@ -1,0 +1,210 @@
+"""YAML documents: read safely, checked against a model, every mistake with its line and what was expected."""
+
+from __future__ import annotations
+
+import difflib
+import io
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, TypeVar
+
+from pydantic import BaseModel, ConfigDict, ValidationError
+from ruamel.yaml import YAML
+from ruamel.yaml.error import MarkedYAMLError, YAMLError
+from ruamel.yaml.reader import ReaderError
+
+Model = TypeVar("Model", bound="Strict")
+_LARGEST = 1 << 20  # bytes
+_MOST_ALIASES = 50
+
+
+class Strict(BaseModel):
+    """A model that knows all its entries."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+
+@dataclass(frozen=True, slots=True)
+class Problem:
+    """One mistake."""
+
+    line: int  # from 1; 0: the whole file
+    message: str
+
+
+class DocumentError(ValueError):
+    """A document that cannot be used; ``problems`` lists each mistake."""
+
+    def __init__(self, source: str, problems: Sequence[Problem]) -> None:
+        self.source = source
+        self.problems = tuple(sorted(problems, key=lambda p: p.line))
+        super().__init__("\n".join(self.lines()))
+
+    def lines(self) -> list[str]:
+        """One line for each mistake: file, line, what is wrong."""
+        return [f"{self.source}:{p.line}: {p.message}" if p.line else f"{self.source}: {p.message}" for p in self.problems]
+
+
+@dataclass(frozen=True, slots=True)
+class Document:
+    """A parsed YAML document that remembers its lines."""
+
+    source: str
+    data: Any
+
+    def line(self, path: Sequence[str | int]) -> int:
+        """The line (from 1) of the entry at ``path``, or of the nearest entry above it."""
+        node, line = self.data, 1
+        for step in path:
+            marks = getattr(node, "lc", None)
+            if marks is None:
+                break
+            try:
+                where = marks.key(step) if isinstance(node, Mapping) else marks.item(step)
+                node = node[step]
+            except (KeyError, IndexError, TypeError):
+                break
+            line = where[0] + 1
+        return line
+
+
+def parse(text: str, source: str) -> Document:
+    """``text`` as YAML. No tag makes an object and no code runs. Raises DocumentError."""
+    if len(text) > _LARGEST:
+        raise DocumentError(source, [Problem(0, f"{len(text)} characters; at most {_LARGEST} are read")])
+    if text.count("*") > _MOST_ALIASES and text.count("&") and _aliases(text) > _MOST_ALIASES:
+        raise DocumentError(source, [Problem(0, f"more than {_MOST_ALIASES} YAML aliases; write the values out")])
+    yaml = YAML(typ="rt", pure=True)
+    try:
+        data = yaml.load(io.StringIO(text))
+    except MarkedYAMLError as error:
+        mark = error.problem_mark or error.context_mark
+        words = " ".join(str(part) for part in (error.problem, error.context) if part) or "cannot be read"
+        words = words.split("\n")[0]
+        raise DocumentError(source, [Problem(mark.line + 1 if mark else 0, f"not valid YAML: {words}")]) from None
+    except ReaderError as error:
+        raise DocumentError(source, [Problem(0, f"not valid YAML: character {error.character!r}")]) from None
+    except (YAMLError, ValueError, RecursionError, TypeError, KeyError, IndexError, AttributeError, AssertionError) as error:
+        words = str(error).split("\n")[0] or type(error).__name__
+        raise DocumentError(source, [Problem(0, f"not valid YAML: {words}")]) from None
+    if not isinstance(data, Mapping):
+        raise DocumentError(source, [Problem(1, f"expected entries like 'name: value', got {_kind(data)}")])
+    return Document(source, data)
+
+
+def _aliases(text: str) -> int:
+    import re
+
+    return len(re.findall(r"(?:^|[\s\[,:-])\*\w+", text))
+
+
+def read(path: Path, source: str | None = None) -> Document:
+    """The YAML file at ``path``. Raises DocumentError, also for a file that is not there or not text."""
+    name = source or str(path)
+    try:
+        raw = path.read_bytes() if path.stat().st_size <= _LARGEST else None
+    except OSError as error:
+        raise DocumentError(name, [Problem(0, f"cannot be read: {(error.strerror or str(error)).lower()}")]) from None
+    if raw is None:
+        raise DocumentError(name, [Problem(0, f"{path.stat().st_size} bytes; at most {_LARGEST} are read")])
+    try:
+        return parse(raw.decode("utf-8-sig"), name)
+    except UnicodeDecodeError as error:
+        line = raw[: error.start].count(b"\n") + 1
+        raise DocumentError(name, [Problem(line, f"not text in UTF-8 (byte {error.start})")]) from None
+
+
+def check(document: Document, model: type[Model]) -> Model:
+    """``document`` as ``model``. Raises DocumentError with every mistake."""
+    try:
+        return model.model_validate(plain(document.data))
+    except ValidationError as error:
+        problems = [_problem(document, model, detail) for detail in error.errors(include_url=False)]
+        unique = {(p.line, p.message): p for p in problems}
+        raise DocumentError(document.source, list(unique.values())) from None
+    except RecursionError:
+        raise DocumentError(document.source, [Problem(0, "nested too deeply")]) from None
+
+
+def plain(data: Any, depth: int = 0) -> Any:
+    """YAML's own types as plain dict, list, str, int, float and bool."""
+    if depth > 40:
+        raise RecursionError
+    if isinstance(data, Mapping):
+        return {_key(key): plain(value, depth + 1) for key, value in data.items()}
+    if isinstance(data, list | tuple | set):
+        return [plain(value, depth + 1) for value in data]
+    if isinstance(data, bool) or data is None:
+        return data
+    if isinstance(data, int):
+        return int(data)
+    if isinstance(data, float):
+        return float(data)
+    return str(data)
+
+
+def _key(key: object) -> str:
+    return str(key)
+
+
+def _problem(document: Document, model: type[BaseModel], detail: Any) -> Problem:
+    path: list[str | int] = [step for step in detail["loc"] if step != "[key]"]
+    kind, given = detail["type"], detail.get("input")
+    line = document.line(path)
+    where = ".".join(str(step) for step in path)
+    if kind == "missing":
+        above = document.line(path[:-1]) if len(path) > 1 else 1
+        inside = f" in {'.'.join(str(step) for step in path[:-1])}" if len(path) > 1 else ""
+        return Problem(above, f"{str(path[-1])!r} is missing{inside}")
+    if kind == "extra_forbidden":
+        known = _entries_at(model, path[:-1])
+        near = difflib.get_close_matches(str(path[-1]), known, n=1)
+        hint = f"; did you mean {near[0]!r}?" if near else f"; expected {', '.join(known)}" if known else ""
+        return Problem(line, f"unknown entry {where!r}{hint}")
+    if kind == "value_error":
+        message = str(detail["ctx"]["error"])
+        return Problem(line, message if where and where in message else f"{where}: {message}")
+    expected = {
+        "string_type": "a word or text", "int_type": "a whole number", "int_parsing": "a whole number",
+        "int_from_float": "a whole number", "float_type": "a number", "float_parsing": "a number",
+        "bool_type": "yes or no", "bool_parsing": "yes or no", "dict_type": "entries like 'name: value'",
+        "model_type": "entries like 'name: value'", "list_type": "a list",
+    }.get(kind)  # fmt: skip
+    if expected is None:
+        message = detail["msg"].replace("Input should be", "expected")
+        return Problem(line, f"{where}: {message[0].lower()}{message[1:]}, got {_kind(given)}")
+    return Problem(line, f"{where}: expected {expected}, got {_kind(given)}")
+
+
+def _entries_at(model: type[BaseModel], path: Sequence[str | int]) -> list[str]:
+    """The entries that the model knows at ``path``."""
+    current: Any = model
+    for step in path:
+        if isinstance(current, type) and issubclass(current, BaseModel):
+            field = next((f for n, f in current.model_fields.items() if step in (n, f.alias)), None)
+            current = _inner(field.annotation) if field else None
+        else:
+            continue
+    if isinstance(current, type) and issubclass(current, BaseModel):
+        return [field.alias or name for name, field in current.model_fields.items()]
+    return []
+
+
+def _inner(annotation: Any) -> Any:
+    """The model inside ``dict[str, Model]``, ``list[Model]`` or ``Model | None``."""
+    for part in getattr(annotation, "__args__", ()):
+        if isinstance(part, type) and issubclass(part, BaseModel):
+            return part
+    return annotation
+
+
+def _kind(value: object) -> str:
+    if value is None:
+        return "nothing"
+    if isinstance(value, Mapping):
+        return "entries"
+    if isinstance(value, list):
+        return "a list"
+    text = str(value)
+    return repr(text if len(text) <= 60 else text[:57] + "...") if isinstance(value, str) else text[:60]

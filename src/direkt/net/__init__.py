@@ -1,0 +1,1 @@
+"""asyncio around the protocols: the receiver and the publisher."""

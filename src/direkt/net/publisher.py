@@ -1,0 +1,126 @@
+"""An RTMP publisher: connects, publishes, and sends what it is given; every wait has a limit."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import os
+
+from direkt.protocol.amf import Amf
+from direkt.protocol.rtmp.client import ClientSession, PublishStarted, Refused, Target
+from direkt.protocol.rtmp.errors import RtmpError
+from direkt.sheet.address import ServerAddress
+from direkt.sheet.secret import Secret
+
+CONNECT_LIMIT = 5.0  # s for TCP, and again for handshake and commands
+SEND_LIMIT = 10.0  # s that the line may be stuck
+
+
+class PublishError(OSError):
+    """The push cannot begin or go on; the text says why and never holds the key."""
+
+
+class Publisher:
+    """One push to one server."""
+
+    def __init__(self, address: ServerAddress, key: Secret, *, chunk_size: int = 4096) -> None:
+        self._address = address
+        self._session = ClientSession(
+            Target(str(address), address.app, key.reveal()), os.urandom(1528), chunk_size=chunk_size
+        )
+        self._writer: asyncio.StreamWriter | None = None
+        self._listening: asyncio.Task[None] | None = None
+        self._refused: str | None = None
+        self.sent = 0  # bytes
+
+    async def start(self) -> None:
+        """Connects and publishes. Raises PublishError."""
+        host, port = self._address.host, self._address.port
+        try:
+            reader, self._writer = await asyncio.wait_for(asyncio.open_connection(host, port), CONNECT_LIMIT)
+        except TimeoutError:
+            raise PublishError(f"{host}:{port} does not answer within {CONNECT_LIMIT:g} s") from None
+        except OSError as error:
+            raise PublishError(f"{host}:{port} cannot be reached: {_plain(error)}") from None
+        self._session.start()
+        try:
+            await asyncio.wait_for(self._open(reader), CONNECT_LIMIT)
+        except TimeoutError:
+            await self.close()
+            raise PublishError(f"{host}:{port} takes connections but does not let publish within {CONNECT_LIMIT:g} s") from None
+        except (OSError, RtmpError):
+            await self.close()
+            raise
+        self._listening = asyncio.create_task(self._listen(reader))
+
+    async def _open(self, reader: asyncio.StreamReader) -> None:
+        while not self._session.publishing:
+            await self._flush()
+            data = await reader.read(1 << 16)
+            if not data:
+                raise PublishError("the server closed the connection before the stream began")
+            try:
+                events = self._session.receive(data)
+            except RtmpError as error:
+                raise PublishError(f"the server does not speak RTMP: {error}") from None
+            for event in events:
+                if isinstance(event, Refused):
+                    raise PublishError(f"the server refuses: {event.text} ({event.code})")
+                if isinstance(event, PublishStarted):
+                    return
+
+    async def _listen(self, reader: asyncio.StreamReader) -> None:
+        """Takes the server's acknowledgements, pings and refusals while the stream runs."""
+        try:
+            while data := await reader.read(1 << 16):
+                for event in self._session.receive(data):
+                    if isinstance(event, Refused):
+                        self._refused = f"the server ends the stream: {event.text} ({event.code})"
+                        return
+            self._refused = self._refused or "the server closed the connection"
+        except (OSError, RtmpError) as error:
+            self._refused = str(error)
+
+    async def _flush(self) -> None:
+        data = self._session.data_to_send()
+        if data and self._writer is not None:
+            self.sent += len(data)
+            self._writer.write(data)
+            await asyncio.wait_for(self._writer.drain(), SEND_LIMIT)
+
+    async def metadata(self, facts: dict[str, Amf]) -> None:
+        """Sends onMetaData. Raises PublishError."""
+        self._session.send_metadata(facts)
+        await self._checked_flush()
+
+    async def send(self, kind: int, milliseconds: int, body: bytes) -> None:
+        """Sends one audio (8) or video (9) message. Raises PublishError when the push is over."""
+        self._session.send_media(kind, milliseconds, body)
+        await self._checked_flush()
+
+    async def _checked_flush(self) -> None:
+        if self._refused is not None:
+            raise PublishError(self._refused)
+        try:
+            await self._flush()
+        except TimeoutError:
+            raise PublishError(f"the line is stuck: nothing went out for {SEND_LIMIT:g} s") from None
+        except OSError as error:
+            raise PublishError(f"the connection broke: {_plain(error)}") from None
+
+    async def close(self) -> None:
+        """Ends the stream in good order, if it can."""
+        if self._listening is not None:
+            self._listening.cancel()
+        if self._writer is None:
+            return
+        self._session.finish()
+        with contextlib.suppress(OSError, TimeoutError):
+            await self._flush()
+        self._writer.close()
+        with contextlib.suppress(OSError, TimeoutError, asyncio.CancelledError):
+            await asyncio.wait_for(self._writer.wait_closed(), 2)
+
+
+def _plain(error: OSError) -> str:
+    return (error.strerror or str(error)).lower()

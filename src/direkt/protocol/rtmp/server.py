@@ -1,0 +1,156 @@
+"""The receiving end of RTMP: answers a publisher (section 7.2), without sockets.
+
+The owner decides: ConnectRequest and PublishRequest wait for accept_* or reject_*.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from direkt.protocol import amf
+from direkt.protocol.rtmp import chunks
+from direkt.protocol.rtmp.chunks import Message, split_aggregate
+from direkt.protocol.rtmp.errors import RtmpError
+from direkt.protocol.rtmp.session import CONTROL_STREAM, STREAM_BEGIN, WINDOW, Media, Session
+
+_STREAM = 1  # the one message stream that is handed out
+_CHUNK_SIZE = 4096
+
+
+@dataclass(frozen=True, slots=True)
+class ConnectRequest:
+    """A client asks for an application (7.2.1.1)."""
+
+    app: str
+    url: str  # tcUrl, as the client gave it
+
+
+@dataclass(frozen=True, slots=True)
+class PublishRequest:
+    """A client wants to publish (7.2.2.6). The name is the stream key: never show it."""
+
+    name: str = field(repr=False)
+    kind: str  # live, record or append
+
+
+@dataclass(frozen=True, slots=True)
+class PlayRequest:
+    """A client wants to play; a receiver refuses."""
+
+
+@dataclass(frozen=True, slots=True)
+class Unpublished:
+    """The publisher said that it stops."""
+
+
+ServerEvent = ConnectRequest | PublishRequest | PlayRequest | Unpublished | Media
+
+
+class ServerSession(Session):
+    """One publisher's connection."""
+
+    def __init__(self, random: bytes) -> None:
+        super().__init__(client=False, random=random)
+        self._encoding = 0.0
+        self._connect_id: float | None = None
+        self._publish_stream = _STREAM
+        self._publish_id = 0.0
+        self._connected = False
+        self._publishing = False
+
+    def receive(self, data: bytes) -> list[ServerEvent]:
+        """Bytes from the publisher. Raises RtmpError; then only close() makes sense."""
+        events: list[ServerEvent] = []
+        for message in self._take(data):
+            if message.type in (chunks.AUDIO, chunks.VIDEO, chunks.DATA, chunks.DATA3, chunks.AGGREGATE):
+                self._media(message, events)
+            elif message.type in (chunks.COMMAND, chunks.COMMAND3):
+                self._on_command(self._decode(message), message.stream, events)
+        return events
+
+    def _media(self, message: Message, events: list[ServerEvent]) -> None:
+        if not self._publishing:
+            return
+        if message.type == chunks.AGGREGATE:
+            for inner in split_aggregate(message):
+                self._media(inner, events)
+        elif message.type == chunks.DATA3:
+            events.append(Media(chunks.DATA, message.timestamp, message.payload[1:]))
+        elif message.type in (chunks.AUDIO, chunks.VIDEO, chunks.DATA):
+            events.append(Media(message.type, message.timestamp, message.payload))
+
+    def _on_command(self, values: list[amf.Amf], stream: int, events: list[ServerEvent]) -> None:
+        if not values or not isinstance(values[0], str):
+            raise RtmpError("a command without a name")
+        name = values[0]
+        transaction = values[1] if len(values) > 1 and isinstance(values[1], float) else 0.0
+        arguments = values[3:]
+        if name == "connect":
+            facts = values[2] if len(values) > 2 and isinstance(values[2], dict) else {}
+            app, url = facts.get("app"), facts.get("tcUrl")
+            encoding = facts.get("objectEncoding")
+            self._encoding = encoding if isinstance(encoding, float) else 0.0
+            self._connect_id = transaction
+            events.append(ConnectRequest(app if isinstance(app, str) else "", url if isinstance(url, str) else ""))
+        elif not self._connected:
+            raise RtmpError(f"the command {name[:40]!r} before connect")
+        elif name == "createStream":
+            self._command("_result", transaction, None, float(_STREAM))
+        elif name == "publish":
+            key = arguments[0] if arguments and isinstance(arguments[0], str) else ""
+            kind = arguments[1] if len(arguments) > 1 and isinstance(arguments[1], str) else "live"
+            self._publish_stream = stream or _STREAM
+            self._publish_id = transaction
+            events.append(PublishRequest(key, kind))
+        elif name in ("FCUnpublish", "deleteStream", "closeStream"):
+            self._stop(name, events)
+        elif name == "play":
+            events.append(PlayRequest())
+            self._status("error", "NetStream.Play.StreamNotFound", "This receiver takes streams, it plays none.", stream)
+        elif name == "FCPublish":
+            self._command("onFCPublish", 0.0, None, {"code": "NetStream.Publish.Start", "description": ""})
+            if transaction:
+                self._command("_result", transaction, None, None)
+        elif transaction:  # releaseStream, _checkbw and whatever else wants an answer
+            self._command("_result", transaction, None, None)
+
+    def _stop(self, name: str, events: list[ServerEvent]) -> None:
+        if name == "FCUnpublish":
+            self._command("onFCUnpublish", 0.0, None, {"code": "NetStream.Unpublish.Success", "description": ""})
+        if self._publishing:
+            self._publishing = False
+            self._status("status", "NetStream.Unpublish.Success", "The stream has stopped.", self._publish_stream)
+            events.append(Unpublished())
+
+    def _status(self, level: str, code: str, text: str, stream: int) -> None:
+        self._command("onStatus", 0.0, None, {"level": level, "code": code, "description": text}, stream=stream)
+
+    # Decisions
+
+    def accept_connect(self) -> None:
+        """Answers connect with success (7.2.1.1)."""
+        self._send(CONTROL_STREAM, chunks.WINDOW_SIZE, WINDOW.to_bytes(4, "big"))
+        self._send(CONTROL_STREAM, chunks.PEER_BANDWIDTH, WINDOW.to_bytes(4, "big") + b"\x02")
+        self.set_chunk_size(_CHUNK_SIZE)
+        self._window = self._window or WINDOW
+        self._command(
+            "_result", self._connect_id, {"fmsVer": "Direkt/1,0", "capabilities": 31.0},
+            {"level": "status", "code": "NetConnection.Connect.Success", "description": "Connected.",
+             "objectEncoding": self._encoding},
+        )  # fmt: skip
+        self._connected = True
+
+    def reject_connect(self, text: str, code: str = "NetConnection.Connect.Rejected") -> None:
+        """Answers connect with an error."""
+        self._command("_error", self._connect_id, None, {"level": "error", "code": code, "description": text})
+
+    def accept_publish(self) -> None:
+        """Lets the publisher begin (7.2.2.6)."""
+        begin = STREAM_BEGIN.to_bytes(2, "big") + self._publish_stream.to_bytes(4, "big")
+        self._send(CONTROL_STREAM, chunks.USER_CONTROL, begin)
+        self._publishing = True
+        self._status("status", "NetStream.Publish.Start", "Go ahead.", self._publish_stream)
+
+    def reject_publish(self, text: str) -> None:
+        """Refuses the stream name: a wrong key, or a second publisher."""
+        self._status("error", "NetStream.Publish.BadName", text, self._publish_stream)

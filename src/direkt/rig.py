@@ -1,0 +1,164 @@
+"""The rig: everything for one production, in rig.yaml: devices, destinations, feeds, the uplink."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Literal
+
+from pydantic import Field, field_validator
+
+from direkt import documents
+from direkt.documents import DocumentError, Problem, Strict
+from direkt.sheet import address, library, secret
+from direkt.sheet.model import Sheet
+
+FILE_NAME = "rig.yaml"
+SCHEMA = "direkt.rig/1"
+
+
+class DeviceEntry(Strict):
+    """A camera or encoder."""
+
+    driver: str
+    address: str  # http://host:port
+    login: str | None = None  # reference to user:password
+
+    @field_validator("address")
+    @classmethod
+    def _address(cls, value: str) -> str:
+        if not value.startswith(("http://", "https://")) or value.count("://") != 1 or value != value.strip():
+            raise ValueError(f"expected an address like http://192.0.2.10, got {value!r}")
+        if "@" in value:
+            raise ValueError("the address holds a login; put a reference under 'login'")
+        return value.rstrip("/")
+
+    @field_validator("login")
+    @classmethod
+    def _login(cls, value: str | None) -> str | None:
+        if value is not None:
+            secret.parse_ref(value)
+        return value
+
+
+class DestinationEntry(Strict):
+    """A sheet, a server address and a reference to a key."""
+
+    sheet: str
+    server: str
+    key: str
+
+    @field_validator("server")
+    @classmethod
+    def _server(cls, value: str) -> str:
+        address.parse(value)
+        return value
+
+    @field_validator("key")
+    @classmethod
+    def _key(cls, value: str) -> str:
+        secret.parse_ref(value)
+        return value
+
+
+class FeedEntry(Strict):
+    """One channel of one device to one destination."""
+
+    device: str
+    destination: str
+    channel: str = "main"
+    slot: int = Field(default=1, ge=1)
+
+
+class Uplink(Strict):
+    """What the line can carry upwards."""
+
+    mbit_s: float = Field(gt=0)
+    reserve_percent: float = Field(default=30, ge=0, lt=100)
+
+
+class RigFile(Strict):
+    """rig.yaml."""
+
+    schema_: Literal["direkt.rig/1"] = Field(alias="schema")
+    name: str
+    devices: dict[str, DeviceEntry] = {}
+    destinations: dict[str, DestinationEntry] = {}
+    feeds: dict[str, FeedEntry] = {}
+    uplink: Uplink | None = None
+
+
+class RigError(ValueError):
+    """A name that the rig does not have, or a choice that it leaves open."""
+
+
+@dataclass(frozen=True, slots=True)
+class Rig:
+    """A loaded rig; ``folder`` is where its file lies."""
+
+    file: RigFile
+    folder: Path
+    source: str
+
+    def device_name(self, name: str | None) -> str:
+        """``name``, or the only device there is. Raises RigError."""
+        return self._pick("device", self.file.devices, name)
+
+    def feed_name(self, name: str | None) -> str:
+        """``name``, or the only feed there is. Raises RigError."""
+        return self._pick("feed", self.file.feeds, name)
+
+    def _pick(self, what: str, entries: Mapping[str, object], name: str | None) -> str:
+        known = ", ".join(entries) or "none"
+        if name is None:
+            if len(entries) != 1:
+                raise RigError(f"name the {what}: {self.source} has {known}")
+            return next(iter(entries))
+        if name not in entries:
+            raise RigError(f"no {what} {name!r} in {self.source}; it has {known}")
+        return name
+
+    def feed(self, name: str) -> tuple[FeedEntry, DeviceEntry, DestinationEntry]:
+        """A feed with its device and destination."""
+        entry = self.file.feeds[name]
+        return entry, self.file.devices[entry.device], self.file.destinations[entry.destination]
+
+    def sheet(self, destination: DestinationEntry) -> Sheet:
+        """The destination's sheet. Raises DocumentError."""
+        return library.load(destination.sheet, self.folder)
+
+    def key(self, destination: DestinationEntry, environment: Mapping[str, str]) -> secret.Secret:
+        """The destination's stream key. Raises SecretError."""
+        return secret.resolve(secret.parse_ref(destination.key), environment, self.folder)
+
+    def login(self, device: DeviceEntry, environment: Mapping[str, str]) -> tuple[str, secret.Secret] | None:
+        """User and password; None where the device wants none. Raises SecretError."""
+        if device.login is None:
+            return None
+        ref = secret.parse_ref(device.login)
+        return secret.login_of(secret.resolve(ref, environment, self.folder), str(ref))
+
+    def share_of_uplink(self) -> float | None:
+        """kbit/s that each feed may use, evenly; None where the rig states no uplink."""
+        uplink = self.file.uplink
+        if uplink is None:
+            return None
+        return uplink.mbit_s * 1000 * (1 - uplink.reserve_percent / 100) / max(1, len(self.file.feeds))
+
+
+def load(path: Path) -> Rig:
+    """The rig in the file at ``path``. Raises DocumentError with every mistake."""
+    document = documents.read(path)
+    file = documents.check(document, RigFile)
+    problems = []
+    for name, feed in file.feeds.items():
+        for what, key, known in (("device", feed.device, file.devices), ("destination", feed.destination, file.destinations)):
+            if key not in known:
+                line = document.line(["feeds", name, what])
+                problems.append(
+                    Problem(line, f"feeds.{name}.{what}: no {what} {key!r}; there is {', '.join(known) or 'none'}")
+                )
+    if problems:
+        raise DocumentError(document.source, problems)
+    return Rig(file, path.resolve().parent, str(path))

@@ -1,0 +1,1 @@
+"""Ingest sheets, server addresses, and references to logins and keys."""
