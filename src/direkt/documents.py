@@ -14,6 +14,8 @@ from ruamel.yaml import YAML
 from ruamel.yaml.error import MarkedYAMLError, YAMLError
 from ruamel.yaml.reader import ReaderError
 
+from direkt.errors import UnusableInput
+
 Model = TypeVar("Model", bound="Strict")
 _LARGEST = 1 << 20  # bytes
 _MOST_ALIASES = 50
@@ -33,7 +35,7 @@ class Problem:
     message: str
 
 
-class DocumentError(ValueError):
+class DocumentError(UnusableInput):
     """A document that cannot be used; ``problems`` lists each mistake."""
 
     def __init__(self, source: str, problems: Sequence[Problem]) -> None:
@@ -43,7 +45,9 @@ class DocumentError(ValueError):
 
     def lines(self) -> list[str]:
         """One line for each mistake: file, line, what is wrong."""
-        return [f"{self.source}:{p.line}: {p.message}" if p.line else f"{self.source}: {p.message}" for p in self.problems]
+        return [
+            f"{self.source}:{p.line}: {p.message}" if p.line else f"{self.source}: {p.message}" for p in self.problems
+        ]
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,7 +89,16 @@ def parse(text: str, source: str) -> Document:
         raise DocumentError(source, [Problem(mark.line + 1 if mark else 0, f"not valid YAML: {words}")]) from None
     except ReaderError as error:
         raise DocumentError(source, [Problem(0, f"not valid YAML: character {error.character!r}")]) from None
-    except (YAMLError, ValueError, RecursionError, TypeError, KeyError, IndexError, AttributeError, AssertionError) as error:
+    except (
+        YAMLError,
+        ValueError,
+        RecursionError,
+        TypeError,
+        KeyError,
+        IndexError,
+        AttributeError,
+        AssertionError,
+    ) as error:
         words = str(error).split("\n")[0] or type(error).__name__
         raise DocumentError(source, [Problem(0, f"not valid YAML: {words}")]) from None
     if not isinstance(data, Mapping):

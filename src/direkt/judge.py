@@ -77,14 +77,29 @@ def judge_sent(
     names = set(rules) | {name for name in set_ if name in sent}
     if sent.get("audio.present") == "no":
         names = {name for name in names if not name.startswith("audio.") or name == "audio.present"}
-    if sheet is not None and sheet.ladder and "video.width" in sent and "video.bitrate.mean" not in rules:
-        notes = {**notes, "video.bitrate.mean": _no_rung(sheet, sent)}
-        names.add("video.bitrate.mean")
     findings = []
     for name in parameters.in_table_order(names):
         finding = _judge(name, rules.get(name), set_.get(name), sent.get(name), notes.get(name, ""), sent)
         if finding is not None:
             findings.append(finding)
+    failed = any(f.verdict is Verdict.FAIL and f.parameter in ("video.size", "video.frame_rate") for f in findings)
+    if (
+        sheet is not None
+        and sheet.ladder
+        and "video.frame_rate" in sent
+        and "video.bitrate.mean" not in rules
+        and not failed
+    ):
+        findings.append(
+            Finding(
+                "video.bitrate.mean",
+                Verdict.ADVISE,
+                None,
+                set_.get("video.bitrate.mean"),
+                sent.get("video.bitrate.mean"),
+                _no_rung(sheet, sent),
+            )
+        )
     return Judgement(tuple(findings))
 
 
@@ -118,7 +133,9 @@ def _judge(
     row = parameters.find(name)
     if sent is None:
         if name in _ESSENTIAL:
-            return Finding(name, Verdict.FAIL, rule, set_, None, "No video in the stream: check the device's input and encoder.")
+            return Finding(
+                name, Verdict.FAIL, rule, set_, None, "No video in the stream: check the device's input and encoder."
+            )
         return Finding(name, Verdict.UNSEEN, rule, set_, None, "Watch or record for longer." if not note else "", note)
     verdict = Verdict.PASS if rule is None else _verdict(rule, sent, measured=True)
     if verdict is Verdict.PASS and note.startswith("at least"):
@@ -153,5 +170,6 @@ def _advice(name: str, rule: Rule | None, sent: Value, all_sent: Values) -> str:
         if isinstance(target, int | float):
             what = "video" if name.startswith("video") else "audio"
             way = "Lower" if sent > target else "Raise"
-            return f"{way} the {what} bitrate to {target:g} kbit/s ({target / 1000:g} Mbit/s)."
+            also = f" ({target / 1000:g} Mbit/s)" if what == "video" else ""
+            return f"{way} the {what} bitrate to {target:g} kbit/s{also}."
     return ""

@@ -55,12 +55,51 @@ class ParameterError(ValueError):
 
 
 _N, _C, _Y, _S, _R, _V = Kind.NUMBER, Kind.CHOICE, Kind.YES_NO, Kind.SIZE, Kind.RATIO, Kind.VERSION
-_PRIMARIES = ("bt709", "bt470-m", "bt601-625", "bt601-525", "st240", "film", "bt2020", "st428", "rp431", "eg432",
-              "ebu3213")
-_TRANSFER = ("bt709", "gamma22", "gamma28", "bt601", "st240", "linear", "log100", "log316", "xvycc", "bt1361", "srgb",
-             "bt2020-10", "bt2020-12", "pq", "st428", "hlg")
-_MATRIX = ("rgb", "bt709", "fcc", "bt601", "st240", "ycgco", "bt2020", "bt2020-constant", "st2085", "primaries",
-           "primaries-constant", "ictcp")
+_PRIMARIES = (
+    "bt709",
+    "bt470-m",
+    "bt601-625",
+    "bt601-525",
+    "st240",
+    "film",
+    "bt2020",
+    "st428",
+    "rp431",
+    "eg432",
+    "ebu3213",
+)
+_TRANSFER = (
+    "bt709",
+    "gamma22",
+    "gamma28",
+    "bt601",
+    "st240",
+    "linear",
+    "log100",
+    "log316",
+    "xvycc",
+    "bt1361",
+    "srgb",
+    "bt2020-10",
+    "bt2020-12",
+    "pq",
+    "st428",
+    "hlg",
+)
+_MATRIX = (
+    "rgb",
+    "bt709",
+    "fcc",
+    "bt601",
+    "st240",
+    "ycgco",
+    "bt2020",
+    "bt2020-constant",
+    "st2085",
+    "primaries",
+    "primaries-constant",
+    "ictcp",
+)
 
 _ROWS = (
     Parameter("video.codec", _C, "How the picture is coded.",
@@ -72,9 +111,8 @@ _ROWS = (
                        "main10", "other")),
     Parameter("video.level", _V, "The limit on picture size, rate and bitrate that the stream declares.",
               "Leave the level on automatic; a smaller picture or a lower frame rate lowers it."),
-    Parameter("video.size", _S, "Picture width and height as displayed, in pixels.",
-              "Set the resolution of the channel that pushes, and check that it is the main channel, not the second.",
-              unit="px"),
+    Parameter("video.size", _S, "Picture width and height as displayed, in px.",
+              "Set the resolution of the channel that pushes, and check that it is the main channel, not the second."),
     Parameter("video.width", _N, "Picture width as displayed.", "Set the resolution of the channel that pushes.",
               unit="px", set_by="video.size"),
     Parameter("video.height", _N, "Picture height as displayed.", "Set the resolution of the channel that pushes.",
@@ -108,9 +146,9 @@ _ROWS = (
               unit="s", set_by="video.keyframe_interval.median", resolution=0.021, decimals=3),
     Parameter("video.gop_closed", _Y, "Whether every group of pictures can be decoded on its own.",
               "Turn on closed GOPs."),
-    Parameter("video.b_frames", _N, "Most B-pictures in a row.", "Set the number of B-frames.", unit="in a row"),
+    Parameter("video.b_frames", _N, "Most B-pictures in a row.", "Set the number of B-frames.", unit=""),
     Parameter("video.reference_frames", _N, "Pictures that the decoder must keep to refer to.",
-              "Lower the number of reference frames.", unit="pictures"),
+              "Lower the number of reference frames.", unit=""),
     Parameter("video.entropy", _C, "How the coded bits are packed.",
               "Set CABAC (main and high profile) or CAVLC (any profile).", choices=("cabac", "cavlc")),
     Parameter("video.rate_control", _C, "Whether the bitrate is held (CBR) or follows the picture (VBR).",

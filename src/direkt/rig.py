@@ -11,6 +11,7 @@ from pydantic import Field, field_validator
 
 from direkt import documents
 from direkt.documents import DocumentError, Problem, Strict
+from direkt.errors import UnusableInput
 from direkt.sheet import address, library, secret
 from direkt.sheet.model import Sheet
 
@@ -89,7 +90,7 @@ class RigFile(Strict):
     uplink: Uplink | None = None
 
 
-class RigError(ValueError):
+class RigError(UnusableInput):
     """A name that the rig does not have, or a choice that it leaves open."""
 
 
@@ -153,7 +154,10 @@ def load(path: Path) -> Rig:
     file = documents.check(document, RigFile)
     problems = []
     for name, feed in file.feeds.items():
-        for what, key, known in (("device", feed.device, file.devices), ("destination", feed.destination, file.destinations)):
+        for what, key, known in (
+            ("device", feed.device, file.devices),
+            ("destination", feed.destination, file.destinations),
+        ):
             if key not in known:
                 line = document.line(["feeds", name, what])
                 problems.append(

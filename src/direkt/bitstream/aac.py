@@ -356,22 +356,21 @@ def _tone_channel(sample_rate: int) -> str:
             scales.append(None)
             values.append([])
             continue
-        scale = 100 + math.ceil(4 * math.log2(peak / 7 ** (4 / 3)))
-        step = 2.0 ** ((scale - 100) / 4)
-        scales.append(scale)
+        wanted = 100 + math.ceil(4 * math.log2(peak / 7 ** (4 / 3)))
+        step = 2.0 ** ((wanted - 100) / 4)
+        scales.append(wanted)
         values.append([int(math.copysign(min(7, int((abs(x) / step) ** 0.75 + 0.4054)), x)) for x in part])
     gain = next(scale for scale in scales if scale is not None)
     digits = u(gain, 8) + _LONG_WINDOW + u(count, 6) + "0"  # no predictor
     for scale in scales:
         digits += u(0 if scale is None else _BOOK, 4) + u(1, 5)
-    for scale in scales:
-        if scale is not None:
-            index = scale - gain + 60
-            digits += u(SCALE_CODES[index], SCALE_LENGTHS[index])
-            gain = scale
+    for coded in (scale for scale in scales if scale is not None):
+        index = coded - gain + 60
+        digits += u(SCALE_CODES[index], SCALE_LENGTHS[index])
+        gain = coded
     digits += "000"  # no pulse data, no TNS, no gain control
-    for part in values:
-        for a, b in zip(part[::2], part[1::2], strict=True):
+    for quantised in values:
+        for a, b in zip(quantised[::2], quantised[1::2], strict=True):
             index = 8 * abs(a) + abs(b)
             digits += u(PAIR_CODES[index], PAIR_LENGTHS[index])
             digits += "".join("1" if x < 0 else "0" for x in (a, b) if x)

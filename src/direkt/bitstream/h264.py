@@ -18,7 +18,7 @@ Buffer = bytes | bytearray | memoryview
 SLICE, PARTITION_A, IDR, SEI, SPS, PPS, AUD, FILLER = 1, 2, 5, 6, 7, 8, 9, 12
 
 # Table 7-6, modulo 5
-P, B, I, SP, SI = range(5)
+P, B, I, SP, SI = range(5)  # noqa: E741
 
 _HIGH_SYNTAX = {100, 110, 122, 244, 44, 83, 86, 118, 128, 138, 139, 134, 135}  # 7.3.2.1.1
 _LENGTH_AND_HEADER = struct.Struct(">IB")
@@ -83,7 +83,9 @@ class Sps:
     @property
     def level(self) -> str:
         """The level, such as "3.1" or "1b" as "1.0b" (A.3, Table A-1)."""
-        if self.level_idc == 9 or (self.level_idc == 11 and self.constraints & 0x10 and self.profile_idc in (66, 77, 88)):
+        if self.level_idc == 9 or (
+            self.level_idc == 11 and self.constraints & 0x10 and self.profile_idc in (66, 77, 88)
+        ):
             return "1.0b"
         return f"{self.level_idc // 10}.{self.level_idc % 10}"
 
@@ -148,7 +150,9 @@ def split_length_prefixed(data: Buffer, length_size: int = 4) -> Iterator[tuple[
     at, end = 0, len(data)
     while at < end:
         if at + length_size > end:
-            raise BitstreamError(f"{end - at} stray bytes where a NAL unit's length should stand (byte {at} of the picture)")
+            raise BitstreamError(
+                f"{end - at} stray bytes where a NAL unit's length should stand (byte {at} of the picture)"
+            )
         size = int.from_bytes(data[at : at + length_size], "big")
         at += length_size
         if size > end - at:

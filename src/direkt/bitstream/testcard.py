@@ -223,9 +223,7 @@ class TestCard:
         return code
 
     def _code_rows(self, first: int, end: int, index: int) -> str:
-        return "".join(
-            self._macroblock(x, y, index, False) for y in range(first, end) for x in range(self._columns)
-        )
+        return "".join(self._macroblock(x, y, index, False) for y in range(first, end) for x in range(self._columns))
 
     # Parameter sets (7.3.2)
 

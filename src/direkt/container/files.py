@@ -15,7 +15,7 @@ from direkt.container.media import MediaError, MediaEvent
 
 
 def kind_of(start: bytes) -> str | None:
-    """"flv", "mp4" or None, by the first 12 bytes of a file."""
+    """ "flv", "mp4" or None, by the first 12 bytes of a file."""
     if start[:3] == b"FLV":
         return "flv"
     if start[4:8] in (b"ftyp", b"moov", b"mdat", b"free", b"skip", b"wide", b"styp"):

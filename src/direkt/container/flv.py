@@ -147,7 +147,7 @@ def read(data: memoryview, passed: Callable[[int], None] | None = None) -> Itera
 
     Raises MediaError when it is no FLV at all; a file that breaks further on ends with a Break.
     """
-    if len(data) < HEADER_SIZE or data[:3] != b"FLV":
+    if len(data) < HEADER_SIZE or bytes(data[:3]) != b"FLV":
         raise MediaError("not an FLV file: it does not begin with 'FLV'")
     at = int.from_bytes(data[5:9], "big")
     if not HEADER_SIZE <= at <= 64:

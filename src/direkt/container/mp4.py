@@ -177,10 +177,14 @@ class _Moov:
         fixed, count = self.number(box, 4, 4), self.number(box, 8, 4)
         if fixed:
             if count * fixed > len(self.data):
-                raise MediaError(f"box 'stsz' at byte {box.start} claims {count} samples of {fixed} bytes: more than the file")
+                raise MediaError(
+                    f"box 'stsz' at byte {box.start} claims {count} samples of {fixed} bytes: more than the file"
+                )
             return np.full(count, fixed, np.int64)
         if count * 4 > box.end - box.begin - 12:
-            raise MediaError(f"box 'stsz' at byte {box.start} claims {count} entries where {(box.end - box.begin - 12) // 4} fit")
+            raise MediaError(
+                f"box 'stsz' at byte {box.start} claims {count} entries where {(box.end - box.begin - 12) // 4} fit"
+            )
         return np.frombuffer(self.data, ">u4", count, box.begin + 12).astype(np.int64)
 
     def times(self, table: Box, count: int) -> tuple[Column, Column]:
@@ -227,7 +231,8 @@ class _Moov:
         first_in = np.concatenate([np.zeros(1, np.int64), np.cumsum(in_chunk)[:-1]])
         before = np.concatenate([np.zeros(1, np.int64), np.cumsum(sizes)])
         at_chunk = np.repeat(before[np.clip(first_in, 0, count)], in_chunk)[:count]
-        return start_of + before[:count] - at_chunk
+        begins: Column = start_of + before[:count] - at_chunk
+        return begins
 
     def shift(self, trak: Box, timescale: int) -> float:
         """What the edit list (14496-12, 8.6.6) adds to the track's times, in seconds."""
@@ -301,7 +306,9 @@ def read(data: memoryview, passed: Callable[[int], None] | None = None) -> Itera
     if header is not None:
         reader.movie_scale = reader.number(header, 20 if reader.number(header, 0, 1) == 1 else 12, 4) or 1000
     if reader.child(moov, b"mvex") is not None:
-        raise MediaError(f"a fragmented MP4 ('mvex' in the index at byte {moov.start}); only plain MP4 can be read so far")
+        raise MediaError(
+            f"a fragmented MP4 ('mvex' in the index at byte {moov.start}); only plain MP4 can be read so far"
+        )
     found: dict[str, _Index] = {}
     for trak in reader.inside(moov):
         if trak.kind == b"trak" and (index := reader.track(trak)) is not None and len(index.sizes):
@@ -402,7 +409,11 @@ def _trak(number: int, t: TrackToWrite, offset: int, length: int, milliseconds: 
         specific = bytes([5, len(t.config)]) + t.config
         decoder = bytes([4, 13 + len(specific), 0x40, 0x15]) + bytes(11) + specific
         described = bytes([3, 3 + len(decoder) + 3, 0, 0, 0]) + decoder + bytes([6, 1, 2])
-        entry = _box(b"mp4a", struct.pack(">6xH8xHHIHH", 1, t.channels, 16, 0, t.sample_rate & 0xFFFF, 0), _full(b"esds", described))
+        entry = _box(
+            b"mp4a",
+            struct.pack(">6xH8xHHIHH", 1, t.channels, 16, 0, t.sample_rate & 0xFFFF, 0),
+            _full(b"esds", described),
+        )
     rows = t.samples
     count = struct.pack(">I", len(rows))
     parts = [

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from direkt.bitstream import aac
-from direkt.bitstream.bits import BitstreamError
 from direkt.container.media import CodecConfig, Sample
 from direkt.measure.statistics import Bitrate, Clock
 from direkt.parameters import Values

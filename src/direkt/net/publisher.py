@@ -6,6 +6,7 @@ import asyncio
 import contextlib
 import os
 
+from direkt.errors import NoAnswer
 from direkt.protocol.amf import Amf
 from direkt.protocol.rtmp.client import ClientSession, PublishStarted, Refused, Target
 from direkt.protocol.rtmp.errors import RtmpError
@@ -16,7 +17,7 @@ CONNECT_LIMIT = 5.0  # s for TCP, and again for handshake and commands
 SEND_LIMIT = 10.0  # s that the line may be stuck
 
 
-class PublishError(OSError):
+class PublishError(NoAnswer):
     """The push cannot begin or go on; the text says why and never holds the key."""
 
 
@@ -47,10 +48,15 @@ class Publisher:
             await asyncio.wait_for(self._open(reader), CONNECT_LIMIT)
         except TimeoutError:
             await self.close()
-            raise PublishError(f"{host}:{port} takes connections but does not let publish within {CONNECT_LIMIT:g} s") from None
-        except (OSError, RtmpError):
+            raise PublishError(
+                f"{host}:{port} takes connections but does not let publish within {CONNECT_LIMIT:g} s"
+            ) from None
+        except PublishError:
             await self.close()
             raise
+        except OSError as error:
+            await self.close()
+            raise PublishError(f"{host}:{port}: the connection broke: {_plain(error)}") from None
         self._listening = asyncio.create_task(self._listen(reader))
 
     async def _open(self, reader: asyncio.StreamReader) -> None:

@@ -17,12 +17,12 @@ from dataclasses import dataclass
 from direkt.protocol.rtmp.errors import RtmpError
 from direkt.protocol.rtmp.server import (
     ConnectRequest,
-    Media,
     PlayRequest,
     PublishRequest,
     ServerSession,
     Unpublished,
 )
+from direkt.protocol.rtmp.session import Media
 from direkt.sheet.secret import Secret
 
 HANDSHAKE_LIMIT = 10.0  # s from connecting to publishing
@@ -162,7 +162,9 @@ class Receiver:
 class _Connection:
     """One connection from its first byte to its last."""
 
-    def __init__(self, receiver: Receiver, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, peer: str) -> None:
+    def __init__(
+        self, receiver: Receiver, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, peer: str
+    ) -> None:
         self._receiver = receiver
         self._reader = reader
         self._writer = writer
@@ -248,7 +250,7 @@ class _Connection:
             self._publishing = False
             self._receiver.release()
             self._receiver.tell(Left(self._peer, reason))
-        elif not (reason == "the connection was closed" and self._session.ready):
+        elif self._session.received and not (reason == "the connection was closed" and self._session.ready):
             self._receiver.tell(TurnedAway(self._peer, reason))
 
 

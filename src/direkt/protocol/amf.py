@@ -40,7 +40,9 @@ class _Reader:
     def take(self, size: int) -> bytes:
         end = self.at + size
         if end > len(self.data):
-            raise AmfError(f"AMF ends too early: {size} bytes wanted at byte {self.at}, {len(self.data) - self.at} left")
+            raise AmfError(
+                f"AMF ends too early: {size} bytes wanted at byte {self.at}, {len(self.data) - self.at} left"
+            )
         part = self.data[self.at : end]
         self.at = end
         return part
@@ -209,7 +211,7 @@ class _Reader:
 def decode(data: bytes | bytearray | memoryview) -> list[Amf]:
     """All AMF0 values in ``data``. Raises AmfError."""
     reader = _Reader(data)
-    values = []
+    values: list[Amf] = []
     while reader.at < len(reader.data):
         values.append(reader.value())
     return values
@@ -224,7 +226,7 @@ def decode3(data: bytes | bytearray | memoryview) -> list[Amf]:
     if len(data) and data[0] == 0:
         return decode(data[1:])
     reader = _Reader(data)
-    values = []
+    values: list[Amf] = []
     while reader.at < len(reader.data):
         values.append(reader.value3() if values or reader.data[0] == 6 else reader.value())
     return values

@@ -7,11 +7,13 @@ import re
 from dataclasses import dataclass
 from urllib.parse import SplitResult, urlsplit
 
+from direkt.errors import UnusableInput
+
 PORTS = {"rtmp": 1935}
 _HOST = re.compile(r"(?!-)[A-Za-z0-9_-]{1,63}(?<!-)(\.(?!-)[A-Za-z0-9_-]{1,63}(?<!-))*\.?")
 
 
-class AddressError(ValueError):
+class AddressError(UnusableInput, ValueError):
     """A server address that cannot be meant; the text says what is wrong with it."""
 
 

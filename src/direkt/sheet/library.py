@@ -29,6 +29,8 @@ def load(name: str, folder: Path | None = None) -> Sheet:
         path = folder / path
     if not path.suffix and not path.exists():
         near = difflib.get_close_matches(name.lower(), shipped(), n=1)
-        hint = f"did you mean {near[0]}?" if near else f"shipped are {', '.join(shipped())}; a file is named by its path"
+        hint = (
+            f"did you mean {near[0]}?" if near else f"shipped are {', '.join(shipped())}; a file is named by its path"
+        )
         raise DocumentError(name, [Problem(0, f"no sheet of this name; {hint}")])
     return build(documents.read(path, name), path.stem)

@@ -59,7 +59,9 @@ class Rung:
 
     def fits(self, width: int, height: int, frame_rate: float) -> bool:
         """Whether the picture is no larger than this rung's, at one of its rates."""
-        return width <= self.width and height <= self.height and self.slowest - 0.01 <= frame_rate <= self.fastest + 0.01
+        return (
+            width <= self.width and height <= self.height and self.slowest - 0.01 <= frame_rate <= self.fastest + 0.01
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -157,9 +159,7 @@ def build(document: Document, sheet_id: str) -> Sheet:
         if entry.must is None and entry.should is None:
             problems.append(Problem(line, f"{name}: expected must, should or both"))
         rules[name] = Rule(name, parts.get("must"), parts.get("should"), entry.because, f"{document.source}:{line}")
-    ladder = [
-        rung for n, entry in enumerate(file.ladder) if (rung := _rung(document, n, entry, problems)) is not None
-    ]
+    ladder = [rung for n, entry in enumerate(file.ladder) if (rung := _rung(document, n, entry, problems)) is not None]
     if problems:
         raise DocumentError(document.source, problems)
     return Sheet(file.name, sheet_id, file.summary, rules, tuple(ladder), document.source, tuple(file.notes))
@@ -182,10 +182,19 @@ def _rung(document: Document, number: int, entry: _RungEntry, problems: list[Pro
     if best is not None and not entry.bitrate.min <= best <= entry.bitrate.max:
         place = document.line(["ladder", number, "bitrate"])
         problems.append(
-            Problem(place, f"ladder: bitrate best {best:g} lies outside {entry.bitrate.min:g} to {entry.bitrate.max:g} kbit/s")
+            Problem(
+                place,
+                f"ladder: bitrate best {best:g} lies outside {entry.bitrate.min:g} to {entry.bitrate.max:g} kbit/s",
+            )
         )
     width, height = parameters.size_of(size)
+    rates, bitrates = entry.frame_rate, entry.bitrate
     return Rung(
-        width, height, entry.frame_rate.min, entry.frame_rate.max, entry.bitrate.min, best, entry.bitrate.max,
-        f"{document.source}:{line}",
+        width, height, rates.min, rates.max, _whole(bitrates.min), None if best is None else _whole(best),
+        _whole(bitrates.max), f"{document.source}:{line}",
     )  # fmt: skip
+
+
+def _whole(number: float) -> float:
+    """Whole numbers as int, so that they print without a point."""
+    return int(number) if number == int(number) else number

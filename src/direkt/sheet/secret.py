@@ -13,9 +13,10 @@ from pathlib import Path
 
 from direkt import documents
 from direkt.documents import DocumentError
+from direkt.errors import UnusableInput
 
 
-class SecretError(ValueError):
+class SecretError(UnusableInput, ValueError):
     """A secret that is not there or not safe; the text never holds the secret."""
 
 

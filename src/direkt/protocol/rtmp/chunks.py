@@ -11,6 +11,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from typing import Literal
 
 import numpy as np
 
@@ -94,7 +95,7 @@ class ChunkReader:
             self._held -= len(incoming.held)
             incoming.held = None
 
-    def _chunk(self) -> Message | None | bool:
+    def _chunk(self) -> Message | Literal[False] | None:
         """Reads one chunk, or a run of them: False when bytes are lacking, None when no message ends with it."""
         buffer, at = self._buffer, self._at
         end = len(buffer)
@@ -230,7 +231,9 @@ class ChunkWriter:
         relative = 0 <= delta < _EXTENDED and stamp < _EXTENDED
         field = delta if relative else stamp
         long = field >= _EXTENDED
-        head = (_EXTENDED if long else field).to_bytes(3, "big") + len(payload).to_bytes(3, "big") + bytes([message.type])
+        head = (
+            (_EXTENDED if long else field).to_bytes(3, "big") + len(payload).to_bytes(3, "big") + bytes([message.type])
+        )
         if not relative:
             head += message.stream.to_bytes(4, "little")
         extra = stamp.to_bytes(4, "big") if long else b""
@@ -254,7 +257,9 @@ def split_aggregate(message: Message) -> Iterator[Message]:
         size = int.from_bytes(data[at + 1 : at + 4], "big")
         stamp = int.from_bytes(data[at + 4 : at + 7], "big") | data[at + 7] << 24
         if size > len(data) - at - 11:
-            raise RtmpError(f"a message in an aggregate claims {size} bytes where {len(data) - at - 11} are left (byte {at})")
+            raise RtmpError(
+                f"a message in an aggregate claims {size} bytes where {len(data) - at - 11} are left (byte {at})"
+            )
         if shift is None:
             shift = message.timestamp - stamp
         yield Message(data[at], message.stream, (stamp + shift) & 0xFFFFFFFF, data[at + 11 : at + 11 + size])

@@ -106,7 +106,9 @@ class ServerSession(Session):
             self._stop(name, events)
         elif name == "play":
             events.append(PlayRequest())
-            self._status("error", "NetStream.Play.StreamNotFound", "This receiver takes streams, it plays none.", stream)
+            self._status(
+                "error", "NetStream.Play.StreamNotFound", "This receiver takes streams, it plays none.", stream
+            )
         elif name == "FCPublish":
             self._command("onFCPublish", 0.0, None, {"code": "NetStream.Publish.Start", "description": ""})
             if transaction:

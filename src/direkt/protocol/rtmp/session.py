@@ -62,7 +62,11 @@ class Session:
 
     def ping(self, milliseconds: int) -> None:
         """Asks the peer for a sign of life (7.1.7)."""
-        self._send(CONTROL_STREAM, chunks.USER_CONTROL, PING.to_bytes(2, "big") + (milliseconds & 0xFFFFFFFF).to_bytes(4, "big"))
+        self._send(
+            CONTROL_STREAM,
+            chunks.USER_CONTROL,
+            PING.to_bytes(2, "big") + (milliseconds & 0xFFFFFFFF).to_bytes(4, "big"),
+        )
 
     # In
 
@@ -110,6 +114,10 @@ class Session:
     @staticmethod
     def _decode(message: Message) -> list[amf.Amf]:
         try:
-            return amf.decode3(message.payload) if message.type in (chunks.COMMAND3, chunks.DATA3) else amf.decode(message.payload)
+            return (
+                amf.decode3(message.payload)
+                if message.type in (chunks.COMMAND3, chunks.DATA3)
+                else amf.decode(message.payload)
+            )
         except amf.AmfError as error:
             raise RtmpError(f"a command that cannot be read: {error}") from None

@@ -1,0 +1,84 @@
+"""The ``direkt`` command: its list of commands, and one place where errors become lines and exit codes.
+
+Commands are imported only when they run, so that ``direkt --help`` starts as fast as Click does.
+"""
+
+from __future__ import annotations
+
+import importlib
+import os
+import sys
+
+import click
+
+from direkt import __version__
+
+# name: (module, function, short help); in the order of the work
+COMMANDS = {
+    "sheet": ("sheet", "sheet", "Show what destinations' ingests ask for."),
+    "read": ("read", "read", "Read what a device is set to, beside what it can do."),
+    "match": ("match", "match", "Compare a feed's device with its sheet; say what to change and why."),
+    "write": ("write", "write", "Set a feed's device as its sheet asks, and read it back."),
+    "catch": ("catch", "catch", "Receive a rehearsal push, measure and judge it."),
+    "check": ("check", "check", "Measure and judge a recording."),
+    "push": ("push", "push", "Start, stop or look at a device's push."),
+    "sim": ("sim", "sim", "Lay out the demo rig and run its simulated gear."),
+    "demo": ("demo", "demo", "Run the whole example on demo data."),
+}
+
+
+class Commands(click.Group):
+    """A group that knows its commands' names and one-line helps without importing them."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(COMMANDS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        entry = COMMANDS.get(cmd_name)
+        if entry is None:
+            return None
+        module = importlib.import_module(f"direkt.cli.{entry[0]}")
+        command: click.Command = getattr(module, entry[1])
+        return command
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        with formatter.section("Commands"):
+            formatter.write_dl([(name, entry[2]) for name, entry in COMMANDS.items()])
+
+
+@click.group(cls=Commands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
+@click.version_option(__version__, message="direkt %(version)s")
+def cli() -> None:
+    """Get cameras and hardware encoders to push straight to a live platform, and prove on the stream that it conforms.
+
+    The work in its order: look at the sheet, read the device, match it, write it, catch a rehearsal push, and
+    only then push for real.
+
+    Exit codes: 0 all that was asked for holds; 1 a finding fails; 2 wrong use or an unreadable file; 3 a device,
+    server or network does not answer or refuses; 130 interrupted.
+    """
+
+
+def main() -> None:
+    """Runs the command line and exits."""
+    sys.exit(run())
+
+
+def run(arguments: list[str] | None = None) -> int:
+    """Runs the command line; returns the exit code."""
+    try:
+        result = cli.main(arguments, prog_name="direkt", standalone_mode=False)
+        sys.stdout.flush()
+        return result if isinstance(result, int) else 0
+    except click.exceptions.Exit as error:
+        return error.exit_code
+    except click.ClickException as error:
+        error.show()
+        return error.exit_code
+    except (click.Abort, KeyboardInterrupt):
+        click.echo("Interrupted: nothing was changed by this command.", err=True)
+        return 130
+    except BrokenPipeError:
+        # the reader of our output is gone: end quietly, and keep Python from complaining at exit
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0

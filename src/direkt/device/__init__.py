@@ -1,0 +1,1 @@
+"""Devices: what they are set to, what they can do, and how to talk to them."""
