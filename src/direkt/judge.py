@@ -76,7 +76,7 @@ def judge_sent(
     notes = notes or {}
     names = set(rules) | {name for name in set_ if name in sent}
     if sent.get("audio.present") == "no":
-        names = {name for name in names if not name.startswith("audio.") or name == "audio.present"}
+        names = {name for name in names if name == "audio.present" or not name.startswith(("audio.", "stream.av_"))}
     findings = []
     for name in parameters.in_table_order(names):
         finding = _judge(name, rules.get(name), set_.get(name), sent.get(name), notes.get(name, ""), sent)
@@ -141,6 +141,8 @@ def _judge(
     if verdict is Verdict.PASS and note.startswith("at least"):
         verdict = Verdict.UNSEEN if rule is not None and rule.must is not None else verdict
     strays = set_ is not None and not parameters.same(name, sent, set_, measured=True)
+    if strays and note.startswith("at least") and not isinstance(set_, str | None) and not isinstance(sent, str):
+        strays = set_ < sent  # what was seen so far may well grow into what is set
     if rule is None and not strays:
         return None if not note else Finding(name, Verdict.UNSEEN, None, set_, sent, "", note)
     advice = ""

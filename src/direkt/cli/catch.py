@@ -189,8 +189,8 @@ class _Session:
         try:
             return await self._watch(stop)
         finally:
-            await receiver.stop()
             self.measurement = self.rehearsal.finish()
+            await receiver.stop()
 
     def _interrupt(self, stop: asyncio.Event) -> None:
         self.interrupted = True
@@ -213,7 +213,8 @@ class _Session:
         with live or contextlib.nullcontext():
             while not stop.is_set():
                 with contextlib.suppress(TimeoutError):
-                    await asyncio.wait_for(stop.wait(), 0.25)
+                    async with asyncio.timeout(0.25):
+                        await stop.wait()
                 r = self.rehearsal
                 if r.first is None and time.monotonic() - begin > self.wait:
                     self.nothing_came = True

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import click
 from rich.markup import escape
@@ -34,9 +35,7 @@ def check(source: Path, sheet_name: str | None, report: Path | None, as_json: bo
             kind = files.kind_of(file.read(12))
         meter = Meter(0.0 if kind == "mp4" else 0.001)
         with common.errors(str(source)):
-            add = meter.add
-            for event in files.read(source):
-                add(event)
+            _measure(source, meter)
     except OSError as error:
         raise common.Failure(
             f"{source}: cannot be read: {(error.strerror or str(error)).lower()}", common.USE
@@ -46,13 +45,17 @@ def check(source: Path, sheet_name: str | None, report: Path | None, as_json: bo
     if codec is None:
         said = f"; {measurement.broken.reason} (byte {measurement.broken.offset})" if measurement.broken else ""
         raise common.Failure(f"{source}: no video in it{said}", common.USE)
-    from direkt.judge import judge_sent
+    judgement = None
+    if sheet is not None:
+        from direkt.judge import judge_sent
 
-    judgement = judge_sent(sheet, measurement.values, None, measurement.notes)
+        judgement = judge_sent(sheet, measurement.values, None, measurement.notes)
     document = {
         "schema": "direkt.check/1", "source": str(source), "sheet": sheet.id if sheet else None,
         **common.measurement_json(measurement),
-        "findings": [finding.json() for finding in judgement.findings], "verdict": judgement.verdict.value,
+        # without a sheet nothing was asked, so there is no verdict
+        "findings": [finding.json() for finding in judgement.findings] if judgement else [],
+        "verdict": judgement.verdict.value if judgement else None,
     }  # fmt: skip
     common.save_report(report, document)
     if codec != "h264":
@@ -62,14 +65,31 @@ def check(source: Path, sheet_name: str | None, report: Path | None, as_json: bo
     else:
         out = common.console()
         out.print(f"[bold]{escape(str(source))}[/]")
-        common.print_findings(out, judgement, with_set=False)
-        judged = {finding.parameter for finding in judgement.findings}
+        judged: set[str] = set()
+        if judgement is not None:
+            common.print_findings(out, judgement, with_set=False)
+            judged = {finding.parameter for finding in judgement.findings}
         common.print_measured(out, measurement.values, measurement.notes, judged)
         common.print_side_notes(out, measurement)
-        if sheet is not None:
+        if judgement is not None:
             common.print_verdict(out, judgement, sheet)
         else:
             common.note("Not judged: name a sheet with --sheet (direkt sheet list shows them).")
     if sheet is None and codec != "h264":
         return common.USE
-    return common.verdict_code(judgement) if sheet is not None else 0
+    return common.verdict_code(judgement) if judgement is not None else 0
+
+
+def _measure(source: Path, meter: Any) -> None:
+    """Feeds a whole recording to the meter. Nothing in it makes reference cycles, so the collector can rest."""
+    import gc
+
+    from direkt.container import files
+
+    add = meter.add
+    gc.disable()
+    try:
+        for event in files.read(source):
+            add(event)
+    finally:
+        gc.enable()

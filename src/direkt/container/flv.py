@@ -20,7 +20,10 @@ _AUDIO_CODECS = {0: "pcm", 1: "other", 2: "mp3", 3: "pcm", 4: "other", 5: "other
                  10: "aac", 11: "speex", 14: "mp3", 15: "other"}  # E.4.2.1  # fmt: skip
 _FOUR_CC = {b"avc1": "h264", b"hvc1": "h265", b"av01": "av1", b"vp09": "vp9", b"vp08": "vp8",
             b"mp4a": "aac", b"Opus": "opus", b".mp3": "mp3", b"ac-3": "ac3"}  # fmt: skip
-_TAG = struct.Struct(">IBHBI")  # previous tag's size; type; upper and lower part of the data size; time stamp
+# Previous tag's size; type; upper and lower part of the data size; time stamp; behind the stream id, the first
+# bytes of the body: codec, packet type, composition time in two parts
+_TAG = struct.Struct(">IBHBI3xBBhB")
+_new = tuple.__new__
 
 
 class TagParser:
@@ -157,7 +160,11 @@ def read(data: memoryview, passed: Callable[[int], None] | None = None) -> Itera
     parse, unpack, mark = parser.parse, _TAG.unpack_from, at + (16 << 20)
     expected = 0
     while at + 4 + TAG_HEADER_SIZE <= end:
-        previous, kind, high, low, stamp = unpack(data, at)
+        if at + _TAG.size <= end:
+            previous, kind, high, low, stamp, codec, packet, offset_high, offset_low = unpack(data, at)
+        else:  # the last tag, with a body of less than 5 bytes
+            previous, kind, high, low, stamp, codec, packet, *_ = _TAG.unpack(bytes(data[at:]).ljust(_TAG.size, b"\0"))
+            offset_high = offset_low = 0
         size = high << 8 | low
         kind &= 31
         if kind not in (AUDIO, VIDEO, SCRIPT):
@@ -174,13 +181,21 @@ def read(data: memoryview, passed: Callable[[int], None] | None = None) -> Itera
         milliseconds = (stamp >> 8) & 0xFFFFFF | (stamp & 0xFF) << 24
         if milliseconds & 0x80000000:
             milliseconds -= 1 << 32
-        try:
-            event = parse(kind, milliseconds, data[body : body + size])
-        except MediaError as error:
-            yield Break(at + 4, str(error))
-            return
-        if event is not None:
-            yield event
+        # what nearly every tag is comes first, and without a detour
+        time = milliseconds / 1000
+        if kind == AUDIO and codec >> 4 == 10 and packet == 1 and size > 2:
+            yield _new(Sample, ("audio", time, time, data[body + 2 : body + size], True))
+        elif kind == VIDEO and codec & 0x8F == 7 and packet == 1 and size > 5:
+            shown = time if not (offset_high or offset_low) else time + (offset_high << 8 | offset_low) / 1000
+            yield _new(Sample, ("video", time, shown, data[body + 5 : body + size], codec >> 4 == 1))
+        else:
+            try:
+                event = parse(kind, milliseconds, data[body : body + size])
+            except MediaError as error:
+                yield Break(at + 4, str(error))
+                return
+            if event is not None:
+                yield event
         at = body + size
         expected = TAG_HEADER_SIZE + size
         if passed is not None and at > mark:

@@ -147,8 +147,8 @@ class _Planner:
         demanded = rule.must is not None and (old is None or not _takes(rule.must, setting, old))
         part = rule.must if demanded else rule.should
         verb = "demands" if demanded else "recommends"
-        what = "it" if rule.name == setting or part is None else part.text()
-        return f"rule {rule.name} {verb} {what}{because}{hint}"
+        what = "it" if rule.name == setting or part is None else f"{rule.name} of {part.text()}"
+        return f"the sheet {verb} {what}{because}{hint}"
 
     def _in_frames(self, setting: str, new: Value) -> str:
         """The keyframe interval in frames, as many devices want it."""

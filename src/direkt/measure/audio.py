@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import itertools
+
 from direkt.bitstream import aac
 from direkt.container.media import CodecConfig, Sample
 from direkt.measure.statistics import Bitrate, Clock
 from direkt.parameters import Values
 
+_BATCH = 1024  # samples whose times and sizes are counted together
 _DRIFT_AFTER = 30.0  # s of sound before its drift says anything
 
 
@@ -20,6 +23,8 @@ class AudioMeter:
         self._rate = self._channels = 0
         self.clock = Clock()
         self.bitrate = Bitrate()
+        self._times: list[float] = []  # not counted yet
+        self._sizes: list[int] = []
         # each second of the stream is silence, sound or unknown; one frame with sound settles its second
         self._second = -1
         self._heard = self._unclear = False
@@ -33,9 +38,11 @@ class AudioMeter:
 
     def add(self, sample: Sample) -> None:
         """One audio frame."""
-        if not self.clock.add(sample.dts, sample.pts):
-            self.bitrate.new_stretch()
-        self.bitrate.add(sample.dts, len(sample.data))
+        times = self._times
+        times.append(sample.dts)
+        self._sizes.append(len(sample.data))
+        if len(times) >= _BATCH:
+            self.fold()
         second = int(sample.dts)
         if second != self._second:
             self._close_second()
@@ -46,6 +53,19 @@ class AudioMeter:
                 self._heard = True
             elif sound is aac.Sound.UNKNOWN:
                 self._unclear = True
+
+    def fold(self) -> None:
+        """Counts the times and sizes that wait."""
+        times, sizes = self._times, self._sizes
+        if not times:
+            return
+        self._times, self._sizes = [], []
+        begins = self.clock.add_all(times, times)
+        edges = [0, *(n for n in begins if n), len(times)]
+        for begin, end in itertools.pairwise(edges):
+            if begin in begins:
+                self.bitrate.new_stretch()
+            self.bitrate.add_all(times[begin:end], sizes[begin:end])
 
     def _close_second(self) -> None:
         if self._second >= 0:
@@ -59,8 +79,8 @@ class AudioMeter:
 
     def interrupt(self) -> None:
         """The stream stops here and may come back with other times."""
+        self.fold()
         self.clock.interrupt()
-        self.bitrate.new_stretch()
 
     @property
     def frame_seconds(self) -> float | None:
@@ -77,6 +97,7 @@ class AudioMeter:
 
     def values(self, notes: dict[str, str]) -> Values:
         """All that is known so far."""
+        self.fold()
         if not self.clock.count:
             return {"audio.present": "no"}
         out: Values = {"audio.present": "yes"}

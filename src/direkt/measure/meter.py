@@ -63,8 +63,8 @@ class Meter:
 
     def add(self, event: MediaEvent, wall: float | None = None) -> None:
         """One event; ``wall``: when it came, in s of a steady clock, for live streams."""
-        if isinstance(event, Sample):
-            if event.track == "video":
+        if type(event) is Sample:
+            if event[0] == "video":
                 self.video.add(event)
             else:
                 self.audio.add(event)
@@ -110,14 +110,17 @@ class Meter:
     @property
     def seconds(self) -> float:
         """Length of what was seen so far."""
+        self.video.fold()
+        self.audio.fold()
         return max(self.video.seconds, self.audio.seconds)
 
     def snapshot(self) -> Measurement:
         """The values so far."""
         notes: dict[str, str] = {}
         values = self.video.values(notes)
+        heard = self.audio.values(notes)
         if values or self.audio.clock.count:
-            values |= self.audio.values(notes)
+            values |= heard
         self._whole(values, notes)
         ordered = {name: values[name] for name in parameters.in_table_order(values)}
         remarks = list(self._remarks)

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections import Counter, deque
+import itertools
+from collections import Counter
+from collections.abc import Iterable, Sequence
 from fractions import Fraction
 
 _BUCKETS = 4096
@@ -26,11 +28,15 @@ class Intervals:
         self._seen: Counter[int] = Counter()
 
     def add(self, seconds: float) -> None:
-        """One interval (s); far too many different ones are counted to the next 10 ms."""
-        key = round(seconds * 100_000)
+        """One interval (s)."""
+        self.add_all((seconds,))
+
+    def add_all(self, seconds: Iterable[float]) -> None:
+        """Intervals (s); when there are far too many different ones, they are counted to the next 10 ms."""
         if len(self._seen) > _KINDS_OF_INTERVAL:
-            key = key // 1000 * 1000
-        self._seen[key] += 1
+            self._seen.update([round(s * 100) * 1000 for s in seconds])
+        else:
+            self._seen.update([round(s * 100_000) for s in seconds])
 
     def __len__(self) -> int:
         return self._seen.total()
@@ -75,46 +81,59 @@ class Bitrate:
         self.peak = 0  # bytes in the fullest second
         self.bucket_seconds = 1.0
         self.course: list[int] = []  # bytes in each bucket
-        self._window: deque[tuple[float, int]] = deque()
-        self._in_window = 0
+        self._times: list[float] = []  # of the last second
+        self._sizes: list[int] = []
         self._start: float | None = None
         self._offset = 0.0  # what earlier stretches lasted
         self._last = 0.0
 
-    def add(self, time: float, size: int) -> None:
-        """``size`` bytes at ``time`` (s); times grow within a stretch."""
-        self.bytes += size
+    def add_all(self, times: Sequence[float], sizes: Sequence[int]) -> None:
+        """Bytes ``sizes`` at ``times`` (s, not falling), behind what came before."""
+        if not times:
+            return
         if self._start is None:
-            self._start = time
-        window = self._window
-        window.append((time, size))
-        self._in_window += size
-        edge = time - 0.9995  # half a millisecond for rounded time stamps
-        while window[0][0] <= edge:
-            self._in_window -= window.popleft()[1]
-        if self._in_window > self.peak:
-            self.peak = self._in_window
-        self._last = self._offset + time - self._start
-        bucket = int(self._last / self.bucket_seconds)
-        course = self.course
-        if bucket >= len(course):
-            if bucket >= 2 * _BUCKETS:
-                return
-            course.extend([0] * (bucket + 1 - len(course)))
-            if len(course) > _BUCKETS:
-                self.course = course = [sum(course[n : n + 2]) for n in range(0, len(course), 2)]
-                self.bucket_seconds *= 2
-                bucket //= 2
-        course[bucket] += size
+            self._start = times[0]
+        self._slide([*self._times, *times], [*self._sizes, *sizes], len(self._times))
+        self.bytes += sum(sizes)
+        shift = self._offset - self._start
+        self._last = times[-1] + shift
+        self._add_course(times, sizes, shift)
+
+    def _slide(self, times: list[float], sizes: list[int], new: int) -> None:
+        """Moves a window of one second over the samples from number ``new`` on."""
+        within, tail, peak = sum(sizes[:new]), 0, self.peak
+        for n in range(new, len(times)):
+            within += sizes[n]
+            edge = times[n] - 0.9995  # half a millisecond for rounded time stamps
+            while times[tail] <= edge:
+                within -= sizes[tail]
+                tail += 1
+            if within > peak:
+                peak = within
+        self.peak = peak
+        self._times, self._sizes = times[tail:], sizes[tail:]
+
+    def _add_course(self, times: Sequence[float], sizes: Sequence[int], shift: float) -> None:
+        length, course = self.bucket_seconds, self.course
+        for time, size in zip(times, sizes, strict=True):
+            bucket = int((time + shift) / length)
+            if bucket >= len(course):
+                if bucket > 2 * _BUCKETS:
+                    return  # a jump of hours: there is no course of such a stream
+                course.extend([0] * (bucket + 1 - len(course)))
+                if len(course) > _BUCKETS:
+                    course[:] = [sum(course[n : n + 2]) for n in range(0, len(course), 2)]
+                    length = self.bucket_seconds = length * 2
+                    bucket //= 2
+            course[bucket] += size
 
     def recent(self) -> float:
         """kbit/s over the last second."""
-        return self._in_window * 8 / 1000
+        return sum(self._sizes) * 8 / 1000
 
     def new_stretch(self) -> None:
         """Times start anew: no second spans the gap."""
-        self._window.clear()
-        self._in_window = 0
+        self._times, self._sizes = [], []
         if self._start is not None:
             self._offset = self._last
             self._start = None
@@ -143,32 +162,39 @@ class Clock:
         self._low = self._high = 0.0
         self._open = False
 
-    def add(self, dts: float, pts: float) -> bool:
-        """One sample; True when it follows the one before without a break."""
-        self.count += 1
-        if self._open:
-            step = dts - self.last
-            self.last = dts
-            if 0.0 <= step <= self.JUMP:
-                self.steps += 1
-                if pts > self._high:
-                    self.span += pts - self._high
-                    self._high = pts
-                elif pts < self._low:
-                    self.span += self._low - pts
-                    self._low = pts
-                return True
-            if step < 0:
-                self.backward += 1
-            else:
-                self.jumps += 1
-        elif self.first is None:
-            self.first = pts
-        self.last = dts
-        self._low = self._high = pts
-        self._open = True
-        self.runs += 1
-        return False
+    def add_all(self, dts: Sequence[float], pts: Sequence[float]) -> list[int]:
+        """Samples in decoding order; returns which of them begin a new run."""
+        if not dts:
+            return []
+        if self.first is None:
+            self.first = pts[0]
+        begins = [] if self._open else [0]
+        last, jump = (self.last if self._open else dts[0]), self.JUMP
+        for n, time in enumerate(dts):
+            if not 0.0 <= time - last <= jump:
+                begins.append(n)
+                if time < last:
+                    self.backward += 1
+                else:
+                    self.jumps += 1
+            last = time
+        self.last, self._open = last, True
+        self.count += len(dts)
+        edges = [*begins, len(dts)]
+        if edges[0]:
+            self._extend(pts[: edges[0]], edges[0])
+        for begin, end in itertools.pairwise(edges):
+            self._low = self._high = pts[begin]
+            self.runs += 1
+            self._extend(pts[begin:end], end - begin - 1)
+        return begins
+
+    def _extend(self, pts: Sequence[float], steps: int) -> None:
+        """The present run goes on with these presentation times."""
+        low, high = min(self._low, min(pts)), max(self._high, max(pts))
+        self.span += self._low - low + high - self._high
+        self._low, self._high = low, high
+        self.steps += steps
 
     def interrupt(self) -> None:
         """What comes next is a new run, and rightly so."""

@@ -7,6 +7,7 @@ whatever the container claims. One picture costs O(its NAL units).
 from __future__ import annotations
 
 import heapq
+import itertools
 import struct
 from collections.abc import Callable
 
@@ -17,6 +18,7 @@ from direkt.measure.statistics import Bitrate, Clock, Intervals
 from direkt.parameters import Values, reduce_ratio
 
 _NAL = struct.Struct(">IB").unpack_from
+_BATCH = 1024  # samples whose times and sizes are counted together
 _REORDER = 17  # pictures: more than any H.264 decoder may hold back (A.3.1)
 
 # Tables E-3 to E-5
@@ -68,11 +70,17 @@ class VideoMeter:
         self._shown: float | None = None
         self._reordered = False
         self._latest = 0.0
+        # times and sizes that are not counted yet; the places of IDR pictures among them
+        self._dts: list[float] = []
+        self._pts: list[float] = []
+        self._sizes: list[int] = []
+        self._idr: list[int] = []
 
     # Configuration
 
     def configure(self, config: CodecConfig) -> None:
         """A decoder configuration record. Raises BitstreamError for one that cannot be read."""
+        self.fold()
         if self.codec not in (None, config.codec):
             self._remark(f"the video codec changes from {self.codec} to {config.codec}: what follows is measured anew")
             self._begin()
@@ -98,7 +106,8 @@ class VideoMeter:
             sps = h264.parse_sps(nal)
             if self._sps.get(sps.id) == nal:
                 return
-            if self.sps is not None and sps.id == self.sps.id and self.clock.count:
+            if self.sps is not None and sps.id == self.sps.id and (self.clock.count or self._dts):
+                self.fold()
                 self._remark(
                     f"the picture changes from {self.sps.width}x{self.sps.height} {self.sps.profile} to "
                     f"{sps.width}x{sps.height} {sps.profile} after {self.clock.last:.1f} s: what follows is measured anew"
@@ -121,50 +130,69 @@ class VideoMeter:
 
     def add(self, sample: Sample) -> None:
         """One picture, or the part of it that the container holds in one sample."""
-        key = self._walk(sample.data) if self.codec == "h264" else None
-        pts = sample.pts
-        followed = self.clock.add(sample.dts, pts)
-        if not followed:
-            self.bitrate.new_stretch()
-        self.bitrate.add(sample.dts, len(sample.data))
-        if followed:
-            if pts != sample.dts or self._reordered:
-                self._reorder(pts)
-            else:
-                self.intervals.add(pts - self._latest)
-        else:
-            self._new_run(pts)
-        if pts > self._latest or not followed:
-            self._latest = pts
-        if key is None:
-            return
-        if key:
-            self.keyframes += 1
-            if self._key_time is not None:
-                self.key_intervals.add(pts - self._key_time)
-            else:
-                self._longest_open = max(self._longest_open, pts - self._run_start)
-            self._key_time = pts
-        if sample.key:
-            self.marked += 1
-            if not key:
+        _, dts, pts, data, marked = sample
+        if self.codec == "h264":
+            if self._walk(data):
+                self.keyframes += 1
+                self._idr.append(len(self._dts))
+                if marked:
+                    self.marked += 1
+            elif marked:
+                self.marked += 1
                 self.marked_wrong += 1
+        times = self._dts
+        times.append(dts)
+        self._pts.append(pts)
+        self._sizes.append(len(data))
+        if len(times) >= _BATCH:
+            self.fold()
+
+    def fold(self) -> None:
+        """Counts the times and sizes that wait."""
+        dts, pts, sizes, idr = self._dts, self._pts, self._sizes, self._idr
+        if not dts:
+            return
+        self._dts, self._pts, self._sizes, self._idr = [], [], [], []
+        begins = self.clock.add_all(dts, pts)
+        edges = [*begins, len(dts)]
+        if edges[0]:
+            self._stretch(dts[: edges[0]], pts[: edges[0]], sizes[: edges[0]], [n for n in idr if n < edges[0]])
+        for begin, end in itertools.pairwise(edges):
+            self._new_run(pts[begin])
+            keys = [n - begin for n in idr if begin <= n < end]
+            self._stretch(dts[begin:end], pts[begin:end], sizes[begin:end], keys)
+
+    def _stretch(self, dts: list[float], pts: list[float], sizes: list[int], keys: list[int]) -> None:
+        """Samples of one unbroken run."""
+        self.bitrate.add_all(dts, sizes)
+        if self._reordered or pts != dts:
+            for time in pts:
+                self._reorder(time)
+        else:
+            if self._shown is not None:
+                self.intervals.add(pts[0] - self._shown)
+            self.intervals.add_all([b - a for a, b in itertools.pairwise(pts)])
+            self._shown = pts[-1]
+        for n in keys:
+            if self._key_time is not None:
+                self.key_intervals.add(pts[n] - self._key_time)
+            else:
+                self._longest_open = max(self._longest_open, pts[n] - self._run_start)
+            self._key_time = pts[n]
+        self._latest = max(self._latest, max(pts))
 
     def _new_run(self, pts: float) -> None:
-        self._longest_open = max(self._longest_open, self._open_stretch())
-        if self._held or self._reordered:
-            self._drain()
-        self._key_time = None
-        self._run_start = pts
-        self._shown = None
-        if self._reordered:
-            self._held = [pts]
+        if self.clock.runs > 1 or self._key_time is not None:
+            self._longest_open = max(self._longest_open, self._open_stretch())
+        self._drain()
+        self.bitrate.new_stretch()
+        self._key_time = self._shown = None
+        self._run_start = self._latest = pts
 
     def interrupt(self) -> None:
         """The stream stops here and may come back with other times."""
-        self._longest_open = max(self._longest_open, self._open_stretch())
+        self.fold()
         self.clock.interrupt()
-        self.bitrate.new_stretch()
 
     def _open_stretch(self) -> float:
         """How long ago (s) the last keyframe was, with nothing known of the next."""
@@ -176,9 +204,7 @@ class VideoMeter:
 
     def _reorder(self, pts: float) -> None:
         """Puts presentation times in order, so that intervals are those a viewer sees."""
-        if not self._reordered:
-            self._reordered = True
-            self._held, self._shown = [self._latest], None
+        self._reordered = True
         heapq.heappush(self._held, pts)
         if len(self._held) > _REORDER:
             self._show(heapq.heappop(self._held))
@@ -306,6 +332,7 @@ class VideoMeter:
 
     def values(self, notes: dict[str, str]) -> Values:
         """All that is known so far; ``notes`` takes what a value alone does not say."""
+        self.fold()
         out: Values = {}
         if self.codec is None:
             return out

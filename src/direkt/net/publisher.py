@@ -38,14 +38,16 @@ class Publisher:
         """Connects and publishes. Raises PublishError."""
         host, port = self._address.host, self._address.port
         try:
-            reader, self._writer = await asyncio.wait_for(asyncio.open_connection(host, port), CONNECT_LIMIT)
+            async with asyncio.timeout(CONNECT_LIMIT):
+                reader, self._writer = await asyncio.open_connection(host, port)
         except TimeoutError:
             raise PublishError(f"{host}:{port} does not answer within {CONNECT_LIMIT:g} s") from None
         except OSError as error:
             raise PublishError(f"{host}:{port} cannot be reached: {_plain(error)}") from None
         self._session.start()
         try:
-            await asyncio.wait_for(self._open(reader), CONNECT_LIMIT)
+            async with asyncio.timeout(CONNECT_LIMIT):
+                await self._open(reader)
         except TimeoutError:
             await self.close()
             raise PublishError(
@@ -92,7 +94,8 @@ class Publisher:
         if data and self._writer is not None:
             self.sent += len(data)
             self._writer.write(data)
-            await asyncio.wait_for(self._writer.drain(), SEND_LIMIT)
+            async with asyncio.timeout(SEND_LIMIT):
+                await self._writer.drain()
 
     async def metadata(self, facts: dict[str, Amf]) -> None:
         """Sends onMetaData. Raises PublishError."""
@@ -124,8 +127,9 @@ class Publisher:
         with contextlib.suppress(OSError, TimeoutError):
             await self._flush()
         self._writer.close()
-        with contextlib.suppress(OSError, TimeoutError, asyncio.CancelledError):
-            await asyncio.wait_for(self._writer.wait_closed(), 2)
+        with contextlib.suppress(OSError, TimeoutError):
+            async with asyncio.timeout(2):
+                await self._writer.wait_closed()
 
 
 def _plain(error: OSError) -> str:

@@ -114,8 +114,9 @@ class Receiver:
             if self._publisher is asyncio.current_task():
                 self._publisher = None
             writer.close()
-            with contextlib.suppress(OSError, asyncio.CancelledError):
-                await asyncio.wait_for(writer.wait_closed(), 1)
+            with contextlib.suppress(OSError, TimeoutError):
+                async with asyncio.timeout(1):
+                    await writer.wait_closed()
 
     # What connections ask
 
@@ -171,15 +172,18 @@ class _Connection:
         self._peer = peer
         self._session = ServerSession(os.urandom(1528))
         self._publishing = False
+        self._published = False  # at any time
+        self._begin = time.monotonic()
         self._over: str | None = None  # why it ends, when it is to end
 
     async def run(self) -> None:
-        begin = time.monotonic()
         handshake_limit, silence_limit = self._receiver.limits
         while self._over is None:
-            limit = silence_limit if self._publishing else begin + handshake_limit - time.monotonic()
+            limit = silence_limit if self._publishing else self._begin + handshake_limit - time.monotonic()
             try:
-                data = await asyncio.wait_for(self._reader.read(_READ), max(0.0, limit))
+                # not wait_for: that may swallow the cancellation when data arrives at the same moment
+                async with asyncio.timeout(max(0.0, limit)):
+                    data = await self._reader.read(_READ)
             except TimeoutError:
                 self._over = self._timed_out(handshake_limit, silence_limit)
                 break
@@ -190,8 +194,10 @@ class _Connection:
                 self._over = "the connection was closed"
                 break
             try:
-                for event in self._session.receive(data):
-                    self._handle(event)
+                while events := self._session.receive(data):
+                    for event in events:
+                        self._handle(event)
+                    data = b""
             except RtmpError as error:
                 self._over = str(error)
             await self._flush(silence_limit)
@@ -208,7 +214,8 @@ class _Connection:
         if data:
             try:
                 self._writer.write(data)
-                await asyncio.wait_for(self._writer.drain(), limit)
+                async with asyncio.timeout(limit):
+                    await self._writer.drain()
             except (OSError, TimeoutError):
                 self._over = self._over or "it takes no answers"
 
@@ -230,6 +237,7 @@ class _Connection:
             self._over = "it wants to play, not to publish"
         elif isinstance(event, Unpublished):
             self._publishing = False
+            self._begin = time.monotonic()  # it may publish again
             self._receiver.release()
             self._receiver.tell(Left(self._peer, "it stopped the stream"))
 
@@ -241,7 +249,7 @@ class _Connection:
             self._session.reject_publish("Stream name refused.")
             self._over = refusal
             return
-        self._publishing = True
+        self._publishing = self._published = True
         self._session.accept_publish()
         self._receiver.tell(Arrived(self._peer))
 
@@ -250,7 +258,11 @@ class _Connection:
             self._publishing = False
             self._receiver.release()
             self._receiver.tell(Left(self._peer, reason))
-        elif self._session.received and not (reason == "the connection was closed" and self._session.ready):
+        elif (
+            self._session.received
+            and not self._published
+            and not (reason == "the connection was closed" and self._session.ready)
+        ):
             self._receiver.tell(TurnedAway(self._peer, reason))
 
 

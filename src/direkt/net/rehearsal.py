@@ -76,6 +76,7 @@ class Rehearsal:
         self.turned_away: list[TurnedAway] = []
         self.turned_away_count = 0
         self.record_error: str | None = None
+        self._over = False
 
     @property
     def elapsed(self) -> float:
@@ -83,7 +84,9 @@ class Rehearsal:
         return 0.0 if self.first is None else self._clock() - self.first
 
     def take(self, event: ReceiverEvent) -> None:
-        """One event of the receiver."""
+        """One event of the receiver. After finish() nothing counts any more."""
+        if self._over:
+            return
         if isinstance(event, Media):
             self._media(event)
         elif isinstance(event, Arrived):
@@ -127,7 +130,8 @@ class Rehearsal:
             self.meter.add(event, self._clock())
 
     def finish(self) -> Measurement:
-        """Ends the recording. A gap that is still open stays one; a push that simply ended is not a gap."""
+        """Ends the recording and the measurement."""
+        self._over = True
         if self._recorder is not None:
             with contextlib.suppress(OSError):
                 self._recorder.close()

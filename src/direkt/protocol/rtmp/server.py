@@ -5,6 +5,7 @@ The owner decides: ConnectRequest and PublishRequest wait for accept_* or reject
 
 from __future__ import annotations
 
+from collections import deque
 from dataclasses import dataclass, field
 
 from direkt.protocol import amf
@@ -51,6 +52,7 @@ class ServerSession(Session):
 
     def __init__(self, random: bytes) -> None:
         super().__init__(client=False, random=random)
+        self._pending: deque[Message] = deque()
         self._encoding = 0.0
         self._connect_id: float | None = None
         self._publish_stream = _STREAM
@@ -59,13 +61,20 @@ class ServerSession(Session):
         self._publishing = False
 
     def receive(self, data: bytes) -> list[ServerEvent]:
-        """Bytes from the publisher. Raises RtmpError; then only close() makes sense."""
+        """Bytes from the publisher. Raises RtmpError; then there is no way on.
+
+        A request that waits for a decision comes last; decide, then call receive(b"") for what came behind it.
+        """
         events: list[ServerEvent] = []
-        for message in self._take(data):
+        self._pending.extend(self._take(data))
+        while self._pending:
+            message = self._pending.popleft()
             if message.type in (chunks.AUDIO, chunks.VIDEO, chunks.DATA, chunks.DATA3, chunks.AGGREGATE):
                 self._media(message, events)
             elif message.type in (chunks.COMMAND, chunks.COMMAND3):
                 self._on_command(self._decode(message), message.stream, events)
+                if events and isinstance(events[-1], ConnectRequest | PublishRequest):
+                    break
         return events
 
     def _media(self, message: Message, events: list[ServerEvent]) -> None:
