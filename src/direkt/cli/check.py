@@ -86,10 +86,8 @@ def _measure(source: Path, meter: Any) -> None:
 
     from direkt.container import files
 
-    add = meter.add
     gc.disable()
     try:
-        for event in files.read(source):
-            add(event)
+        meter.add_all(files.read(source))
     finally:
         gc.enable()

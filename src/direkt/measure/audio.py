@@ -38,17 +38,18 @@ class AudioMeter:
 
     def add(self, sample: Sample) -> None:
         """One audio frame."""
+        _, dts, _, data, _ = sample
         times = self._times
-        times.append(sample.dts)
-        self._sizes.append(len(sample.data))
+        times.append(dts)
+        self._sizes.append(len(data))
         if len(times) >= _BATCH:
             self.fold()
-        second = int(sample.dts)
+        second = int(dts)
         if second != self._second:
             self._close_second()
             self._second = second
         if not self._heard and self.config is not None:
-            sound = aac.sound_of(sample.data)
+            sound = aac.sound_of(data)
             if sound is aac.Sound.SOUND:
                 self._heard = True
             elif sound is aac.Sound.UNKNOWN:

@@ -63,8 +63,8 @@ class Meter:
 
     def add(self, event: MediaEvent, wall: float | None = None) -> None:
         """One event; ``wall``: when it came, in s of a steady clock, for live streams."""
-        if type(event) is Sample:
-            if event[0] == "video":
+        if isinstance(event, Sample):
+            if event.track == "video":
                 self.video.add(event)
             else:
                 self.audio.add(event)
@@ -76,6 +76,18 @@ class Meter:
             self._claims = [claim for claim in self._claims if claim.source != event.source] + [event]
         else:
             self._broken = event
+
+    def add_all(self, events: Iterable[MediaEvent]) -> None:
+        """All events of a recording."""
+        video, audio = self.video.add, self.audio.add
+        for event in events:
+            if type(event) is Sample:
+                if event[0] == "video":
+                    video(event)
+                else:
+                    audio(event)
+            else:
+                self.add(event)
 
     def _configure(self, config: CodecConfig) -> None:
         try:
