@@ -234,7 +234,7 @@ class _Planner:
             for setting, value in rules.items() for rule in self.rules_on(setting, self.old)
         )  # fmt: skip
         upscaled = 0.0
-        if self.signal is not None and self.signal.height and size is not None:
+        if self.signal is not None and self.signal.height and size is not None and size != self.old.get("video.size"):
             upscaled = max(0.0, parameters.size_of(size)[1] - self.signal.height)
         # the new size lies as near to the old as can be, but never gains pixels that the input does not have
         return (

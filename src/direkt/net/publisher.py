@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import os
+import socket
 
 from direkt.errors import NoAnswer
 from direkt.protocol.amf import Amf
@@ -133,4 +134,9 @@ class Publisher:
 
 
 def _plain(error: OSError) -> str:
-    return (error.strerror or str(error)).lower()
+    """The system's words for an error, without those of our libraries."""
+    if isinstance(error, socket.gaierror):
+        return "its name is unknown here"
+    if error.errno:
+        return os.strerror(error.errno).lower()
+    return "no address of it answers" if "Multiple exceptions" in str(error) else str(error).lower()

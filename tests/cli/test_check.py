@@ -1,0 +1,69 @@
+from fractions import Fraction
+
+from direkt.bitstream.aac import ToneWriter
+from direkt.container import mp4
+from tests.support import AudioSettings, Cli, card, flv_bytes, mp4_bytes
+
+
+class Check(Cli):
+    def test_a_good_recording_passes_and_a_bad_one_fails(self):
+        good = card(1920, 1080, Fraction(50), 100, "high", 6900)
+        self.file("good.flv", flv_bytes(7, good, AudioSettings(48000, 2, 160)))
+        result = self.direkt("check", "good.flv", "--sheet", "tarnlight")
+        self.assertEqual(result.code, 0, result)
+        self.assertIn("Verdict against Tarnlight: ✓ pass", result.out)
+        result = self.direkt("check", "good.flv", "--sheet", "plainsong-village", "--json")
+        self.assertEqual(result.code, 1)
+        document = result.json
+        self.assertEqual((document["schema"], document["verdict"]), ("direkt.check/1", "fail"))
+        failed = {f["parameter"] for f in document["findings"] if f["verdict"] == "fail"}
+        self.assertEqual(failed, {"video.profile", "video.level", "video.size", "video.frame_rate", "audio.sample_rate", "audio.bitrate.mean"})
+        for finding in document["findings"]:
+            self.assertLessEqual({"parameter", "verdict", "asked", "set", "sent", "advice"}, set(finding))
+        self.assertEqual(document["measured"]["video.width"], 1920)
+
+    def test_mp4_and_its_false_claims(self):
+        tone = ToneWriter(48000, 1, 96)
+        sound = mp4.TrackToWrite("audio", 48000, tone.config, sample_rate=48000, channels=2, samples=[(1024, 0, tone.next(), True)] * 100)
+        self.file("a.mp4", mp4_bytes(60, others=[sound]))
+        result = self.direkt("check", "a.mp4", "--json")
+        self.assertEqual((result.code, result.json["verdict"]), (0, None))
+        self.assertEqual(result.json["measured"]["audio.channels"], 1)
+        self.assertEqual([d["what"] for d in result.json["differences"]], ["audio.channels"])
+        self.assertIn("the MP4 header says 2 ch, the stream itself has 1 ch", self.direkt("check", "a.mp4").out)
+
+    def test_what_cannot_be_read_is_one_clear_line(self):
+        self.file("empty.flv", b"")
+        self.file("text.flv", "hello there, this is text")
+        self.file("cut.mp4", mp4_bytes(60)[:5000])
+        self.file("sound.flv", flv_bytes(1)[:13])
+        for name, words in (
+            ("none.flv", "no such file"), ("empty.flv", "is empty"), ("text.flv", "68 65 6c 6c"), ("cut.mp4", "no index"),
+            ("sound.flv", "no video"), (".", "is a directory"),
+        ):  # fmt: skip
+            self.one_line(self.direkt("check", name, "--sheet", "tarnlight"), 2, f"{name}: ", words)
+        self.one_line(self.direkt("check", "empty.flv", "--sheet", "tarnlite"), 2, "did you mean tarnlight")
+
+    def test_a_cut_recording_is_judged_and_the_place_named(self):
+        whole = flv_bytes(3)
+        self.file("cut.flv", whole[: len(whole) - 700])
+        result = self.direkt("check", "cut.flv", "--sheet", "tarnlight")
+        self.assertEqual(result.code, 1)
+        self.assertIn("breaks", result.out)
+        self.assertRegex(result.out, r"at byte \d+: the recording ends in the middle of a tag")
+
+    def test_other_codecs(self):
+        data = mp4_bytes(30).replace(b"avc1", b"hvc1")
+        self.file("h265.mp4", data)
+        result = self.direkt("check", "h265.mp4")
+        self.assertEqual(result.code, 2)
+        self.assertIn("the video is h265, not H.264", result.err)
+        result = self.direkt("check", "h265.mp4", "--sheet", "tarnlight", "--json")
+        self.assertEqual(result.code, 1)
+        self.assertEqual(result.json["findings"][0]["verdict"], "fail")
+
+    def test_a_report_beside_the_output(self):
+        self.file("a.flv", flv_bytes(2))
+        self.assertEqual(self.direkt("check", "a.flv", "--report", "r.json").code, 0)
+        self.assertIn('"direkt.check/1"', (self.folder / "r.json").read_text())
+        self.one_line(self.direkt("check", "a.flv", "--report", "no/such/r.json"), 2, "cannot be written")

@@ -1,0 +1,157 @@
+import json
+import subprocess
+import time
+
+from direkt.sim.brindle import Faults
+from tests.support import KEY, RigCli, command, free_port
+
+
+class Gear(RigCli):
+    def test_read_match_write_and_back(self):
+        read = self.direkt("read", "--json").json
+        self.assertEqual(read["channels"]["main"]["set"]["video.keyframe_interval.median"], 10)
+        text = self.direkt("read", "tower")
+        self.assertIn("10 s (250 frames)", text.out)
+        matched = self.direkt("match", "--json")
+        self.assertEqual(matched.code, 0)
+        self.assertEqual(sum(step["change"] for step in matched.json["steps"]), 8)
+        self.assertIn("1920x1080", self.direkt("match", "finish").out)
+        self.assertEqual(self.device.state()["channels"]["main"]["video"]["size"], "2560x1440", "match changes nothing")
+
+        refused = self.direkt("write")
+        self.one_line(refused, 2, "--yes")
+        written = self.direkt("write", "finish", "--yes", "--json")
+        self.assertEqual(written.code, 0, written)
+        document = written.json
+        self.assertEqual((document["restarted"], document["did_not_stick"]), (True, []))
+        state = self.device.state()
+        self.assertEqual(state["channels"]["main"]["video"]["keyframe_frames"], 100)
+        self.assertEqual(state["push"][0]["server"], "rtmp://ingest.tarnlight.example/live")
+        self.assertEqual(state["push"][0]["key_length"], len(KEY))
+        again = self.direkt("write", "finish", "--yes")
+        self.assertIn("nothing to change", again.out)
+
+        saved = document["saved"]
+        self.assertEqual(json.loads(open(saved).read())["set"]["video.size"], "2560x1440")
+        self.assertEqual(self.direkt("write", "finish", "--yes", "--restore", saved).code, 0)
+        self.assertEqual(self.device.state()["channels"]["main"]["video"]["size"], "2560x1440")
+        self.one_line(self.direkt("write", "finish", "--yes", "--restore", "rig.yaml"), 2, "not saved settings")
+
+    def test_catch_with_a_gap_judges_asked_set_and_sent(self):
+        port = free_port()
+        address = f"rtmp://127.0.0.1:{port}/live"
+        catching = self.start("catch", "--feed", "finish", "--for", "7s", "--keep", "a.flv", "--report", "a.json", "--port", str(port))
+        time.sleep(1.5)
+        on = self.direkt("push", "on", "finish", "--rehearse", address)
+        self.assertEqual(on.code, 0, on)
+        self.assertIn("pushing", on.out)
+        processes = subprocess.run(["ps", "axww", "-o", "args"], capture_output=True, text=True).stdout
+        self.assertNotIn(KEY, processes)
+        self.assertEqual(self.direkt("push", "state", "--json").json["state"], "pushing")
+        self.assertIn("stopped", self.direkt("push", "off").out)
+        self.assertEqual(self.direkt("push", "on", "--rehearse", address).code, 0)
+        result = self.finish(catching)
+        self.assertEqual(result.code, 1, result)
+        self.assertIn("gap", result.out)
+        document = json.loads((self.folder / "a.json").read_text())
+        self.assertEqual(document["schema"], "direkt.catch/1")
+        self.assertEqual(len(document["gaps"]), 1)
+        found = {f["parameter"]: f for f in document["findings"]}
+        self.assertEqual((found["video.size"]["set"], found["video.size"]["sent"], found["video.size"]["verdict"]), ("2560x1440", "2560x1440", "fail"))
+        self.assertEqual(found["audio.present"]["verdict"], "fail")
+        self.assertAlmostEqual(document["measured"]["stream.pace"], 1.0, delta=0.15)
+        self.assertEqual(self.direkt("push", "off").code, 0)
+        checked = self.direkt("check", "a.flv", "--json").json
+        self.assertEqual(checked["measured"]["video.size"], "2560x1440")
+        texts = [result.out, result.err, *(p.read_text("latin-1") for p in self.folder.rglob("*") if p.is_file() and p.name != "secrets.yaml")]
+        self.no_secret_in(*texts, on.out, on.err, *(p.name for p in self.folder.rglob("*")))
+
+    def test_a_push_to_an_ingest_that_is_not_there(self):
+        port = free_port()
+        result = self.direkt("push", "on", "--rehearse", f"rtmp://127.0.0.1:{port}/live")
+        self.assertEqual(result.code, 3)
+        self.assertIn("connection refused", result.out)
+        self.assertEqual(self.direkt("push", "off").code, 0)
+        self.one_line(self.direkt("push", "on", "--rehearse", "rtmp://rtmp://h.example/a"), 2, "twice")
+        self.one_line(self.direkt("push", "off", "--rehearse", "rtmp://h.example/a"), 2, "goes with 'push on'")
+
+    def test_catch_that_nobody_pushes_to_and_a_port_in_use(self):
+        port = str(free_port())
+        first = self.start("catch", "--port", port, "--keep", "x.flv", "--wait", "4s")
+        time.sleep(1.5)
+        self.one_line(self.direkt("catch", "--port", port), 3, f"port {port}", "in use")
+        result = self.finish(first)
+        self.one_line(result, 3, "nobody pushed within 4 s")
+        self.assertFalse((self.folder / "x.flv").exists())
+        self.file("there.flv", "precious")
+        self.one_line(self.direkt("catch", "--port", port, "--keep", "there.flv"), 2, "is there already")
+        self.assertEqual((self.folder / "there.flv").read_text(), "precious")
+
+    def test_ctrl_c_says_what_state_things_are_in(self):
+        port = str(free_port())
+        waiting = self.interrupt(self.start("catch", "--port", port), 1.5)
+        self.assertEqual(waiting.code, 130)
+        self.assertIn("the port is closed", waiting.err)
+        writing = self.interrupt(self.start("write", "--yes"), 2.2)
+        self.assertEqual(writing.code, 130)
+        self.assertRegex(writing.err, "Interrupted: tower has the new settings but not in force.*old settings: ")
+        catching = self.start("catch", "--feed", "finish", "--port", port, "--for", "60s")
+        time.sleep(1.5)
+        deadline = time.monotonic() + 20
+        while self.direkt("push", "on", "--rehearse", f"rtmp://127.0.0.1:{port}/live").code and time.monotonic() < deadline:
+            time.sleep(0.5)
+        result = self.interrupt(catching, 1.5)
+        self.assertEqual(result.code, 130)
+        self.assertIn("Verdict against Tarnlight", result.out)
+
+    def test_rigs_that_are_wrong(self):
+        self.file("other.yaml", "schema: direkt.rig/1\nname: x\ndevices:\n  a: {driver: brindle-b2, address: 192.0.2.1}\nfeeds:\n  f: {device: b, destination: c}\n")
+        result = self.direkt("read", "--rig", "other.yaml")
+        self.one_line(result, 2, "other.yaml:4:", "expected an address like http://192.0.2.10")
+        self.one_line(self.direkt("read", "nobody"), 2, "no device 'nobody'", "it has tower")
+        self.one_line(self.direkt("read", "--rig", "none.yaml"), 2, "no such file")
+        self.one_line(self.direkt("match", DIREKT_RIG="none.yaml"), 2, "no such file")
+        (self.folder / "secrets.yaml").chmod(0o644)
+        self.one_line(self.direkt("write", "--yes"), 2, "chmod 600")
+        (self.folder / "rig.yaml").unlink()
+        self.one_line(self.direkt("read"), 2, "no rig.yaml in this folder")
+
+    def test_devices_that_do_not_work(self):
+        self.one_line(self.direkt("read", TOWER_LOGIN="operator:wrong"), 3, "refuses the login")
+        self.one_line(self.direkt("read", TOWER_LOGIN="nonsense"), 2, "expected user:password")
+        self.device.faults.not_json = True
+        self.one_line(self.direkt("read"), 3, "expected JSON")
+        self.device.faults.not_json = False
+        self.device.faults.never_returns = True
+        self.one_line(self.direkt("write", "--yes", "--wait", "2s"), 3, "has not come back 2 s after its restart")
+        self.one_line(self.direkt("match"), 3, "cannot be reached (connection refused)")
+
+
+class Sticky(RigCli):
+    faults = Faults(sticky={"video.rate_control"})
+
+    def test_a_value_that_does_not_stick_is_reported(self):
+        result = self.direkt("write", "--yes")
+        self.assertEqual(result.code, 1)
+        self.assertIn("did not stick  video.rate_control: wrote cbr, reads vbr", result.out)
+
+
+class Whole(RigCli):
+    def test_demo_and_sim(self):
+        result = self.direkt("demo", "--folder", "d", limit=90)
+        self.assertEqual(result.code, 0, result)
+        self.assertIn("Before: the stream fails. After: it passes.", result.out)
+        left = {path.name for path in (self.folder / "d").iterdir()}
+        self.assertLessEqual({"rig.yaml", "secrets.yaml", "before.flv", "after.flv", "before.json", "after.json"}, left)
+        self.assertEqual((self.folder / "d" / "secrets.yaml").stat().st_mode & 0o777, 0o600)
+        self.assertEqual(json.loads((self.folder / "d" / "after.json").read_text())["verdict"], "pass")
+        self.assertNotIn("FAKE-TARN-0000", result.out + result.err)
+        self.one_line(self.direkt("demo", "--folder", "d"), 2, "is not empty")
+
+        sim = subprocess.Popen([*command(), "sim", "d"], cwd=self.folder, stdout=subprocess.PIPE, text=True, env=self.environment())
+        self.assertIn("Lake Varn", sim.stdout.readline())
+        self.one_line(self.direkt("sim", "d"), 3, "is a sim running already?")
+        self.assertEqual(self.direkt("read", "--rig", "d").code, 0)
+        sim.send_signal(2)
+        sim.stdout.close()
+        self.assertEqual(sim.wait(10), 130)

@@ -1,0 +1,99 @@
+import unittest
+
+from direkt import demand, documents
+from direkt.device.driver import parse_input
+from direkt.device.model import Channel
+from direkt.match.plan import plan
+from direkt.sheet import library
+from direkt.sheet.model import build
+
+SET = {
+    "video.codec": "h264", "video.profile": "high", "video.size": "2560x1440", "video.frame_rate": 25, "video.rate_control": "vbr",
+    "video.bitrate.mean": 12000, "video.keyframe_interval.median": 10, "audio.present": "no", "audio.codec": "aac",
+    "audio.sample_rate": 44100, "audio.channels": 2, "audio.bitrate.mean": 96,
+}  # fmt: skip
+LIMITS = {
+    "video.codec": ["h264", "h265"], "video.profile": ["baseline", "main", "high"],
+    "video.size": ["2560x1440", "1920x1080", "1280x720", "960x540", "640x360"], "video.frame_rate": [60, 59.94, 50, 30, 29.97, 25],
+    "video.rate_control": ["cbr", "vbr"], "video.bitrate.mean": {"min": 300, "max": 20000},
+    "video.keyframe_interval.median": {"min": 0.04, "max": 24}, "audio.present": ["yes", "no"], "audio.codec": ["aac"],
+    "audio.sample_rate": [44100, 48000], "audio.channels": [1, 2], "audio.bitrate.mean": [64, 96, 128, 160, 192],
+}  # fmt: skip
+
+
+def make(sheet="tarnlight", signal="1080p50", uplink=None, limits=None, rules=None, **changes):
+    values = {**SET, **{name.replace("__", "."): value for name, value in changes.items()}}
+    allowed = {name: demand.parse(name, raw) for name, raw in {**LIMITS, **(limits or {})}.items() if raw}
+    chosen = library.load(sheet) if rules is None else build(
+        documents.parse(f"schema: direkt.sheet/1\nname: T\nrules:\n{rules}", "t.yaml"), "t")  # fmt: skip
+    return plan(Channel("main", values, allowed), chosen, parse_input(signal) if signal else None, uplink)
+
+
+class Matching(unittest.TestCase):
+    def test_the_wrong_encoder_is_set_right(self):
+        p = make()
+        self.assertEqual(p.unmet, ())
+        self.assertEqual(p.values(), {
+            "video.size": "1920x1080", "video.frame_rate": 50, "video.rate_control": "cbr", "video.bitrate.mean": 6900,
+            "video.keyframe_interval.median": 2, "audio.present": "yes", "audio.sample_rate": 48000, "audio.bitrate.mean": 160,
+        })  # fmt: skip
+        reasons = {step.parameter: step.reason for step in p.changes}
+        self.assertIn("(100 frames at 50 fps)", reasons["video.keyframe_interval.median"])
+        self.assertIn("demands video.keyframe_interval.max of at most 4 s", reasons["video.keyframe_interval.median"])
+        for step in p.changes:
+            self.assertRegex(step.rule, r"tarnlight.yaml:\d+")
+
+    def test_what_is_already_right_stays(self):
+        wanted = make().values()
+        again = make(**{name.replace(".", "__"): value for name, value in wanted.items()})
+        self.assertEqual((again.changes, again.unmet), ((), ()))
+
+    def test_the_inputs_family_is_kept(self):
+        for signal, rate in (("1080p50", 50), ("1080p59.94", 59.94), ("1080p60", 60), ("1080i50", 50)):
+            found = make(signal=signal).values().get("video.frame_rate", 25)
+            self.assertEqual(found, rate, signal)
+        p = make("plainsong-village", signal="1080p60")
+        self.assertEqual(p.values()["video.frame_rate"], 30)
+        p = make("plainsong-village", signal="1080p59.94")
+        self.assertIn("the input is 1080p59.94", p.unmet[0].reason)
+
+    def test_interlaced_input_and_no_input_are_said(self):
+        self.assertIn("the input is 1080i50", next(u for u in make(signal="1080i50").unmet if u.parameter == "video.scan").reason)
+        self.assertIn("no signal", make(signal=None).unmet[0].reason)
+
+    def test_no_pixels_are_invented(self):
+        p = make(signal="720p50", video__size="640x360")
+        self.assertEqual(p.values()["video.size"], "960x540")
+        p = make(signal="720p50", video__size="2560x1440")
+        self.assertEqual(p.values()["video.size"], "1280x720")
+
+    def test_the_uplink_bounds_the_bitrate_then_the_picture(self):
+        self.assertEqual(make(uplink=6000).values()["video.bitrate.mean"], 5800)
+        thin = make(uplink=3000)
+        self.assertLess(thin.values()["video.bitrate.mean"], 3000)
+        self.assertIn("the uplink carries no more", " ".join(s.reason for s in thin.changes))
+        self.assertIn("the uplink leaves 500 kbit/s", make(uplink=500).unmet[0].reason)
+
+    def test_what_the_device_cannot_is_unmet_with_the_rule(self):
+        p = make(limits={"video.profile": ["baseline"]})
+        (unmet,) = p.unmet
+        self.assertEqual((unmet.parameter, unmet.reason), ("video.profile", "asked main or high; the device can do baseline"))
+        p = make(limits={"audio.present": None})
+        self.assertIn("fixed at no", p.unmet[0].reason)
+        p = make("plainsong-village", limits={"video.size": ["1920x1080"]}, video__size="1920x1080")
+        self.assertEqual({u.parameter for u in p.unmet}, {"video.size", "video.level"})
+
+    def test_merely_allowed_is_kept_when_the_device_cannot_do_the_recommended(self):
+        p = make("plainsong-village")
+        step = next(s for s in p.steps if s.parameter == "audio.bitrate.mean")
+        self.assertEqual((step.changes, step.new), (False, 96))
+        self.assertIn("the device cannot", step.reason)
+
+    def test_exclusive_rules_on_one_setting(self):
+        rules = "  video.keyframe_interval.max: {must: {max: 2}}\n  video.keyframe_interval.min: {must: {min: 3}}\n"
+        (unmet,) = make(rules=rules).unmet
+        self.assertTrue(unmet.parameter.startswith("video.keyframe_interval"))
+
+    def test_a_setting_nobody_asks_for_is_left_alone(self):
+        p = make(rules="  video.codec: {must: h264}\n")
+        self.assertEqual(p.changes, ())

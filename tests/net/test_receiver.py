@@ -1,0 +1,181 @@
+import asyncio
+import tempfile
+import tracemalloc
+import unittest
+from pathlib import Path
+
+from direkt.net.publisher import Publisher, PublishError
+from direkt.net.receiver import Arrived, Left, Receiver, TurnedAway
+from direkt.net.rehearsal import Recorder, Rehearsal
+from direkt.protocol.amf import encode
+from direkt.protocol.rtmp.chunks import ChunkWriter, Message
+from direkt.sheet.address import ServerAddress, parse
+from direkt.sheet.secret import Secret
+from direkt.sim.push import Programme
+from tests.support import AUDIO, KEY, card, events, free_port
+
+HELLO = bytes([3]) + bytes(3072)
+
+
+class Net(unittest.IsolatedAsyncioTestCase):
+    async def listen(self, take=None, **limits):
+        self.events: list = []
+        receiver = Receiver("live/a", Secret(KEY), take or self.events.append, **limits)
+        self.port = await receiver.start("127.0.0.1", 0)
+        self.addAsyncCleanup(receiver.stop)
+        return receiver
+
+    def address(self, app: str = "live/a") -> ServerAddress:
+        return parse(f"rtmp://127.0.0.1:{self.port}/{app}")
+
+    async def publish(self, seconds: float, **more) -> None:
+        publisher = Publisher(self.address(), Secret(KEY), **more)
+        await publisher.start()
+        programme = Programme(card(), AUDIO)
+        for kind, body in programme.configs():
+            await publisher.send(kind, 0, body)
+        while (tag := programme.next())[0] < seconds:
+            await publisher.send(tag[1], round(tag[0] * 1000), tag[2])
+        await publisher.close()
+
+    async def until(self, condition) -> None:
+        async with asyncio.timeout(8):
+            while not condition():
+                await asyncio.sleep(0.01)
+
+    async def raw(self, *parts: bytes, pause: float = 0.05) -> bytes:
+        """Sends bytes, returns what comes until the other end closes."""
+        reader, writer = await asyncio.open_connection("127.0.0.1", self.port)
+        try:
+            for part in parts:
+                writer.write(part)
+                await writer.drain()
+                await asyncio.sleep(pause)
+            async with asyncio.timeout(8):
+                return await reader.read(-1)
+        except OSError:
+            return b""
+        finally:
+            writer.close()
+
+
+class Receiving(Net):
+    async def test_what_is_pushed_is_measured_and_recorded_as_received(self):
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "kept.flv"
+            rehearsal = Rehearsal(Recorder(path))
+            await self.listen(rehearsal.take)
+            for size in (128, 4096, 65536):
+                await self.publish(2, chunk_size=size)
+            await self.until(lambda: len(rehearsal.gaps) == 3)
+            measured = rehearsal.finish()
+            self.assertEqual((measured.values["video.size"], measured.values["stream.protocol"]), ("640x360", "rtmp"))
+            self.assertAlmostEqual(measured.values["stream.duration"], 6, delta=0.1)
+            self.assertEqual([gap.seconds is None for gap in rehearsal.gaps], [False, False, True])
+            kept = events(path.read_bytes())
+            self.assertEqual(sum(type(e).__name__ == "Sample" and e.track == "video" for e in kept), 150)
+            times = [e.dts for e in kept if type(e).__name__ == "Sample"]
+            self.assertTrue(all(b >= a - 0.03 for a, b in zip(times, times[1:], strict=False)))
+
+    async def test_wrong_keys_are_refused_with_the_reason_and_without_the_key(self):
+        await self.listen()
+        for key, words in (
+            ("FAKE-OTHER", "10 characters"), (KEY.lower(), "capital and small"), (KEY + " ", "space"), ("", "no stream key"),
+        ):  # fmt: skip
+            with self.assertRaisesRegex(PublishError, "BadName"):
+                await Publisher(self.address(), Secret(key)).start()
+            await self.until(lambda: self.events)
+            self.assertIn(words, self.events[-1].reason)
+            self.assertNotIn(KEY, repr(self.events))
+            self.events.clear()
+
+    async def test_a_wrong_application(self):
+        await self.listen()
+        with self.assertRaisesRegex(PublishError, "Rejected"):
+            await Publisher(self.address("live"), Secret(KEY)).start()
+        await self.until(lambda: self.events)
+        self.assertIn("asks for application 'live', expected 'live/a'", self.events[0].reason)
+
+    async def test_one_publisher_at_a_time_and_the_next_when_it_is_gone(self):
+        await self.listen()
+        first = Publisher(self.address(), Secret(KEY))
+        await first.start()
+        with self.assertRaises(PublishError):
+            await Publisher(self.address(), Secret(KEY)).start()
+        await first.close()
+        await self.until(lambda: any(isinstance(e, Left) for e in self.events))
+        second = Publisher(self.address(), Secret(KEY))
+        await second.start()
+        await second.close()
+        self.assertEqual(sum(isinstance(e, Arrived) for e in self.events), 2)
+        self.assertIn("somebody publishes already", [e.reason for e in self.events if isinstance(e, TurnedAway)])
+
+    async def test_garbage_stalls_and_floods_are_turned_away(self):
+        await self.listen(handshake_limit=0.6)
+        writer = ChunkWriter()
+        connect = writer.write(3, Message(20, 0, 0, encode(["connect", 1.0, {"app": "live/a"}])))
+        huge = b"\x03" + bytes(3) + b"\xff\xff\xff" + b"\x14" + bytes(4)
+        largest = writer.write(2, Message(1, 0, 0, (0x7FFFFFFF).to_bytes(4, "big")))
+        tracemalloc.start()
+        for parts, words in (
+            ((b"GET / HTTP/1.1\r\n\r\n",), "HTTP"), ((b"\x16\x03\x01" + bytes(50),), "TLS"), ((b"\xff" * 4000,), "0xff"),
+            ((b"\x03" + bytes(100),), "stalled in the handshake"), ((HELLO, connect), "did not publish"),
+            ((HELLO, connect + huge), "16777215 bytes"), ((HELLO, largest + huge), "16777215 bytes"),
+            ((HELLO, b"\x43" * 50), "header of type 1"),
+        ):  # fmt: skip
+            self.events.clear()
+            await self.raw(*parts)
+            await self.until(lambda: self.events)
+            self.assertIn(words, self.events[0].reason)
+        self.assertLess(tracemalloc.get_traced_memory()[1], 20 << 20)
+        tracemalloc.stop()
+
+    async def test_a_publisher_that_falls_silent_is_a_gap(self):
+        await self.listen(silence_limit=0.4)
+        publisher = Publisher(self.address(), Secret(KEY))
+        await publisher.start()
+        await self.until(lambda: any(isinstance(e, Left) for e in self.events))
+        self.assertIn("nothing came for 0.4 s", self.events[-1].reason)
+        with self.assertRaises(PublishError):
+            for _ in range(200):
+                await publisher.send(9, 0, bytes(1000))
+                await asyncio.sleep(0.01)
+        await publisher.close()
+
+    async def test_stopping_in_the_middle_does_not_hang(self):
+        for _ in range(5):
+            receiver = await self.listen()
+            task = asyncio.create_task(self.publish(30))
+            await self.until(lambda: len(self.events) > 20)
+            async with asyncio.timeout(3):
+                await receiver.stop()
+            task.cancel()
+            await asyncio.gather(task, return_exceptions=True)
+
+
+class Publishing(Net):
+    async def test_errors_are_clear_and_hold_no_key(self):
+        self.port = free_port()
+        with self.assertRaisesRegex(PublishError, f"127.0.0.1:{self.port} cannot be reached: .*refused"):
+            await Publisher(self.address(), Secret(KEY)).start()
+
+        async def odd(reader, writer):
+            writer.write(b"HTTP/1.1 400 Bad Request\r\n\r\n" + bytes(2000))
+            await writer.drain()
+            writer.close()
+
+        server = await asyncio.start_server(odd, "127.0.0.1", self.port)
+        with self.assertRaisesRegex(PublishError, "does not speak RTMP"):
+            await Publisher(self.address(), Secret(KEY)).start()
+        server.close()
+
+    async def test_addresses_with_many_slashes_and_keys_with_questions(self):
+        found: list = []
+        receiver = Receiver("a/b/c", Secret("k?user=1&sig=%2F"), found.append)
+        self.port = await receiver.start("127.0.0.1", 0)
+        publisher = Publisher(self.address("a/b/c"), Secret("k?user=1&sig=%2F"))
+        await publisher.start()
+        await publisher.close()
+        await self.until(lambda: found)
+        self.assertIsInstance(found[0], Arrived)
+        await receiver.stop()

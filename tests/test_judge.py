@@ -1,0 +1,93 @@
+import unittest
+
+from direkt import documents
+from direkt.judge import Verdict, judge_sent, judge_set
+from direkt.parameters import expand_set
+from direkt.sheet.model import build
+
+SHEET = build(documents.parse("""\
+schema: direkt.sheet/1
+name: Test
+rules:
+  video.codec: {must: h264}
+  video.size: {must: [1920x1080, 1280x720], should: 1920x1080}
+  video.frame_rate: {must: {max: 50}}
+  video.keyframe_interval.max: {must: {max: 4}}
+  video.keyframe_interval.median: {should: 2}
+  audio.present: {must: "yes"}
+  audio.codec: {must: aac}
+  stream.av_offset: {should: {min: -100, max: 100}}
+ladder:
+  - {size: 1920x1080, frame_rate: {min: 20, max: 50}, bitrate: {min: 3000, best: 4000, max: 5000}}
+""", "t.yaml"), "t")  # fmt: skip
+SENT = {
+    "video.codec": "h264", "video.size": "1920x1080", "video.width": 1920, "video.height": 1080, "video.frame_rate": 25.0,
+    "video.keyframe_interval.max": 2.0, "video.keyframe_interval.median": 2.0, "video.bitrate.mean": 4100.0,
+    "audio.present": "yes", "audio.codec": "aac", "stream.av_offset": 3.0,
+}  # fmt: skip
+
+
+def judged(set_=None, notes=None, **changes):
+    sent = {**SENT, **{name.replace("__", "."): value for name, value in changes.items()}}
+    sent = {name: value for name, value in sent.items() if value is not None}
+    judgement = judge_sent(SHEET, sent, set_, notes)
+    return judgement, {f.parameter: f for f in judgement.findings}
+
+
+class Judging(unittest.TestCase):
+    def test_a_stream_as_asked_passes(self):
+        judgement, _ = judged()
+        self.assertEqual((judgement.verdict, judgement.count(Verdict.PASS)), (Verdict.PASS, len(judgement.findings)))
+
+    def test_demanded_fails_recommended_advises_unknown_is_unseen(self):
+        judgement, found = judged(video__size="1280x720", video__width=1280, video__height=720)
+        self.assertEqual((judgement.verdict, found["video.size"].verdict), (Verdict.ADVISE, Verdict.ADVISE))
+        judgement, found = judged(video__frame_rate=60.0)
+        self.assertEqual((judgement.verdict, found["video.frame_rate"].verdict), (Verdict.FAIL, Verdict.FAIL))
+        judgement, found = judged(video__keyframe_interval__median=None)
+        self.assertEqual((judgement.verdict, found["video.keyframe_interval.median"].verdict), (Verdict.ADVISE, Verdict.UNSEEN))
+
+    def test_the_ladder_judges_the_bitrate_with_numbers_to_set(self):
+        _, found = judged(video__bitrate__mean=5600.0)
+        finding = found["video.bitrate.mean"]
+        self.assertEqual(finding.verdict, Verdict.FAIL)
+        self.assertIn("Lower the video bitrate to 4000 kbit/s (4 Mbit/s)", finding.advice)
+        self.assertEqual(finding.json()["asked"], {"must": {"min": 3000, "max": 5000}, "should": 4000})
+
+    def test_an_interval_that_is_still_open_fails_when_too_long_and_is_unseen_when_not(self):
+        notes = {"video.keyframe_interval.max": "at least: ..."}
+        for seconds, verdict in ((6.0, Verdict.FAIL), (3.0, Verdict.UNSEEN)):
+            _, found = judged(video__keyframe_interval__max=seconds, notes=notes)
+            self.assertEqual(found["video.keyframe_interval.max"].verdict, verdict)
+        _, found = judged({"video.keyframe_interval.max": 10}, video__keyframe_interval__max=6.0, notes=notes)
+        self.assertNotIn("The device says", found["video.keyframe_interval.max"].advice)
+        _, found = judged(video__keyframe_interval__max=6.0, notes=notes)
+        self.assertIn("2 s: 50 frames at 25 fps", judged(video__keyframe_interval__median=6.0)[1]["video.keyframe_interval.median"].advice)
+
+    def test_a_device_that_says_one_thing_and_sends_another(self):
+        set_ = expand_set({"video.size": "1280x720", "video.codec": "h264", "video.bitrate.mean": 4000})
+        judgement, found = judged(set_)
+        self.assertEqual((judgement.verdict, found["video.size"].verdict), (Verdict.ADVISE, Verdict.ADVISE))
+        self.assertIn("The device says 1280x720 but sends 1920x1080", found["video.size"].advice)
+        self.assertEqual(found["video.bitrate.mean"].verdict, Verdict.PASS)
+
+    def test_no_audio_is_one_finding_not_many(self):
+        judgement, found = judged(audio__present="no", audio__codec=None, stream__av_offset=None)
+        self.assertEqual([f.parameter for f in judgement.findings if f.verdict is not Verdict.PASS], ["audio.present"])
+
+    def test_no_video_fails(self):
+        judgement = judge_sent(SHEET, {"audio.present": "yes", "stream.duration": 4.0})
+        self.assertEqual(judgement.findings[0].verdict, Verdict.FAIL)
+        self.assertIn("No video", judgement.findings[0].advice)
+
+    def test_what_is_set_is_judged_by_itself(self):
+        judgement = judge_set(SHEET, expand_set({"video.size": "640x360", "video.frame_rate": 25, "video.bitrate.mean": 9000}))
+        found = {f.parameter: f.verdict for f in judgement.findings}
+        self.assertEqual(found["video.size"], Verdict.FAIL)
+        self.assertEqual(found["video.bitrate.mean"], Verdict.FAIL)
+        self.assertNotIn("audio.codec", found)
+
+    def test_without_a_sheet_only_contradictions_are_found(self):
+        self.assertEqual(judge_sent(None, SENT).findings, ())
+        (finding,) = judge_sent(None, SENT, {"video.frame_rate": 50}).findings
+        self.assertEqual((finding.verdict, finding.asked), (Verdict.ADVISE, None))
