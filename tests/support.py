@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import copy
 import json
 import os
 import shutil
@@ -175,7 +176,7 @@ class RigCli(Cli):
     def setUp(self) -> None:
         super().setUp()
         user, _, password = LOGIN.partition(":")
-        self.device = BrindleB2(user, password, faults=self.faults)
+        self.device = BrindleB2(user, password, faults=copy.deepcopy(self.faults))
         self.device.start()
         self.addCleanup(self.device.stop)
         self.file("rig.yaml", RIG.format(port=self.device.port))

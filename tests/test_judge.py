@@ -45,7 +45,9 @@ class Judging(unittest.TestCase):
         judgement, found = judged(video__frame_rate=60.0)
         self.assertEqual((judgement.verdict, found["video.frame_rate"].verdict), (Verdict.FAIL, Verdict.FAIL))
         judgement, found = judged(video__keyframe_interval__median=None)
-        self.assertEqual((judgement.verdict, found["video.keyframe_interval.median"].verdict), (Verdict.ADVISE, Verdict.UNSEEN))
+        self.assertEqual(
+            (judgement.verdict, found["video.keyframe_interval.median"].verdict), (Verdict.ADVISE, Verdict.UNSEEN)
+        )
 
     def test_the_ladder_judges_the_bitrate_with_numbers_to_set(self):
         _, found = judged(video__bitrate__mean=5600.0)
@@ -62,7 +64,10 @@ class Judging(unittest.TestCase):
         _, found = judged({"video.keyframe_interval.max": 10}, video__keyframe_interval__max=6.0, notes=notes)
         self.assertNotIn("The device says", found["video.keyframe_interval.max"].advice)
         _, found = judged(video__keyframe_interval__max=6.0, notes=notes)
-        self.assertIn("2 s: 50 frames at 25 fps", judged(video__keyframe_interval__median=6.0)[1]["video.keyframe_interval.median"].advice)
+        self.assertIn(
+            "2 s: 50 frames at 25 fps",
+            judged(video__keyframe_interval__median=6.0)[1]["video.keyframe_interval.median"].advice,
+        )
 
     def test_a_device_that_says_one_thing_and_sends_another(self):
         set_ = expand_set({"video.size": "1280x720", "video.codec": "h264", "video.bitrate.mean": 4000})
@@ -81,7 +86,9 @@ class Judging(unittest.TestCase):
         self.assertIn("No video", judgement.findings[0].advice)
 
     def test_what_is_set_is_judged_by_itself(self):
-        judgement = judge_set(SHEET, expand_set({"video.size": "640x360", "video.frame_rate": 25, "video.bitrate.mean": 9000}))
+        judgement = judge_set(
+            SHEET, expand_set({"video.size": "640x360", "video.frame_rate": 25, "video.bitrate.mean": 9000})
+        )
         found = {f.parameter: f.verdict for f in judgement.findings}
         self.assertEqual(found["video.size"], Verdict.FAIL)
         self.assertEqual(found["video.bitrate.mean"], Verdict.FAIL)

@@ -193,12 +193,15 @@ def _problem(document: Document, model: type[BaseModel], detail: Any) -> Problem
 def _entries_at(model: type[BaseModel], path: Sequence[str | int]) -> list[str]:
     """The entries that the model knows at ``path``."""
     current: Any = model
+    inside = False  # behind a dict's or a list's own step
     for step in path:
-        if isinstance(current, type) and issubclass(current, BaseModel):
+        if inside:
+            inside = False
+        elif isinstance(current, type) and issubclass(current, BaseModel):
             field = next((f for n, f in current.model_fields.items() if step in (n, f.alias)), None)
-            current = _inner(field.annotation) if field else None
-        else:
-            continue
+            annotation = field.annotation if field else None
+            inside = getattr(annotation, "__origin__", None) in (dict, list)
+            current = _inner(annotation)
     if isinstance(current, type) and issubclass(current, BaseModel):
         return [field.alias or name for name, field in current.model_fields.items()]
     return []

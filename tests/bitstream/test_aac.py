@@ -57,7 +57,12 @@ class Config(unittest.TestCase):
         self.assertEqual((config.sample_rate, config.channels), (47999, 6))
 
     def test_errors(self):
-        for data in (b"", b"\x11", pack(u(2, 5) + u(14, 4) + u(2, 4) + "000"), pack(u(2, 5) + u(15, 4) + u(0, 24) + u(0, 7))):
+        for data in (
+            b"",
+            b"\x11",
+            pack(u(2, 5) + u(14, 4) + u(2, 4) + "000"),
+            pack(u(2, 5) + u(15, 4) + u(0, 24) + u(0, 7)),
+        ):
             with self.assertRaises(BitstreamError):
                 aac.parse_config(data)
         with self.assertRaisesRegex(BitstreamError, "47000"):

@@ -17,14 +17,26 @@ class Check(Cli):
         document = result.json
         self.assertEqual((document["schema"], document["verdict"]), ("direkt.check/1", "fail"))
         failed = {f["parameter"] for f in document["findings"] if f["verdict"] == "fail"}
-        self.assertEqual(failed, {"video.profile", "video.level", "video.size", "video.frame_rate", "audio.sample_rate", "audio.bitrate.mean"})
+        self.assertEqual(
+            failed,
+            {
+                "video.profile",
+                "video.level",
+                "video.size",
+                "video.frame_rate",
+                "audio.sample_rate",
+                "audio.bitrate.mean",
+            },
+        )
         for finding in document["findings"]:
             self.assertLessEqual({"parameter", "verdict", "asked", "set", "sent", "advice"}, set(finding))
         self.assertEqual(document["measured"]["video.width"], 1920)
 
     def test_mp4_and_its_false_claims(self):
         tone = ToneWriter(48000, 1, 96)
-        sound = mp4.TrackToWrite("audio", 48000, tone.config, sample_rate=48000, channels=2, samples=[(1024, 0, tone.next(), True)] * 100)
+        sound = mp4.TrackToWrite(
+            "audio", 48000, tone.config, sample_rate=48000, channels=2, samples=[(1024, 0, tone.next(), True)] * 100
+        )
         self.file("a.mp4", mp4_bytes(60, others=[sound]))
         result = self.direkt("check", "a.mp4", "--json")
         self.assertEqual((result.code, result.json["verdict"]), (0, None))

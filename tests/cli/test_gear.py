@@ -40,7 +40,9 @@ class Gear(RigCli):
     def test_catch_with_a_gap_judges_asked_set_and_sent(self):
         port = free_port()
         address = f"rtmp://127.0.0.1:{port}/live"
-        catching = self.start("catch", "--feed", "finish", "--for", "7s", "--keep", "a.flv", "--report", "a.json", "--port", str(port))
+        catching = self.start(
+            "catch", "--feed", "finish", "--for", "7s", "--keep", "a.flv", "--report", "a.json", "--port", str(port)
+        )
         time.sleep(1.5)
         on = self.direkt("push", "on", "finish", "--rehearse", address)
         self.assertEqual(on.code, 0, on)
@@ -57,13 +59,20 @@ class Gear(RigCli):
         self.assertEqual(document["schema"], "direkt.catch/1")
         self.assertEqual(len(document["gaps"]), 1)
         found = {f["parameter"]: f for f in document["findings"]}
-        self.assertEqual((found["video.size"]["set"], found["video.size"]["sent"], found["video.size"]["verdict"]), ("2560x1440", "2560x1440", "fail"))
+        self.assertEqual(
+            (found["video.size"]["set"], found["video.size"]["sent"], found["video.size"]["verdict"]),
+            ("2560x1440", "2560x1440", "fail"),
+        )
         self.assertEqual(found["audio.present"]["verdict"], "fail")
         self.assertAlmostEqual(document["measured"]["stream.pace"], 1.0, delta=0.15)
         self.assertEqual(self.direkt("push", "off").code, 0)
         checked = self.direkt("check", "a.flv", "--json").json
         self.assertEqual(checked["measured"]["video.size"], "2560x1440")
-        texts = [result.out, result.err, *(p.read_text("latin-1") for p in self.folder.rglob("*") if p.is_file() and p.name != "secrets.yaml")]
+        texts = [
+            result.out,
+            result.err,
+            *(p.read_text("latin-1") for p in self.folder.rglob("*") if p.is_file() and p.name != "secrets.yaml"),
+        ]
         self.no_secret_in(*texts, on.out, on.err, *(p.name for p in self.folder.rglob("*")))
 
     def test_a_push_to_an_ingest_that_is_not_there(self):
@@ -98,14 +107,20 @@ class Gear(RigCli):
         catching = self.start("catch", "--feed", "finish", "--port", port, "--for", "60s")
         time.sleep(1.5)
         deadline = time.monotonic() + 20
-        while self.direkt("push", "on", "--rehearse", f"rtmp://127.0.0.1:{port}/live").code and time.monotonic() < deadline:
+        while (
+            self.direkt("push", "on", "--rehearse", f"rtmp://127.0.0.1:{port}/live").code
+            and time.monotonic() < deadline
+        ):
             time.sleep(0.5)
         result = self.interrupt(catching, 1.5)
         self.assertEqual(result.code, 130)
         self.assertIn("Verdict against Tarnlight", result.out)
 
     def test_rigs_that_are_wrong(self):
-        self.file("other.yaml", "schema: direkt.rig/1\nname: x\ndevices:\n  a: {driver: brindle-b2, address: 192.0.2.1}\nfeeds:\n  f: {device: b, destination: c}\n")
+        self.file(
+            "other.yaml",
+            "schema: direkt.rig/1\nname: x\ndevices:\n  a: {driver: brindle-b2, address: 192.0.2.1}\nfeeds:\n  f: {device: b, destination: c}\n",
+        )
         result = self.direkt("read", "--rig", "other.yaml")
         self.one_line(result, 2, "other.yaml:4:", "expected an address like http://192.0.2.10")
         self.one_line(self.direkt("read", "nobody"), 2, "no device 'nobody'", "it has tower")
@@ -148,7 +163,9 @@ class Whole(RigCli):
         self.assertNotIn("FAKE-TARN-0000", result.out + result.err)
         self.one_line(self.direkt("demo", "--folder", "d"), 2, "is not empty")
 
-        sim = subprocess.Popen([*command(), "sim", "d"], cwd=self.folder, stdout=subprocess.PIPE, text=True, env=self.environment())
+        sim = subprocess.Popen(
+            [*command(), "sim", "d"], cwd=self.folder, stdout=subprocess.PIPE, text=True, env=self.environment()
+        )
         self.assertIn("Lake Varn", sim.stdout.readline())
         self.one_line(self.direkt("sim", "d"), 3, "is a sim running already?")
         self.assertEqual(self.direkt("read", "--rig", "d").code, 0)

@@ -30,7 +30,10 @@ class Start(Cli):
         document = self.direkt("sheet", "show", "tarnlight", "--json").json
         self.assertEqual(document["schema"], "direkt.sheet-show/1")
         self.assertEqual(document["rules"]["video.codec"]["must"], "h264")
-        self.file("bad.yaml", "schema: direkt.sheet/1\nname: x\nrules:\n  video.codek: {must: h264}\n  audio.channels: {must: two}\n")
+        self.file(
+            "bad.yaml",
+            "schema: direkt.sheet/1\nname: x\nrules:\n  video.codek: {must: h264}\n  audio.channels: {must: two}\n",
+        )
         result = self.direkt("sheet", "show", "bad.yaml")
         self.assertEqual((result.code, result.out), (2, ""))
         self.assertEqual(len(result.err.splitlines()), 2)

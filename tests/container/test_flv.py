@@ -10,7 +10,9 @@ from tests.support import events, flv_bytes
 class Reading(unittest.TestCase):
     def test_what_is_written_is_read(self):
         found = events(flv_bytes(2, metadata={"width": 640.0, "framerate": 25.0, "stereo": True}))
-        self.assertEqual(found[0], Claims("onMetaData", {"video.width": 640, "video.frame_rate": 25, "audio.channels": 2}))
+        self.assertEqual(
+            found[0], Claims("onMetaData", {"video.width": 640, "video.frame_rate": 25, "audio.channels": 2})
+        )
         self.assertEqual([e.codec for e in found if isinstance(e, CodecConfig)], ["h264", "aac"])
         video = [e for e in found if isinstance(e, Sample) and e.track == "video"]
         audio = [e for e in found if isinstance(e, Sample) and e.track == "audio"]

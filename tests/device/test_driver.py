@@ -63,7 +63,11 @@ class Device(unittest.TestCase):
 
     def test_logins(self):
         self.begin()
-        for user, password, words in (("op", "no", "check user name"), ("x", "pw", "check user name"), ("", None, "wants a login .digest.")):
+        for user, password, words in (
+            ("op", "no", "check user name"),
+            ("x", "pw", "check user name"),
+            ("", None, "wants a login .digest."),
+        ):
             with self.assertRaisesRegex(LoginRefused, words):
                 self.talk(user, password).read()
 
@@ -91,7 +95,9 @@ class Device(unittest.TestCase):
         threading.Thread(target=server.serve_forever, daemon=True).start()
         self.addCleanup(server.server_close)
         self.addCleanup(server.shutdown)
-        talk = driver.HttpDriver("x", driver.load("brindle-b2"), f"http://127.0.0.1:{server.server_port}", ("a", Secret("b")))
+        talk = driver.HttpDriver(
+            "x", driver.load("brindle-b2"), f"http://127.0.0.1:{server.server_port}", ("a", Secret("b"))
+        )
         with self.assertRaisesRegex(LoginRefused, "wants a basic login, its driver uses digest"):
             talk.read()
         talk.close()
@@ -129,7 +135,10 @@ class Files(Folder):
             driver.load("own.yaml", self.folder)
 
     def test_input_formats(self):
-        for text, wanted in (("1080i59.94", (1920, 1080, 59.94, "interlaced")), ("720p50", (1280, 720, 50.0, "progressive"))):
+        for text, wanted in (
+            ("1080i59.94", (1920, 1080, 59.94, "interlaced")),
+            ("720p50", (1280, 720, 50.0, "progressive")),
+        ):
             found = driver.parse_input(text)
             self.assertEqual((found.width, found.height, found.frame_rate, found.scan), wanted)
         self.assertEqual(driver.parse_input("bars").height, 0)

@@ -58,7 +58,9 @@ class Matching(unittest.TestCase):
         self.assertIn("the input is 1080p59.94", p.unmet[0].reason)
 
     def test_interlaced_input_and_no_input_are_said(self):
-        self.assertIn("the input is 1080i50", next(u for u in make(signal="1080i50").unmet if u.parameter == "video.scan").reason)
+        self.assertIn(
+            "the input is 1080i50", next(u for u in make(signal="1080i50").unmet if u.parameter == "video.scan").reason
+        )
         self.assertIn("no signal", make(signal=None).unmet[0].reason)
 
     def test_no_pixels_are_invented(self):
@@ -77,7 +79,9 @@ class Matching(unittest.TestCase):
     def test_what_the_device_cannot_is_unmet_with_the_rule(self):
         p = make(limits={"video.profile": ["baseline"]})
         (unmet,) = p.unmet
-        self.assertEqual((unmet.parameter, unmet.reason), ("video.profile", "asked main or high; the device can do baseline"))
+        self.assertEqual(
+            (unmet.parameter, unmet.reason), ("video.profile", "asked main or high; the device can do baseline")
+        )
         p = make(limits={"audio.present": None})
         self.assertIn("fixed at no", p.unmet[0].reason)
         p = make("plainsong-village", limits={"video.size": ["1920x1080"]}, video__size="1920x1080")

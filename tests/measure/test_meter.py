@@ -2,13 +2,14 @@ import unittest
 from fractions import Fraction
 
 from direkt.bitstream.bits import pack, stop, u, ue
-
 from direkt.container.media import Break, Claims, CodecConfig, Sample
 from direkt.measure.meter import Meter
 from direkt.measure.statistics import Bitrate, Clock, Intervals
 from tests.support import AudioSettings, card, configs, events, flv_bytes, picture
 
-IDR, P, B, I = (bytes([head]) + pack(ue(0) + ue(kind) + "1" * 9) for head, kind in ((0x65, 7), (0x41, 5), (0x01, 6), (0x41, 7)))  # noqa: E741
+IDR, P, B, I = (
+    bytes([head]) + pack(ue(0) + ue(kind) + "1" * 9) for head, kind in ((0x65, 7), (0x41, 5), (0x01, 6), (0x41, 7))
+)
 RECOVERY = b"\x06\x06\x01\x84\x80"
 
 
@@ -98,7 +99,9 @@ class Pictures(unittest.TestCase):
         self.assertNotIn("video.keyframe_interval.median", m.values)
         self.assertTrue(m.notes["video.keyframe_interval.max"].startswith("at least"))
         m = measure(pattern("KPPPPKPPPPKPPPPPPPPPPPPPPPP"))
-        self.assertEqual((m.values["video.keyframe_interval.min"], m.values["video.keyframe_interval.max"]), (0.2, 0.68))
+        self.assertEqual(
+            (m.values["video.keyframe_interval.min"], m.values["video.keyframe_interval.max"]), (0.2, 0.68)
+        )
 
     def test_no_keyframe_at_all_is_said(self):
         m = measure(pattern("PPPPRPPPP"))
@@ -128,7 +131,10 @@ class Pictures(unittest.TestCase):
             self.assertEqual((v["video.scan"], v["video.size"]), (wanted, "1920x1080"))
 
     def test_a_change_of_picture_starts_anew_and_is_told(self):
-        first, second = events(flv_bytes(2, card(640, 360), None)), events(flv_bytes(4, card(320, 180, interval=25), None))
+        first, second = (
+            events(flv_bytes(2, card(640, 360), None)),
+            events(flv_bytes(4, card(320, 180, interval=25), None)),
+        )
         shifted = [e._replace(dts=e.dts + 2, pts=e.pts + 2) if isinstance(e, Sample) else e for e in second]
         m = measure(first + shifted)
         self.assertEqual((m.values["video.size"], m.values["video.keyframe_interval.median"]), ("320x180", 1.0))
@@ -140,7 +146,9 @@ class Pictures(unittest.TestCase):
         self.assertIn("2 pictures have NAL units", m.remarks[-1])
 
     def test_other_codecs_get_times_and_bytes_only(self):
-        found = [CodecConfig("video", "h265", b"\x01")] + [Sample("video", n / 25, n / 25, bytes(1000), n == 0) for n in range(50)]
+        found = [CodecConfig("video", "h265", b"\x01")] + [
+            Sample("video", n / 25, n / 25, bytes(1000), n == 0) for n in range(50)
+        ]
         v = measure(found).values
         self.assertEqual((v["video.codec"], v["video.frame_rate"], v["video.bitrate.mean"]), ("h265", 25.0, 200.0))
         self.assertNotIn("video.width", v)
@@ -149,7 +157,11 @@ class Pictures(unittest.TestCase):
 
 class Time(unittest.TestCase):
     def test_backward_and_jump(self):
-        for times, wanted in (([0, 0.04, 0.02, 0.06], "backward"), ([0, 0.04, 5.0, 5.04], "jump"), ([0, 0.04, 0.08], "clean")):
+        for times, wanted in (
+            ([0, 0.04, 0.02, 0.06], "backward"),
+            ([0, 0.04, 5.0, 5.04], "jump"),
+            ([0, 0.04, 0.08], "clean"),
+        ):
             m = measure([configs(), *(picture(t, [P]) for t in times)])
             self.assertEqual(m.values["stream.timestamps"], wanted)
 
@@ -161,7 +173,10 @@ class Time(unittest.TestCase):
     def test_offset_drift_and_pace(self):
         config = next(e for e in events(flv_bytes(0.1)) if isinstance(e, CodecConfig) and e.track == "audio")
         frame = next(e for e in events(flv_bytes(0.1)) if isinstance(e, Sample) and e.track == "audio")
-        late = [frame._replace(dts=0.25 + n * 1024 / 48000 * 1.001, pts=0.25 + n * 1024 / 48000 * 1.001) for n in range(2000)]
+        late = [
+            frame._replace(dts=0.25 + n * 1024 / 48000 * 1.001, pts=0.25 + n * 1024 / 48000 * 1.001)
+            for n in range(2000)
+        ]
         m = measure([configs(), config, picture(0, [IDR]), picture(0.04, [P]), *late])
         self.assertEqual(m.values["stream.av_offset"], 250.0)
         self.assertAlmostEqual(m.values["stream.av_drift"], -999, delta=1)
@@ -181,7 +196,10 @@ class Claimed(unittest.TestCase):
     def test_what_a_container_claims_wrongly_is_shown_and_not_believed(self):
         data = flv_bytes(3, metadata={"width": 1920.0, "height": 360.0, "framerate": 30.0, "videocodecid": 7.0})
         m = measure(events(data))
-        self.assertEqual({(d.what, d.claimed, d.stream) for d in m.differences}, {("video.width", 1920, 640), ("video.frame_rate", 30, 25.0)})
+        self.assertEqual(
+            {(d.what, d.claimed, d.stream) for d in m.differences},
+            {("video.width", 1920, 640), ("video.frame_rate", 30, 25.0)},
+        )
         self.assertEqual(m.values["video.width"], 640)
 
     def test_the_configuration_may_differ_from_the_header(self):
@@ -223,5 +241,3 @@ class Figures(unittest.TestCase):
         promise = configs(card(bitrate=2000, control="cbr"))
         m = measure([promise, *(e for e in found if isinstance(e, Sample))])
         self.assertIn("promises CBR of 2000", m.notes["video.rate_control"])
-
-

@@ -51,9 +51,9 @@ class Amf3(unittest.TestCase):
 
     def test_references_and_traits(self):
         # 09 05 01: array of two, no names; 06 05 "ab"; 06 00: the first string again
-        self.assertEqual(amf.decode(bytes.fromhex("11" "090501" "06056162" "0600")), [["ab", "ab"]])
+        self.assertEqual(amf.decode(bytes.fromhex("11090501060561620600")), [["ab", "ab"]])
         # two objects: 0a 13 01 03 "k": traits with the one name k; 0a 01: the first traits again
-        two = bytes.fromhex("11" "090501" "0a1301036b" "0401" "0a01" "0402")
+        two = bytes.fromhex("110905010a1301036b04010a010402")
         self.assertEqual(amf.decode(two), [[{"k": 1.0}, {"k": 2.0}]])
 
     def test_negative_numbers_and_dates(self):

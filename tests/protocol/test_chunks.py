@@ -19,7 +19,12 @@ def header(kind: int, number: int, stamp: int, length: int, type_: int, stream: 
     first = bytes([kind << 6 | number])
     field = min(stamp, 0xFFFFFF).to_bytes(3, "big")
     extra = stamp.to_bytes(4, "big") if stamp >= 0xFFFFFF else b""
-    rest = [length.to_bytes(3, "big") + bytes([type_]) + stream.to_bytes(4, "little"), length.to_bytes(3, "big") + bytes([type_]), b"", None]
+    rest = [
+        length.to_bytes(3, "big") + bytes([type_]) + stream.to_bytes(4, "little"),
+        length.to_bytes(3, "big") + bytes([type_]),
+        b"",
+        None,
+    ]
     return first + (b"" if kind == 3 else field + rest[kind] + extra)
 
 
@@ -37,7 +42,7 @@ class Reading(unittest.TestCase):
 
     def test_chunk_stream_numbers_of_one_two_and_three_bytes(self):
         full = header(0, 0, 5, 1, 9)[1:]
-        for first, in ((b"\x3f",), (b"\x00\x40",), (b"\x01\x40\x02",)):
+        for (first,) in ((b"\x3f",), (b"\x00\x40",), (b"\x01\x40\x02",)):
             self.assertEqual(read(first + full + b"x", 1)[0].payload, b"x")
         # 64 + 0x40 = 128 can be written in two ways and is the same stream
         data = b"\x00\x40" + full + b"x" + b"\xc1\x40\x00" + b"y"
@@ -47,10 +52,16 @@ class Reading(unittest.TestCase):
         stamp = 0x01000005
         body = bytes(range(200)) * 2
         extra = stamp.to_bytes(4, "big")
-        with_extra = header(0, 6, stamp, 400, 9) + body[:128] + b"".join(
-            b"\xc6" + extra + body[n : n + 128] for n in range(128, 400, 128)
+        with_extra = (
+            header(0, 6, stamp, 400, 9)
+            + body[:128]
+            + b"".join(b"\xc6" + extra + body[n : n + 128] for n in range(128, 400, 128))
         )
-        without = header(0, 6, stamp, 400, 9) + body[:128] + b"".join(b"\xc6" + body[n : n + 128] for n in range(128, 400, 128))
+        without = (
+            header(0, 6, stamp, 400, 9)
+            + body[:128]
+            + b"".join(b"\xc6" + body[n : n + 128] for n in range(128, 400, 128))
+        )
         for data in (with_extra, without):
             for step in (None, 1, 130):
                 found = read(data, step)
@@ -87,7 +98,9 @@ class Reading(unittest.TestCase):
                     data += writer.write(2, message)
                     writer.chunk_size = size
                 else:
-                    stamp = source.choice((0, 40, 70000, 0xFFFFFE, 0xFFFFFF, 0x1000000, 0xFFFFFFFF, source.randrange(1 << 32)))
+                    stamp = source.choice(
+                        (0, 40, 70000, 0xFFFFFE, 0xFFFFFF, 0x1000000, 0xFFFFFFFF, source.randrange(1 << 32))
+                    )
                     payload = source.randbytes(source.choice((0, 1, 127, 128, 129, 500, 3000)))
                     message = Message(source.choice((8, 9)), 1, stamp, payload)
                     data += writer.write(source.choice((4, 6)), message)
@@ -135,11 +148,18 @@ class Limits(unittest.TestCase):
 class Aggregate(unittest.TestCase):
     def test_messages_inside_keep_their_distances(self):
         def part(kind: int, stamp: int, payload: bytes) -> bytes:
-            head = bytes([kind]) + len(payload).to_bytes(3, "big") + (stamp & 0xFFFFFF).to_bytes(3, "big") + bytes([stamp >> 24])
+            head = (
+                bytes([kind])
+                + len(payload).to_bytes(3, "big")
+                + (stamp & 0xFFFFFF).to_bytes(3, "big")
+                + bytes([stamp >> 24])
+            )
             return head + bytes(3) + payload + (11 + len(payload)).to_bytes(4, "big")
 
         message = Message(22, 1, 5000, part(8, 100, b"a") + part(9, 140, b"bc"))
-        self.assertEqual([(m.type, m.timestamp, m.payload) for m in split_aggregate(message)], [(8, 5000, b"a"), (9, 5040, b"bc")])
+        self.assertEqual(
+            [(m.type, m.timestamp, m.payload) for m in split_aggregate(message)], [(8, 5000, b"a"), (9, 5040, b"bc")]
+        )
         for cut in (5, 11):
             with self.assertRaises(RtmpError):
                 list(split_aggregate(Message(22, 1, 0, message.payload[:cut])))

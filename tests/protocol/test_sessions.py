@@ -14,7 +14,9 @@ RANDOM = bytes(n % 251 for n in range(1528))
 class Pair:
     """A client and a server that hand each other their bytes, in pieces."""
 
-    def __init__(self, key: str = "key?token=1&x=y", app: str = "live/second", right: str | None = None, step: int = 700):
+    def __init__(
+        self, key: str = "key?token=1&x=y", app: str = "live/second", right: str | None = None, step: int = 700
+    ):
         self.client = ClientSession(Target(f"rtmp://h/{app}", app, key), RANDOM)
         self.server = ServerSession(RANDOM)
         self.right = right or key
@@ -25,7 +27,10 @@ class Pair:
 
     def run(self) -> "Pair":
         for _ in range(40):
-            for byte_run, take in ((self.client.data_to_send(), self._server), (self.server.data_to_send(), self._client)):
+            for byte_run, take in (
+                (self.client.data_to_send(), self._server),
+                (self.server.data_to_send(), self._client),
+            ):
                 for at in range(0, len(byte_run), self.step):
                     take(byte_run[at : at + self.step])
         return self

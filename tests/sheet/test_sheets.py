@@ -50,10 +50,17 @@ class Files(unittest.TestCase):
 
     def test_the_ladder_gives_the_bitrate_of_the_smallest_fitting_rung(self):
         s = sheet(GOOD)
-        for size, rate, wanted in (("1280x720", 25, 1000), ("640x360", 30, 1000), ("1280x720", 50, 4000), ("1920x1080", 25, 4000)):
+        for size, rate, wanted in (
+            ("1280x720", 25, 1000),
+            ("640x360", 30, 1000),
+            ("1280x720", 50, 4000),
+            ("1920x1080", 25, 4000),
+        ):
             rule = s.rules_for(expand_set({"video.size": size, "video.frame_rate": rate}))["video.bitrate.mean"]
             self.assertEqual(rule.must.minimum, wanted)
-        self.assertNotIn("video.bitrate.mean", s.rules_for(expand_set({"video.size": "3840x2160", "video.frame_rate": 25})))
+        self.assertNotIn(
+            "video.bitrate.mean", s.rules_for(expand_set({"video.size": "3840x2160", "video.frame_rate": 25}))
+        )
 
     def test_each_mistake_has_its_line_its_place_and_what_was_expected(self):
         for old, new, line, words in (
@@ -74,7 +81,12 @@ class Files(unittest.TestCase):
             self.assertTrue(any(f"test.yaml:{line}: " in p and words in p for p in found), (new, found))
 
     def test_several_mistakes_come_in_one_run(self):
-        text = GOOD.replace("h264", "h266").replace("[50, 60]", "fast").replace("640", "x").replace("best: 2000", "best: 1")
+        text = (
+            GOOD.replace("h264", "h266")
+            .replace("[50, 60]", "fast")
+            .replace("640", "x")
+            .replace("best: 2000", "best: 1")
+        )
         self.assertEqual(len(problems(text)), 3)
 
     def test_yaml_that_is_none(self):
@@ -85,7 +97,9 @@ class Files(unittest.TestCase):
             found = problems(text)
             self.assertTrue(found, text)
             self.assertRegex("\n".join(found), words)
-        bomb = "a: &a [x, x]\n" + "".join(f"{c}: &{c} [{', '.join(['*' + p] * 20)}]\n" for p, c in zip("abcdef", "bcdefg", strict=True))
+        bomb = "a: &a [x, x]\n" + "".join(
+            f"{c}: &{c} [{', '.join(['*' + p] * 20)}]\n" for p, c in zip("abcdef", "bcdefg", strict=True)
+        )
         self.assertRegex("\n".join(problems(bomb)), "aliases")
 
     def test_damaged_text_gives_problems_never_anything_else(self):

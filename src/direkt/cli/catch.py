@@ -260,16 +260,16 @@ class _Session:
         """The live view."""
         r = self.rehearsal
         if r.first is None:
-            lines = [
+            waiting: list[Any] = [
                 Text.from_markup(
                     f"[yellow]waiting for the push[/]  {common.clock(waited)} of {common.clock(self.wait)}"
                 )
             ]
-            lines += [
+            waiting += [
                 Text.from_markup(f"[yellow]! turned away[/]  {escape(t.peer)}: {escape(t.reason)}")
                 for t in r.turned_away[-5:]
             ]
-            return Group(*lines)
+            return Group(*waiting)
         measurement = r.meter.snapshot()
         v = measurement.values
         until = f" of {common.clock(self.seconds)}" if self.seconds else ""
@@ -301,13 +301,17 @@ class _Session:
             facts.add_row("gaps", "", f"[yellow]{len(r.gaps)}[/], the last at {common.clock(r.gaps[-1].at)}")
         judgement = self._judge(measurement)
         found = [f for f in judgement.findings if f.verdict.value in ("fail", "advise")]
-        lines = [
-            Text.from_markup(
-                f"{common.verdict_text(f.verdict.value)}  {f.parameter}: asked {escape(f.asked.text()) if f.asked else '–'}; "
-                f"set {common.show(f.parameter, f.set)}; sent {common.show(f.parameter, f.sent, absent='not seen')}"
-            )
-            for f in found[:12]
-        ]
+        lines: list[Any] = []
+        if found:
+            off = common.table("verdict", "parameter", "asked", *(["set"] if self.set else []), "sent")
+            for f in found[:12]:
+                sent = common.show(f.parameter, f.sent, absent="not seen")
+                off.add_row(
+                    common.verdict_text(f.verdict.value), f.parameter, escape(f.asked.text()) if f.asked else "–",
+                    *([common.show(f.parameter, f.set)] if self.set else []),
+                    f"at least {sent}" if f.note.startswith("at least") else sent,
+                )  # fmt: skip
+            lines.append(off)
         if len(found) > 12:
             lines.append(Text(f"and {len(found) - 12} more"))
         if self.sheet is not None and not found:

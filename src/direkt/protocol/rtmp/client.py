@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 
 from direkt.protocol import amf
 from direkt.protocol.rtmp import chunks
-from direkt.protocol.rtmp.session import AUDIO_STREAM, CONTROL_STREAM, VIDEO_STREAM, WINDOW, Session
+from direkt.protocol.rtmp.session import AUDIO_STREAM, VIDEO_STREAM, Session
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,7 +70,6 @@ class ClientSession(Session):
         name = values[0] if values else None
         transaction = values[1] if len(values) > 1 else None
         if name == "_result" and transaction == _CONNECT:
-            self._send(CONTROL_STREAM, chunks.WINDOW_SIZE, WINDOW.to_bytes(4, "big"))
             self._command("releaseStream", _RELEASE, None, self._target.key)
             self._command("FCPublish", _FC_PUBLISH, None, self._target.key)
             self._command("createStream", _CREATE, None)
