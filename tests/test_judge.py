@@ -77,7 +77,7 @@ class Judging(unittest.TestCase):
         self.assertEqual(found["video.bitrate.mean"].verdict, Verdict.PASS)
 
     def test_no_audio_is_one_finding_not_many(self):
-        judgement, found = judged(audio__present="no", audio__codec=None, stream__av_offset=None)
+        judgement, _found = judged(audio__present="no", audio__codec=None, stream__av_offset=None)
         self.assertEqual([f.parameter for f in judgement.findings if f.verdict is not Verdict.PASS], ["audio.present"])
 
     def test_no_video_fails(self):

@@ -3,7 +3,49 @@ import unittest
 from direkt import demand, parameters
 from direkt.parameters import ParameterError, clean, same, show
 
-NAMES = ["video.codec", "video.profile", "video.level", "video.width", "video.height", "video.sample_aspect", "video.display_aspect", "video.scan", "video.chroma", "video.bit_depth", "video.frame_rate", "video.frame_jitter", "video.keyframe_interval.min", "video.keyframe_interval.median", "video.keyframe_interval.max", "video.gop_closed", "video.b_frames", "video.reference_frames", "video.entropy", "video.rate_control", "video.bitrate.mean", "video.bitrate.peak", "video.colour.range", "video.colour.primaries", "video.colour.transfer", "video.colour.matrix", "audio.present", "audio.codec", "audio.profile", "audio.sample_rate", "audio.channels", "audio.bitrate.mean", "audio.bitrate.peak", "audio.silent", "stream.protocol", "stream.duration", "stream.bitrate.mean", "stream.av_offset", "stream.av_drift", "stream.timestamps", "stream.pace"]
+NAMES = [
+    "video.codec",
+    "video.profile",
+    "video.level",
+    "video.width",
+    "video.height",
+    "video.sample_aspect",
+    "video.display_aspect",
+    "video.scan",
+    "video.chroma",
+    "video.bit_depth",
+    "video.frame_rate",
+    "video.frame_jitter",
+    "video.keyframe_interval.min",
+    "video.keyframe_interval.median",
+    "video.keyframe_interval.max",
+    "video.gop_closed",
+    "video.b_frames",
+    "video.reference_frames",
+    "video.entropy",
+    "video.rate_control",
+    "video.bitrate.mean",
+    "video.bitrate.peak",
+    "video.colour.range",
+    "video.colour.primaries",
+    "video.colour.transfer",
+    "video.colour.matrix",
+    "audio.present",
+    "audio.codec",
+    "audio.profile",
+    "audio.sample_rate",
+    "audio.channels",
+    "audio.bitrate.mean",
+    "audio.bitrate.peak",
+    "audio.silent",
+    "stream.protocol",
+    "stream.duration",
+    "stream.bitrate.mean",
+    "stream.av_offset",
+    "stream.av_drift",
+    "stream.timestamps",
+    "stream.pace",
+]
 
 
 class Table(unittest.TestCase):

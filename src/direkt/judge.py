@@ -147,7 +147,7 @@ def _judge(
         return None if not note else Finding(name, Verdict.UNSEEN, None, set_, sent, "", note)
     advice = ""
     if verdict in (Verdict.FAIL, Verdict.ADVISE):
-        advice = _advice(name, rule, sent, all_sent) or row.advice
+        advice = _advice(name, rule, sent, all_sent) or _asked(verdict, rule) + row.advice
     if strays:
         says = f"The device says {parameters.show(name, set_)} but sends {parameters.show(name, sent)}: "
         if name == "video.codec" or name.startswith("video.size"):
@@ -157,6 +157,12 @@ def _judge(
         advice = f"{says} {advice}".strip()
         verdict = max(verdict, Verdict.ADVISE, key=_RANK.__getitem__)
     return Finding(name, verdict, rule, set_, sent, advice, note)
+
+
+def _asked(verdict: Verdict, rule: Rule | None) -> str:
+    """The demand that is missed, in front of the general advice."""
+    demand = None if rule is None else rule.must if verdict is Verdict.FAIL else rule.should
+    return f"Asked is {demand.text()}. " if demand is not None else ""
 
 
 def _advice(name: str, rule: Rule | None, sent: Value, all_sent: Values) -> str:

@@ -1,3 +1,4 @@
+import itertools
 import unittest
 
 from direkt.bitstream import aac
@@ -17,7 +18,7 @@ class Tables(unittest.TestCase):
         for lengths, codes in ((SCALE_LENGTHS, SCALE_CODES), (PAIR_LENGTHS, PAIR_CODES)):
             words = sorted(format(code, f"0{length}b") for length, code in zip(lengths, codes, strict=True))
             self.assertEqual(sum(2.0 ** -len(word) for word in words), 1.0)
-            for a, b in zip(words, words[1:], strict=False):
+            for a, b in itertools.pairwise(words):
                 self.assertFalse(b.startswith(a))
 
     def test_bands_rise_to_1024(self):

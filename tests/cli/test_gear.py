@@ -1,6 +1,7 @@
 import json
 import subprocess
 import time
+from pathlib import Path
 
 from direkt.sim.brindle import Faults
 from tests.support import KEY, RigCli, command, free_port
@@ -32,7 +33,7 @@ class Gear(RigCli):
         self.assertIn("nothing to change", again.out)
 
         saved = document["saved"]
-        self.assertEqual(json.loads(open(saved).read())["set"]["video.size"], "2560x1440")
+        self.assertEqual(json.loads(Path(saved).read_text())["set"]["video.size"], "2560x1440")
         self.assertEqual(self.direkt("write", "finish", "--yes", "--restore", saved).code, 0)
         self.assertEqual(self.device.state()["channels"]["main"]["video"]["size"], "2560x1440")
         self.one_line(self.direkt("write", "finish", "--yes", "--restore", "rig.yaml"), 2, "not saved settings")

@@ -7,7 +7,7 @@ from direkt.measure.meter import Meter
 from direkt.measure.statistics import Bitrate, Clock, Intervals
 from tests.support import AudioSettings, card, configs, events, flv_bytes, picture
 
-IDR, P, B, I = (
+IDR, P, B, I = (  # noqa: E741
     bytes([head]) + pack(ue(0) + ue(kind) + "1" * 9) for head, kind in ((0x65, 7), (0x41, 5), (0x01, 6), (0x41, 7))
 )
 RECOVERY = b"\x06\x06\x01\x84\x80"

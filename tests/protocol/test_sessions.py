@@ -85,7 +85,7 @@ class Flow(unittest.TestCase):
         client.start()
         data, events = client.data_to_send(), []
         for _ in range(5):
-            for event in server.receive(data):
+            for _event in server.receive(data):
                 server.reject_connect("No.")
             events += client.receive(server.data_to_send())
             data = client.data_to_send()

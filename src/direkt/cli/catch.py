@@ -377,9 +377,9 @@ class _Session:
         out, r = self.out, self.rehearsal
         seconds = measurement.values.get("stream.duration", 0)
         out.print(f"[bold]caught {common.show('stream.duration', seconds)}[/]")
-        common.print_findings(out, judgement, with_set=self.feed is not None)
         judged = {finding.parameter for finding in judgement.findings}
         common.print_measured(out, measurement.values, measurement.notes, judged)
+        common.print_findings(out, judgement, with_set=self.feed is not None)
         common.print_side_notes(out, measurement)
         for gap in r.gaps:
             length = "the push did not come back" if gap.seconds is None else f"{gap.seconds:.1f} s"

@@ -65,11 +65,10 @@ def check(source: Path, sheet_name: str | None, report: Path | None, as_json: bo
     else:
         out = common.console()
         out.print(f"[bold]{escape(str(source))}[/]")
-        judged: set[str] = set()
+        judged = {finding.parameter for finding in judgement.findings} if judgement else set()
+        common.print_measured(out, measurement.values, measurement.notes, judged)
         if judgement is not None:
             common.print_findings(out, judgement, with_set=False)
-            judged = {finding.parameter for finding in judgement.findings}
-        common.print_measured(out, measurement.values, measurement.notes, judged)
         common.print_side_notes(out, measurement)
         if judgement is not None:
             common.print_verdict(out, judgement, sheet)
