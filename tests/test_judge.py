@@ -3,7 +3,7 @@ import unittest
 from direkt import documents
 from direkt.judge import Verdict, judge_sent, judge_set
 from direkt.parameters import expand_set
-from direkt.sheet.model import build
+from direkt.sheet.file import build
 
 SHEET = build(documents.parse("""\
 schema: direkt.sheet/1

@@ -71,6 +71,35 @@ class Demand:
         return {key: value for key, value in bounds.items() if value is not None}
 
 
+def both(a: Demand, b: Demand) -> Demand | None:
+    """What meets both demands on the same parameter; None when nothing does."""
+    if a.one_of or b.one_of:
+        listed, other = (a, b) if a.one_of else (b, a)
+        kept = tuple(value for value in listed.one_of if other.allows(value))
+        return Demand(a.name, kept) if kept else None
+    lows = [x for x in (a.minimum, b.minimum) if x is not None]
+    highs = [x for x in (a.maximum, b.maximum) if x is not None]
+    low = max(lows, key=lambda x: parameters.ordered(a.name, x), default=None)
+    high = min(highs, key=lambda x: parameters.ordered(a.name, x), default=None)
+    if low is not None and high is not None and parameters.ordered(a.name, low) > parameters.ordered(a.name, high):
+        return None
+    return Demand(a.name, minimum=low, maximum=high)
+
+
+def within(inner: Demand, outer: Demand) -> bool:
+    """Whether everything that ``inner`` names meets ``outer``; an open end counts as named."""
+    if inner.one_of:
+        return all(outer.allows(value) for value in inner.one_of)
+    if outer.one_of:
+        return False
+    for mine, theirs in ((inner.minimum, outer.minimum), (inner.maximum, outer.maximum)):
+        if mine is not None and not outer.allows(mine):
+            return False
+        if mine is None and theirs is not None and inner.minimum is None and inner.maximum is None:
+            return False
+    return True
+
+
 def parse(name: str, raw: object) -> Demand:
     """A demand as YAML and JSON write it. Raises ParameterError that says what was expected."""
     row = parameters.find(name)

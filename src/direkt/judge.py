@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 from typing import Any
 
 from direkt import parameters
+from direkt.demand import Demand
 from direkt.parameters import Value, Values
 from direkt.sheet.model import Rule, Sheet
 
@@ -65,13 +66,24 @@ class Judgement:
 
 
 def judge_sent(
-    sheet: Sheet | None, sent: Values, set_: Values | None = None, notes: Mapping[str, str] | None = None
+    sheet: Sheet | None,
+    sent: Values,
+    set_: Values | None = None,
+    notes: Mapping[str, str] | None = None,
+    source_rate: float | None = None,
 ) -> Judgement:
     """Judges a measured stream against the sheet and against what the device says it is set to.
 
-    ``set_`` is what the device says, already expanded (parameters.expand_set).
+    ``set_`` is what the device says, already expanded (parameters.expand_set); ``source_rate``: pictures a second
+    at the device's input, for sheets that ask for the same as the source.
     """
     rules = sheet.rules_for(sent) if sheet else {}
+    rate_rule = rules.get("video.frame_rate")
+    if rate_rule is not None and rate_rule.same_as_source:
+        if source_rate:
+            rules["video.frame_rate"] = replace(rate_rule, must=Demand("video.frame_rate", (source_rate,)))
+        else:
+            notes = {**(notes or {}), "video.frame_rate": "at least: the source's own rate is not known here"}
     set_ = set_ or {}
     notes = notes or {}
     names = set(rules) | {name for name in set_ if name in sent}
@@ -139,7 +151,7 @@ def _judge(
         return Finding(name, Verdict.UNSEEN, rule, set_, None, "Watch or record for longer." if not note else "", note)
     verdict = Verdict.PASS if rule is None else _verdict(rule, sent, measured=True)
     if verdict is Verdict.PASS and note.startswith("at least"):
-        verdict = Verdict.UNSEEN if rule is not None and rule.must is not None else verdict
+        verdict = Verdict.UNSEEN if rule is not None and (rule.must is not None or rule.same_as_source) else verdict
     strays = set_ is not None and not parameters.same(name, sent, set_, measured=True)
     if strays and note.startswith("at least") and not isinstance(set_, str | None) and not isinstance(sent, str):
         strays = set_ < sent  # what was seen so far may well grow into what is set

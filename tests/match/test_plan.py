@@ -5,7 +5,7 @@ from direkt.device.driver import parse_input
 from direkt.device.model import Channel
 from direkt.match.plan import plan
 from direkt.sheet import library
-from direkt.sheet.model import build
+from direkt.sheet.file import build
 
 SET = {
     "video.codec": "h264", "video.profile": "high", "video.size": "2560x1440", "video.frame_rate": 25, "video.rate_control": "vbr",

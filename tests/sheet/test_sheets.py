@@ -5,7 +5,7 @@ from direkt import documents
 from direkt.documents import DocumentError
 from direkt.parameters import expand_set
 from direkt.sheet import library
-from direkt.sheet.model import build
+from direkt.sheet.file import build
 
 GOOD = """\
 schema: direkt.sheet/1

@@ -112,6 +112,7 @@ class _Session:
         self.driver: Any = None
         self.set: dict[str, Any] | None = None
         self.slot: Any = None
+        self.source_rate: float | None = None  # fps at the device's input
         self.addresses: list[str] = []
         self.nothing_came = False
         self.interrupted = False
@@ -157,6 +158,7 @@ class _Session:
         channel = state.channels.get(feed.channel)
         self.set = channel.full if channel is not None else None
         self.slot = state.slots.get(feed.slot)
+        self.source_rate = state.input.frame_rate if state.input is not None else None
 
     def close(self) -> None:
         """Lets go of the device."""
@@ -233,7 +235,7 @@ class _Session:
     def _judge(self, measurement: Measurement) -> Judgement:
         from direkt.judge import judge_sent
 
-        return judge_sent(self.sheet, measurement.values, self.set, measurement.notes)
+        return judge_sent(self.sheet, measurement.values, self.set, measurement.notes, self.source_rate)
 
     def _line(self) -> str:
         r = self.rehearsal

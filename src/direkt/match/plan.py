@@ -139,6 +139,8 @@ class _Planner:
 
     def _reason(self, setting: str, old: Value | None, new: Value, rule: Rule) -> str:
         because = f": {rule.because}" if rule.because else ""
+        if rule.same_as_source and new != old and self.signal is not None:
+            return f"the sheet demands the same as the source, {self.signal.text}{because}"
         hint = self._in_frames(setting, new)
         if old is not None and parameters.same(setting, old, new):
             if rule.should is not None and not _takes(rule.should, setting, new):
@@ -172,6 +174,9 @@ class _Planner:
         sizes = self._allowed("video.size", old_size, size_limit)
         rates = self._allowed("video.frame_rate", old_rate, rate_limit)
         family = [rate for rate in rates if self._in_family(rate)]
+        rate_rule = self.sheet.rules.get("video.frame_rate")
+        if rate_rule is not None and rate_rule.same_as_source and self.signal is not None:
+            family = [rate for rate in rates if parameters.same("video.frame_rate", rate, self.signal.frame_rate)]
         if rates and not family and self.signal is not None:
             rule = self.sheet.rules.get("video.frame_rate")
             self.unmet.append(Unmet(

@@ -9,7 +9,7 @@ from urllib.parse import SplitResult, urlsplit
 
 from direkt.errors import UnusableInput
 
-PORTS = {"rtmp": 1935}
+PORTS = {"rtmp": 1935, "rtmps": 443}
 _HOST = re.compile(r"(?!-)[A-Za-z0-9_-]{1,63}(?<!-)(\.(?!-)[A-Za-z0-9_-]{1,63}(?<!-))*\.?")
 
 

@@ -1,4 +1,7 @@
-"""Finds sheets: those that ship with Direkt, by name, and files, by path."""
+"""Finds sheets: those that ship with Direkt, by name, and files, by path; each also in one of its latency modes.
+
+``tarnlight`` is the sheet, ``tarnlight:low`` the sheet in its low-latency mode.
+"""
 
 from __future__ import annotations
 
@@ -8,9 +11,12 @@ from pathlib import Path
 
 from direkt import documents
 from direkt.documents import DocumentError, Problem
-from direkt.sheet.model import Sheet, build
+from direkt.errors import UnusableInput
+from direkt.sheet.file import build
+from direkt.sheet.model import Sheet
 
 ENDING = ".yaml"
+_DEEPEST = 8  # sheets that extend each other
 
 
 def shipped() -> list[str]:
@@ -21,9 +27,23 @@ def shipped() -> list[str]:
 
 def load(name: str, folder: Path | None = None) -> Sheet:
     """The sheet called ``name``: a shipped one, or a file (relative to ``folder``). Raises DocumentError."""
+    return _load(name, folder, ())
+
+
+def _load(name: str, folder: Path | None, above: tuple[str, ...]) -> Sheet:
+    if name in above or len(above) > _DEEPEST:
+        raise DocumentError(name, [Problem(0, f"extends itself: {' -> '.join([*above, name])}")])
+    plain, colon, mode = name.partition(":")
+    if colon and mode and (plain in shipped() or plain.endswith((ENDING, ".yml"))):
+        try:
+            return _load(plain, folder, above).in_mode(mode)
+        except DocumentError:
+            raise
+        except UnusableInput as error:
+            raise DocumentError(plain, [Problem(0, str(error).partition(": ")[2])]) from None
     if name in shipped():
         text = (resources.files("direkt.sheet") / "shipped" / (name + ENDING)).read_text("utf-8")
-        return build(documents.parse(text, name + ENDING), name)
+        return build(documents.parse(text, name + ENDING), name, lambda other: _load(other, folder, (*above, name)))
     path = Path(name)
     if folder is not None and not path.is_absolute():
         path = folder / path
@@ -33,4 +53,5 @@ def load(name: str, folder: Path | None = None) -> Sheet:
             f"did you mean {near[0]}?" if near else f"shipped are {', '.join(shipped())}; a file is named by its path"
         )
         raise DocumentError(name, [Problem(0, f"no sheet of this name; {hint}")])
-    return build(documents.read(path, name), path.stem)
+    inside = path.parent
+    return build(documents.read(path, name), path.stem, lambda other: _load(other, inside, (*above, name)))

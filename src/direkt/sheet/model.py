@@ -7,15 +7,17 @@ be: a value, a list of values, or a range. The ladder gives the video bitrate by
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
-from pydantic import Field
+from pydantic import Field, field_validator
 
-from direkt import demand, documents, parameters
+from direkt import parameters
 from direkt.demand import Demand
-from direkt.documents import Document, DocumentError, Problem, Strict
-from direkt.parameters import ParameterError, Value, Values
+from direkt.documents import Strict
+from direkt.errors import UnusableInput
+from direkt.parameters import Values
+from direkt.sheet import address
 
 SCHEMA = "direkt.sheet/1"
 
@@ -29,9 +31,13 @@ class Rule:
     should: Demand | None = None
     because: str = ""
     source: str = ""  # file and line
+    same_as_source: bool = False  # the frame rate of the device's input, whatever it is
 
     def text(self) -> str:
         """As a person reads it."""
+        if self.same_as_source:
+            listed = f"{self.must.text()}; " if self.must else ""
+            return f"{listed}the same as the source"
         if self.must and self.should:
             return f"{self.must.text()}; best {self.should.text()}"
         if self.must:
@@ -41,7 +47,8 @@ class Rule:
     def json(self) -> dict[str, Any]:
         """``{"must": ..., "should": ...}``, each only where there is one."""
         parts = {"must": self.must, "should": self.should}
-        return {key: part.json() for key, part in parts.items() if part is not None}
+        found: dict[str, Any] = {key: part.json() for key, part in parts.items() if part is not None}
+        return {**found, "same_as_source": True} if self.same_as_source else found
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,6 +72,88 @@ class Rung:
 
 
 @dataclass(frozen=True, slots=True)
+class AudioRung:
+    """The audio bitrate in kbit/s for a number of channels."""
+
+    channels: int
+    minimum: float
+    best: float | None
+    maximum: float
+    source: str = ""
+
+
+class Protocol(Strict):
+    """A protocol that the ingest takes, and its port."""
+
+    protocol: Literal["rtmp", "rtmps", "srt"]
+    port: int = Field(ge=1, le=65535)
+
+
+class Server(Strict):
+    """One server address of the ingest."""
+
+    address: str
+    region: str = ""
+    role: Literal["primary", "backup"] = "primary"
+
+    @field_validator("address")
+    @classmethod
+    def _address(cls, value: str) -> str:
+        address.parse(value)
+        return value
+
+
+class Spherical(Strict):
+    """Whether 360 degree video is taken, and in which form."""
+
+    taken: bool
+    projections: list[Literal["equirectangular", "cubemap", "equi-angular-cubemap"]] = []
+    shapes: list[str] = []  # of the whole picture, such as "2:1"
+    mark_event: bool = False  # the event must be marked as spherical at the platform
+
+
+class Span(Strict):
+    """From ``min`` to ``max`` seconds."""
+
+    min: float = Field(ge=0)
+    max: float = Field(ge=0)
+
+
+class Session(Strict):
+    """How the platform handles a push."""
+
+    longest_hours: float | None = Field(default=None, gt=0)
+    shows_after_s: Span | None = None  # from the first byte until viewers can see it
+    opens: Literal["by itself", "by hand before the push"] | None = None
+    after_stop: Literal["same key", "new key"] | None = None
+    lead_time_hours: float | None = Field(default=None, ge=0)  # until a new account may stream
+
+
+class KeyFacts(Strict):
+    """What the destination's stream keys look like and how long they live."""
+
+    pattern: str | None = None  # a regular expression for the whole key
+    example: str | None = None  # a fake one
+    lives: Literal["one event", "for good"] | None = None
+
+
+class CheckStep(Strict):
+    """Something that only a person can do at the platform."""
+
+    step: str
+    when: str
+
+
+@dataclass(frozen=True, slots=True)
+class Mode:
+    """A latency mode and what it changes."""
+
+    name: str
+    summary: str
+    rules: Mapping[str, Rule]
+
+
+@dataclass(frozen=True, slots=True)
 class Sheet:
     """One destination's ingest requirements."""
 
@@ -75,21 +164,66 @@ class Sheet:
     ladder: tuple[Rung, ...] = ()
     source: str = ""
     notes: tuple[str, ...] = field(default=())
+    audio_ladder: tuple[AudioRung, ...] = ()
+    stray_percent: float | None = None  # how far the video bitrate of any second may rise above the mean
+    protocols: tuple[Protocol, ...] = ()
+    servers: tuple[Server, ...] = ()
+    spherical: Spherical | None = None
+    session: Session | None = None
+    key: KeyFacts | None = None
+    checklist: tuple[CheckStep, ...] = ()
+    modes: Mapping[str, Mode] = field(default_factory=dict)
+    mode: str = ""  # the latency mode that is in force; empty: the sheet as it stands
+
+    def in_mode(self, name: str) -> Sheet:
+        """The sheet with a latency mode's changes. Raises UnusableInput for one that it does not have."""
+        mode = self.modes.get(name)
+        if mode is None:
+            known = ", ".join(self.modes) or "none"
+            raise UnusableInput(f"{self.id}: no latency mode {name!r}; it has {known}")
+        return replace(
+            self, id=f"{self.id}:{name}", name=f"{self.name} ({name})", rules={**self.rules, **mode.rules}, mode=name
+        )
 
     def rung_for(self, width: int, height: int, frame_rate: float) -> Rung | None:
-        """The smallest rung that fits; None when there is none."""
+        """The smallest rung that fits; None when there is none. Portrait pictures count as if they lay."""
+        if height > width and not any(rung.height > rung.width for rung in self.ladder):
+            width, height = height, width
         fitting = [rung for rung in self.ladder if rung.fits(width, height, frame_rate)]
         return min(fitting, key=lambda rung: (rung.width * rung.height, rung.fastest), default=None)
 
     def rules_for(self, values: Values) -> dict[str, Rule]:
-        """All rules, with the bitrate's for the picture size and frame rate in ``values``, in the table's order."""
+        """All rules, with those that depend on ``values`` (picture, mean bitrate, channels), in the table's order."""
         rules = dict(self.rules)
         width, height, rate = (values.get(f"video.{part}") for part in ("width", "height", "frame_rate"))
         if isinstance(width, int) and isinstance(height, int) and isinstance(rate, int | float):
             rung = self.rung_for(width, height, rate)
             if rung is not None:
                 rules["video.bitrate.mean"] = rung_rule(rung)
+        mean = values.get("video.bitrate.mean")
+        if self.stray_percent is not None and isinstance(mean, int | float):
+            name = "video.bitrate.peak"
+            most = Demand(name, maximum=round(mean * (1 + self.stray_percent / 100), 1))
+            because = f"no second may rise more than {self.stray_percent:g} % above the mean"
+            rules[name] = Rule(name, most, None, because, self.source)
+        channels = values.get("audio.channels")
+        for step in self.audio_ladder:
+            if step.channels == channels:
+                rules["audio.bitrate.mean"] = audio_rule(step)
         return {name: rules[name] for name in parameters.in_table_order(rules)}
+
+
+def audio_rule(step: AudioRung) -> Rule:
+    """The rule on the mean audio bitrate for a number of channels."""
+    name = "audio.bitrate.mean"
+    best = Demand(name, (step.best,)) if step.best is not None else None
+    return Rule(
+        name,
+        Demand(name, minimum=step.minimum, maximum=step.maximum),
+        best,
+        f"for {step.channels} channels",
+        step.source,
+    )
 
 
 def rung_rule(rung: Rung) -> Rule:
@@ -98,103 +232,3 @@ def rung_rule(rung: Rung) -> Rule:
     best = Demand(name, (rung.best,)) if rung.best is not None else None
     because = f"for {rung.width}x{rung.height} at {rung.slowest:g} to {rung.fastest:g} fps"
     return Rule(name, Demand(name, minimum=rung.minimum, maximum=rung.maximum), best, because, rung.source)
-
-
-# The file
-
-
-class _RuleEntry(Strict):
-    must: Any = None
-    should: Any = None
-    because: str = ""
-
-
-class _Range(Strict):
-    min: float = Field(ge=0)
-    max: float = Field(ge=0)
-
-
-class _BitrateRange(_Range):
-    best: float | None = Field(default=None, ge=0)
-
-
-class _RungEntry(Strict):
-    size: str
-    frame_rate: _Range
-    bitrate: _BitrateRange
-
-
-class SheetFile(Strict):
-    """A sheet as it stands in its file."""
-
-    schema_: Literal["direkt.sheet/1"] = Field(alias="schema")
-    name: str = Field(min_length=1)
-    summary: str = ""
-    rules: dict[str, _RuleEntry]
-    ladder: list[_RungEntry] = []
-    notes: list[str] = []
-
-
-def build(document: Document, sheet_id: str) -> Sheet:
-    """A sheet from its document. Raises DocumentError with every mistake."""
-    file = documents.check(document, SheetFile)
-    problems: list[Problem] = []
-    rules: dict[str, Rule] = {}
-    for name, entry in file.rules.items():
-        line = document.line(["rules", name])
-        try:
-            parameters.find(name)
-        except ParameterError as error:
-            problems.append(Problem(line, f"rules: {error}"))
-            continue
-        parts: dict[str, Demand | None] = {}
-        for part in ("must", "should"):
-            raw = getattr(entry, part)
-            if raw is None:
-                continue
-            try:
-                parts[part] = demand.parse(name, raw)
-            except ParameterError as error:
-                problems.append(Problem(document.line(["rules", name, part]), str(error)))
-        if entry.must is None and entry.should is None:
-            problems.append(Problem(line, f"{name}: expected must, should or both"))
-        rules[name] = Rule(name, parts.get("must"), parts.get("should"), entry.because, f"{document.source}:{line}")
-    ladder = [rung for n, entry in enumerate(file.ladder) if (rung := _rung(document, n, entry, problems)) is not None]
-    if problems:
-        raise DocumentError(document.source, problems)
-    return Sheet(file.name, sheet_id, file.summary, rules, tuple(ladder), document.source, tuple(file.notes))
-
-
-def _rung(document: Document, number: int, entry: _RungEntry, problems: list[Problem]) -> Rung | None:
-    line = document.line(["ladder", number])
-    try:
-        size: Value = parameters.clean("video.size", entry.size)
-    except ParameterError as error:
-        problems.append(Problem(document.line(["ladder", number, "size"]), f"ladder: {error}"))
-        return None
-    for what, low, high in (
-        ("frame_rate", entry.frame_rate.min, entry.frame_rate.max), ("bitrate", entry.bitrate.min, entry.bitrate.max),
-    ):  # fmt: skip
-        if low > high:
-            place = document.line(["ladder", number, what])
-            problems.append(Problem(place, f"ladder: {what} min {low:g} is above max {high:g}"))
-    best = entry.bitrate.best
-    if best is not None and not entry.bitrate.min <= best <= entry.bitrate.max:
-        place = document.line(["ladder", number, "bitrate"])
-        problems.append(
-            Problem(
-                place,
-                f"ladder: bitrate best {best:g} lies outside {entry.bitrate.min:g} to {entry.bitrate.max:g} kbit/s",
-            )
-        )
-    width, height = parameters.size_of(size)
-    rates, bitrates = entry.frame_rate, entry.bitrate
-    return Rung(
-        width, height, rates.min, rates.max, _whole(bitrates.min), None if best is None else _whole(best),
-        _whole(bitrates.max), f"{document.source}:{line}",
-    )  # fmt: skip
-
-
-def _whole(number: float) -> float:
-    """Whole numbers as int, so that they print without a point."""
-    return int(number) if number == int(number) else number

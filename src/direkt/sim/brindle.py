@@ -111,6 +111,10 @@ class BrindleB2:
     def _run_loop(self) -> None:
         asyncio.set_event_loop(self._loop)
         self._loop.run_forever()
+        left = asyncio.all_tasks(self._loop)
+        for task in left:
+            task.cancel()
+        self._loop.run_until_complete(asyncio.gather(*left, return_exceptions=True))
         self._loop.close()
 
     def _open(self) -> None:
@@ -144,8 +148,14 @@ class BrindleB2:
         with self._lock:
             self._active = copy.deepcopy(self._saved)
             self._booted = time.monotonic()
-        if not self._stopping:
-            self._open()
+        for _ in range(50):  # somebody may hold the port for a moment
+            if self._stopping:
+                return
+            try:
+                self._open()
+                return
+            except OSError:
+                time.sleep(0.1)
 
     # State
 
