@@ -16,12 +16,17 @@ from direkt import __version__
 # name: (module, function, short help); in the order of the work
 COMMANDS = {
     "sheet": ("sheet", "sheet", "Show what destinations' ingests ask for."),
+    "key": ("key", "key", "Keep stream keys; repair what was pasted; show a key's shapes."),
+    "reach": ("reach", "reach", "Test whether an ingest is reachable from here, before any camera is."),
+    "budget": ("budget", "budget", "Share the uplink among the feeds."),
     "read": ("read", "read", "Read what a device is set to, beside what it can do."),
     "match": ("match", "match", "Compare a feed's device with its sheet; say what to change and why."),
     "write": ("write", "write", "Set a feed's device as its sheet asks, and read it back."),
     "catch": ("catch", "catch", "Receive a rehearsal push, measure and judge it."),
     "check": ("check", "check", "Measure and judge a recording."),
     "push": ("push", "push", "Start, stop or look at a device's push."),
+    "explain": ("explain", "explain", "Explain a word of the trade; do the sums."),
+    "schema": ("schema", "schema", "Print the JSON Schema of sheets or rigs, for editors."),
     "sim": ("sim", "sim", "Lay out the demo rig and run its simulated gear."),
     "demo": ("demo", "demo", "Run the whole example on demo data."),
 }

@@ -2,10 +2,18 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+from typing import TYPE_CHECKING
+
 import click
 from rich.markup import escape
 
 from direkt.cli import common
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from direkt.sheet.model import Sheet
 
 
 @click.group()
@@ -52,7 +60,14 @@ def show(name: str, as_json: bool) -> None:
                 {"size": f"{r.width}x{r.height}", "frame_rate": {"min": r.slowest, "max": r.fastest},
                  "bitrate": {"min": r.minimum, "best": r.best, "max": r.maximum}} for r in s.ladder
             ],
-            "notes": list(s.notes),
+            "notes": list(s.notes), "stray_percent": s.stray_percent,
+            "audio_ladder": [
+                {"channels": r.channels, "bitrate": {"min": r.minimum, "best": r.best, "max": r.maximum}} for r in s.audio_ladder
+            ],
+            "protocols": [p.model_dump() for p in s.protocols], "servers": [p.model_dump() for p in s.servers],
+            "spherical": s.spherical.model_dump() if s.spherical else None,
+            "session": s.session.model_dump() if s.session else None, "key": s.key.model_dump() if s.key else None,
+            "checklist": [c.model_dump() for c in s.checklist], "modes": {n: m.summary for n, m in s.modes.items()},
         })  # fmt: skip
         return
     out = common.console()
@@ -73,5 +88,190 @@ def show(name: str, as_json: bool) -> None:
                 f"{r.width}x{r.height}", f"{r.slowest:g} to {r.fastest:g} fps", f"{r.minimum:g} to {r.maximum:g}", best
             )
         out.print(steps)
+    _print_facts(out, s)
     for text in s.notes:
         out.print(escape(text))
+
+
+def _print_facts(out: Console, s: Sheet) -> None:
+    """What a sheet says beside its rules."""
+
+    def line(head: str, text: str) -> None:
+        out.print(f"[bold]{head:<11}[/] {escape(text)}")
+
+    for a in s.audio_ladder:
+        best = f", best {a.best:g}" if a.best is not None else ""
+        line("audio", f"{a.channels} ch: {a.minimum:g} to {a.maximum:g} kbit/s{best}")
+    if s.stray_percent is not None:
+        line("bitrate", f"no second more than {s.stray_percent:g} % above the mean")
+    if s.protocols:
+        line("protocols", ", ".join(f"{p.protocol} on port {p.port}" for p in s.protocols))
+    for server in s.servers:
+        place = f" ({server.region}, {server.role})" if server.region else f" ({server.role})"
+        line("server", server.address + place)
+    if s.session is not None:
+        told = s.session
+        span = told.shows_after_s
+        parts = [
+            f"the event opens {told.opens}" if told.opens else "",
+            f"the picture shows {span.min:g} to {span.max:g} s after the push begins" if span else "",
+            f"after a stop: {told.after_stop}" if told.after_stop else "",
+            f"at most {told.longest_hours:g} h" if told.longest_hours else "",
+            f"a new account waits {told.lead_time_hours:g} h" if told.lead_time_hours else "",
+        ]
+        line("session", "; ".join(part for part in parts if part))
+    if s.key is not None and (s.key.lives or s.key.example):
+        like = f", like {s.key.example}" if s.key.example else ""
+        line("key", f"lives for {s.key.lives or 'a time that is not stated'}{like}")
+    if s.spherical is not None:
+        if s.spherical.taken:
+            shapes = f", picture {' or '.join(s.spherical.shapes)}" if s.spherical.shapes else ""
+            mark = "; mark the event as spherical" if s.spherical.mark_event else ""
+            line("spherical", f"taken: {', '.join(s.spherical.projections) or 'any projection'}{shapes}{mark}")
+        else:
+            line("spherical", "not taken")
+    for mode in s.modes.values():
+        changes = "; ".join(f"{n} {r.text()}" for n, r in mode.rules.items())
+        line("latency", f"{s.id}:{mode.name}  {mode.summary}: {changes}")
+    for n, item in enumerate(s.checklist, 1):
+        line("by hand" if n == 1 else "", f"{n}. {item.when}: {item.step}")
+
+
+@sheet.command()
+@click.argument("file", type=click.Path(path_type=Path))
+@common.handled
+def new(file: Path) -> None:
+    """Write a commented skeleton of a sheet to FILE."""
+    from direkt.sheet.skeleton import SKELETON
+
+    try:
+        with file.open("x", encoding="utf-8") as out:
+            out.write(SKELETON)
+    except FileExistsError:
+        raise common.Failure(f"{file}: is there already; choose another name", common.USE) from None
+    except OSError as error:
+        raise common.Failure(
+            f"{file}: cannot be written: {(error.strerror or str(error)).lower()}", common.USE
+        ) from None
+    common.note(f"{file} is written. Fill it in, then: direkt sheet lint {file}")
+
+
+@sheet.command()
+@click.argument("files", metavar="NAME|FILE...", nargs=-1, required=True)
+@common.json_option
+def lint(files: tuple[str, ...], as_json: bool) -> int:
+    """Find contradictions and mistakes of form in sheets. Exits with 1 for contradictions, 2 for mistakes."""
+    from direkt.documents import DocumentError
+    from direkt.sheet import library
+    from direkt.sheet import lint as linter
+
+    code = 0
+    document = []
+    out = common.console()
+    for name in files:
+        try:
+            found = [(c.source, c.text) for c in linter.lint(library.load(name))]
+            code = max(code, 1) if found else code
+        except DocumentError as error:
+            found = [(f"{error.source}:{p.line}", p.message) for p in error.problems]
+            code = 2
+        document.append({"sheet": name, "problems": [{"source": source, "text": text} for source, text in found]})
+        if not as_json:
+            for source, text in found:
+                out.print(f"[bold red]✗[/] {escape(source)}: {escape(text)}")
+            if not found:
+                out.print(f"[green]✓[/] {escape(name)}: nothing wrong")
+    if as_json:
+        common.print_json({"schema": "direkt.sheet-lint/1", "sheets": document})
+    return code
+
+
+@sheet.command()
+@click.argument("names", metavar="NAME|FILE...", nargs=-1, required=True)
+@common.json_option
+@common.handled
+def compare(names: tuple[str, ...], as_json: bool) -> int:
+    """Show sheets side by side, and what satisfies all of them at once. Exits with 1 when nothing does."""
+    from direkt import parameters
+    from direkt.sheet import compare as comparing
+    from direkt.sheet import library
+
+    if len(names) < 2:
+        raise common.Failure("name at least two sheets", common.USE)
+    sheets = [library.load(name) for name in names]
+    shared = comparing.common(sheets)
+    if as_json:
+        common.print_json({
+            "schema": "direkt.sheet-compare/1", "sheets": [s.id for s in sheets],
+            "common": {n: d.json() for n, d in shared.demands.items()}, "best": {n: d.json() for n, d in shared.wishes.items()},
+            "pictures": [
+                {"size": size, "frame_rate": rate, "bitrate": {"min": r.minimum, "best": r.best, "max": r.maximum}}
+                for size, rate, r in shared.pictures
+            ],
+            "blockers": [{"parameter": b.parameter, "text": b.text} for b in shared.blockers],
+        })  # fmt: skip
+        return 1 if shared.blockers else 0
+    out = common.console()
+    made = common.table("parameter", *(escape(s.name) for s in sheets), "all at once")
+    blocked = {b.parameter for b in shared.blockers}
+    for name in parameters.in_table_order({n for s in sheets for n in s.rules}):
+        cells = [escape(s.rules[name].text()) if name in s.rules else "–" for s in sheets]
+        both = "[bold red]✗ impossible[/]" if name in blocked else ""
+        if not both:
+            both = escape(shared.demands[name].text()) if name in shared.demands else ""
+            if name in shared.wishes:
+                both = f"{both}; best {escape(shared.wishes[name].text())}".lstrip("; ")
+        made.add_row(name, *cells, both)
+    out.print(made)
+    if shared.pictures:
+        steps = common.table("picture", "frame rate", "video bitrate (kbit/s)", "best (kbit/s)")
+        for size, rate, r in shared.pictures:
+            best = f"{r.best:g}" if r.best is not None else ""
+            steps.add_row(size, f"{rate:g} fps", f"{r.minimum:g} to {r.maximum:g}", best)
+        out.print(steps)
+    for b in shared.blockers:
+        out.print(f"[bold red]✗ impossible at once[/]  {escape(b.parameter)}: {escape(b.text)}")
+    if not shared.blockers:
+        out.print("[green]✓[/] one encoder can satisfy all of them")
+    return 1 if shared.blockers else 0
+
+
+@sheet.command()
+@click.argument("source", metavar="TABLE.csv|.md|.html", type=click.Path(path_type=Path))
+@click.option("--name", help="The destination's name [default: the file's].")
+@common.json_option
+@common.handled
+def draft(source: Path, name: str | None, as_json: bool) -> int:
+    """Read a published settings table into a sheet, on standard output. Exits with 1 when rows were not understood."""
+    from direkt.sheet import draft as drafting
+
+    kind = {".csv": "csv", ".tsv": "csv", ".md": "md", ".txt": "md", ".html": "html", ".htm": "html"}.get(
+        source.suffix.lower()
+    )
+    if kind is None:
+        raise common.Failure(f"{source}: expected a table in .csv, .md or .html", common.USE)
+    try:
+        if source.stat().st_size > 1 << 20:
+            raise common.Failure(f"{source}: {source.stat().st_size} bytes; at most {1 << 20} are read", common.USE)
+        text = source.read_text("utf-8-sig")
+    except OSError as error:
+        raise common.Failure(
+            f"{source}: cannot be read: {(error.strerror or str(error)).lower()}", common.USE
+        ) from None
+    except UnicodeDecodeError as error:
+        raise common.Failure(f"{source}: not text in UTF-8 (byte {error.start})", common.USE) from None
+    made = drafting.read(text, kind)
+    sheet_text = drafting.write(made, name or source.stem)
+    left = made.not_understood
+    if as_json:
+        common.print_json({
+            "schema": "direkt.sheet-draft/1", "sheet": sheet_text,
+            "not_understood": [{"line": row.line, "words": row.words, "reason": why} for row, why in left],
+        })  # fmt: skip
+    else:
+        click.echo(sheet_text, nl=False)
+    for row, why in left:
+        common.note(f"! line {row.line} not understood: {row.words}  ({why})")
+    if not (made.rules or made.ladder or made.protocols or made.servers):
+        raise common.Failure(f"{source}: nothing in it was understood", common.USE)
+    return 1 if left else 0

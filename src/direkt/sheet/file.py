@@ -85,17 +85,6 @@ class ModeEntry(Strict):
     rules: dict[str, RuleEntry] = {}
 
 
-Rules = Annotated[
-    dict[str, RuleEntry],
-    WithJsonSchema({
-        "type": "object", "additionalProperties": False,
-        "properties": {
-            name: {"$ref": "#/$defs/RuleEntry", "description": row.meaning} for name, row in parameters.TABLE.items()
-        },
-    }),
-]  # fmt: skip
-
-
 class SheetFile(Strict):
     """An ingest sheet."""
 
@@ -105,7 +94,7 @@ class SheetFile(Strict):
     extends: str | None = None
     protocols: list[Protocol] | None = None
     servers: list[Server] | None = None
-    rules: Rules = {}
+    rules: dict[str, RuleEntry] = {}
     ladder: list[RungEntry] | None = None
     stray_percent: float | None = Field(default=None, ge=0)
     audio_ladder: list[AudioRungEntry] | None = None
@@ -115,6 +104,17 @@ class SheetFile(Strict):
     key: KeyFacts | None = None
     checklist: list[CheckStep] | None = None
     notes: list[str] | None = None
+
+
+def json_schema() -> dict[str, Any]:
+    """The JSON Schema of sheet files, with every parameter's name and meaning where rules stand."""
+    made = SheetFile.model_json_schema(by_alias=True)
+    for holder in (made, made["$defs"]["ModeEntry"]):
+        rules = holder["properties"]["rules"]
+        entry = rules.pop("additionalProperties")
+        rules["additionalProperties"] = False
+        rules["properties"] = {name: {**entry, "description": row.meaning} for name, row in parameters.TABLE.items()}
+    return made
 
 
 def build(document: Document, sheet_id: str, load: Callable[[str], Sheet] | None = None) -> Sheet:
