@@ -70,6 +70,7 @@ class FeedEntry(Strict):
     destination: str
     channel: str = "main"
     slot: int = Field(default=1, ge=1)
+    weight: float = Field(default=1, gt=0)  # its share when feeds compete for the uplink
 
 
 class Uplink(Strict):
@@ -129,23 +130,20 @@ class Rig:
         """The destination's sheet. Raises DocumentError."""
         return library.load(destination.sheet, self.folder)
 
-    def key(self, destination: DestinationEntry, environment: Mapping[str, str]) -> secret.Secret:
+    def key(self, destination: DestinationEntry, sources: secret.Sources) -> secret.Secret:
         """The destination's stream key. Raises SecretError."""
-        return secret.resolve(secret.parse_ref(destination.key), environment, self.folder)
+        return secret.resolve(secret.parse_ref(destination.key), sources, self.folder)
 
-    def login(self, device: DeviceEntry, environment: Mapping[str, str]) -> tuple[str, secret.Secret] | None:
+    def feeds_to(self, destination: str) -> list[str]:
+        """The feeds that push to a destination."""
+        return [name for name, feed in self.file.feeds.items() if feed.destination == destination]
+
+    def login(self, device: DeviceEntry, sources: secret.Sources) -> tuple[str, secret.Secret] | None:
         """User and password; None where the device wants none. Raises SecretError."""
         if device.login is None:
             return None
         ref = secret.parse_ref(device.login)
-        return secret.login_of(secret.resolve(ref, environment, self.folder), str(ref))
-
-    def share_of_uplink(self) -> float | None:
-        """kbit/s that each feed may use, evenly; None where the rig states no uplink."""
-        uplink = self.file.uplink
-        if uplink is None:
-            return None
-        return uplink.mbit_s * 1000 * (1 - uplink.reserve_percent / 100) / max(1, len(self.file.feeds))
+        return secret.login_of(secret.resolve(ref, sources, self.folder), str(ref))
 
 
 def load(path: Path) -> Rig:

@@ -2,7 +2,7 @@ import unittest
 
 from direkt.sheet import address, secret
 from direkt.sheet.address import AddressError
-from direkt.sheet.secret import Secret, SecretError
+from direkt.sheet.secret import Secret, SecretError, Sources
 from tests.support import KEY, Folder
 
 
@@ -16,10 +16,10 @@ class Secrets(Folder):
         self.assertEqual((s.reveal(), s), (KEY, Secret(KEY)))
 
     def test_from_the_environment_and_from_a_file_of_mode_0600(self):
-        self.assertEqual(secret.resolve(secret.parse_ref("env:K"), {"K": KEY}, self.folder).reveal(), KEY)
+        self.assertEqual(secret.resolve(secret.parse_ref("env:K"), Sources({"K": KEY}), self.folder).reveal(), KEY)
         self.file("s.yaml", f"a: {KEY}\nn: 1234\n", 0o600)
-        self.assertEqual(secret.resolve(secret.parse_ref("file:s.yaml#a"), {}, self.folder).reveal(), KEY)
-        self.assertEqual(secret.resolve(secret.parse_ref("file:s.yaml#n"), {}, self.folder).reveal(), "1234")
+        self.assertEqual(secret.resolve(secret.parse_ref("file:s.yaml#a"), Sources({}), self.folder).reveal(), KEY)
+        self.assertEqual(secret.resolve(secret.parse_ref("file:s.yaml#n"), Sources({}), self.folder).reveal(), "1234")
 
     def test_mistakes_say_what_to_do_and_never_hold_the_secret(self):
         self.file("open.yaml", f"a: {KEY}\n", 0o644)
@@ -31,7 +31,7 @@ class Secrets(Folder):
             ("file:s.yaml#space", "space"), ("file:s.yaml#empty", "is empty"),
         ):  # fmt: skip
             with self.assertRaises(SecretError) as caught:
-                secret.resolve(secret.parse_ref(ref), {}, self.folder)
+                secret.resolve(secret.parse_ref(ref), Sources({}), self.folder)
             self.assertIn(words, str(caught.exception))
             self.assertNotIn(KEY, str(caught.exception))
         for text in (KEY, "env:", "file:x", "plain:x#y", "env:a b"):

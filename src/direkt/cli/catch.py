@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import os
+import logging
 import secrets
 import signal
 import socket
@@ -53,6 +53,7 @@ _DEFAULT_APP = "rehearsal"
     "--port", type=click.IntRange(0, 65535), default=1935, show_default=True, help="Port to listen on; 0: any free one."
 )
 @click.option("--host", default=None, metavar="ADDRESS", help="Listen on this address of the machine only.")
+@click.option("--tls", is_flag=True, help="Receive RTMPS, with a certificate made for this run.")
 @click.option("--key", "key_ref", metavar="REF", help="The key to expect, as env:NAME or file:PATH#NAME.")
 @click.option("--report", type=click.Path(path_type=Path), metavar="FILE", help="Also write the JSON document to FILE.")
 @common.rig_option
@@ -60,14 +61,14 @@ _DEFAULT_APP = "rehearsal"
 @common.handled
 def catch(
     sheet_name: str | None, feed_name: str | None, seconds: float | None, keep: Path | None, overwrite: bool, wait: float,
-    port: int, host: str | None, key_ref: str | None, report: Path | None, rig_path: Path | None, as_json: bool,
+    port: int, host: str | None, tls: bool, key_ref: str | None, report: Path | None, rig_path: Path | None, as_json: bool,
 ) -> int:  # fmt: skip
     """Receive a rehearsal push, measure it while it runs, and judge it: asked, set and sent.
 
     Prints the address that a device must push to, and takes one publisher with the right key. A publisher that
     goes and comes back is shown as a gap.
     """
-    session = _Session(seconds, wait, as_json)
+    session = _Session(seconds, wait, as_json, tls)
     if sheet_name is not None and feed_name is not None:
         raise common.Failure("--sheet and --feed exclude each other: a feed has its sheet", common.USE)
     if feed_name is not None and key_ref is not None:
@@ -101,10 +102,10 @@ def _open_recorder(path: Path | None, overwrite: bool) -> Any:
 class _Session:
     """One run of catch."""
 
-    def __init__(self, seconds: float | None, wait: float, as_json: bool) -> None:
+    def __init__(self, seconds: float | None, wait: float, as_json: bool, tls: bool) -> None:
         from direkt.net.rehearsal import Rehearsal
 
-        self.seconds, self.wait, self.as_json = seconds, wait, as_json
+        self.seconds, self.wait, self.as_json, self.tls = seconds, wait, as_json, tls
         self.rehearsal = Rehearsal()
         self.sheet: Any = None
         self.rig: Any = None
@@ -132,14 +133,14 @@ class _Session:
             self.feed = self.rig.feed_name(feed_name)
             _, _, destination = self.rig.feed(self.feed)
             self.sheet = self.rig.sheet(destination)
-            key = self.rig.key(destination, os.environ)
+            key = self.rig.key(destination, common.sources())
             self.driver = common.open_device(self.rig, self.rig.file.feeds[self.feed].device)
             self._read_device()
             return address.parse(destination.server).app, key, f"the key of feed {self.feed}, {key}"
         if sheet_name is not None:
             self.sheet = library.load(sheet_name)
         if key_ref is not None:
-            key = secret.resolve(secret.parse_ref(key_ref), os.environ, Path.cwd())
+            key = secret.resolve(secret.parse_ref(key_ref), common.sources(), Path.cwd())
             return _DEFAULT_APP, key, str(key)
         # made for this run and worth nothing afterwards, so it may be shown: a person has to type it
         throwaway = "rehearsal-" + secrets.token_hex(4)
@@ -171,10 +172,16 @@ class _Session:
         from direkt.net.receiver import Receiver
         from direkt.net.rehearsal import Rehearsal
 
-        self.rehearsal = Rehearsal(recorder)
+        self.rehearsal = Rehearsal(recorder, "rtmps" if self.tls else "rtmp")
         receiver = Receiver(app, key, self.rehearsal.take)
         try:
-            port = await receiver.start(host, port)
+            certificate = None
+            if self.tls:
+                from direkt.net import certificates
+
+                logging.getLogger("asyncio").setLevel(logging.CRITICAL)  # a failed TLS handshake is no news to a person
+                certificate = certificates.make([*_own_addresses(host), "localhost"])
+            port = await receiver.start(host, port, certificate.context if certificate else None)
         except OSError as error:
             reason = (
                 "it is in use: is another catch running? Choose another with --port"
@@ -183,6 +190,8 @@ class _Session:
             )
             raise common.Failure(f"port {port} cannot be opened: {reason}", common.DEVICE) from None
         self._announce(app, shown_key, host, port)
+        if certificate is not None:
+            self.out.print(f"[bold]certificate[/]  self-made, SHA-256 {certificate.fingerprint}")
         stop = asyncio.Event()
         loop = asyncio.get_running_loop()
         for number in (signal.SIGINT, signal.SIGTERM):
@@ -199,8 +208,9 @@ class _Session:
         stop.set()
 
     def _announce(self, app: str, shown_key: str, host: str | None, port: int) -> None:
-        number = "" if port == 1935 else f":{port}"
-        self.addresses = [f"rtmp://{name}{number}/{app}" for name in _own_addresses(host)]
+        scheme, usual = ("rtmps", 443) if self.tls else ("rtmp", 1935)
+        number = "" if port == usual else f":{port}"
+        self.addresses = [f"{scheme}://{name}{number}/{app}" for name in _own_addresses(host)]
         self.out.print("[bold]push to[/]  " + escape("  or  ".join(self.addresses)))
         self.out.print(f"[bold]key[/]      {escape(shown_key)}")
         if self.feed is not None:

@@ -107,12 +107,34 @@ def load_rig(path: Path | None) -> Any:
     return rig.load(chosen)
 
 
+def sources() -> Any:
+    """Where logins and keys come from."""
+    from direkt.sheet import keystore, secret
+
+    return secret.Sources(os.environ, keystore.KeyStore(config_folder()))
+
+
+def config_folder() -> Path:
+    """The user's configuration folder; DIREKT_CONFIG names another."""
+    import platformdirs
+
+    chosen = os.environ.get("DIREKT_CONFIG")
+    return Path(chosen) if chosen else platformdirs.user_config_path("direkt")
+
+
+def remind(rig: Any, destination: Any) -> None:
+    """A word on a key that was exposed and has not changed since."""
+    name = destination.key.removeprefix("store:")
+    if destination.key.startswith("store:") and any(k.name == name and k.exposed for k in sources().store.kept()):
+        note(f"! the key was exposed: get a new one, then: direkt key renew {name.rpartition('/')[2]}")
+
+
 def open_device(rig: Any, name: str) -> Any:
     """A driver for one of the rig's devices."""
     from direkt.device import driver
 
     entry = rig.file.devices[name]
-    return driver.HttpDriver(name, driver.load(entry.driver, rig.folder), entry.address, rig.login(entry, os.environ))
+    return driver.HttpDriver(name, driver.load(entry.driver, rig.folder), entry.address, rig.login(entry, sources()))
 
 
 class Seconds(click.ParamType[float]):

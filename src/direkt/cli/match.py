@@ -43,6 +43,7 @@ def match(feed: str | None, rig_path: Path | None, as_json: bool) -> int:
 
 def make_plan(rig: Any, name: str, driver: Any) -> tuple[Any, Any, Any, Any]:
     """The device's state, the feed's channel, its sheet, and the plan."""
+    from direkt.match.budget import share_of
     from direkt.match.plan import plan
 
     feed, _, destination = rig.feed(name)
@@ -53,7 +54,7 @@ def make_plan(rig: Any, name: str, driver: Any) -> tuple[Any, Any, Any, Any]:
         raise common.Failure(
             f"{feed.device} has no channel {feed.channel!r}; it has {', '.join(state.channels)}", common.USE
         )
-    return state, channel, sheet, plan(channel, sheet, state.input, rig.share_of_uplink())
+    return state, channel, sheet, plan(channel, sheet, state.input, share_of(rig, name))
 
 
 def document(name: str, sheet: Any, channel: Any, plan: Any) -> dict[str, Any]:

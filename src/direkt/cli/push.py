@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import time
 from pathlib import Path
 from typing import Any
@@ -61,7 +60,8 @@ def _on(rig: Any, name: str, driver: Any, rehearse: str | None) -> Any:
 
     feed, _, destination = rig.feed(name)
     server = str(address.parse(rehearse)) if rehearse is not None else destination.server
-    key = rig.key(destination, os.environ)
+    key = rig.key(destination, common.sources())
+    common.remind(rig, destination)
     slot = _slot(rig, name, driver)
     if slot.state != "stopped":
         if (slot.server, slot.channel) == (server, feed.channel):

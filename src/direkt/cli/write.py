@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
 import time
 from pathlib import Path
 from typing import Any
@@ -58,7 +57,8 @@ class _Job:
 
     def run(self, yes: bool, restore: Path | None) -> int:
         out = common.console(err=self.as_json)
-        key = self.rig.key(self.destination, os.environ)
+        key = self.rig.key(self.destination, common.sources())
+        common.remind(self.rig, self.destination)
         state, channel, sheet, plan = make_plan(self.rig, self.name, self.driver)
         slot = state.slots.get(self.feed.slot)
         if slot is None:

@@ -32,6 +32,7 @@ from direkt.device.model import (
 )
 from direkt.documents import DocumentError, Problem, Strict
 from direkt.parameters import ParameterError, Value, Values
+from direkt.sheet import address, shapes
 from direkt.sheet.secret import Secret
 
 LIMIT = 5.0  # s for one answer
@@ -73,7 +74,9 @@ class SlotEntries(Strict):
     state: str
     message: str
     sent_bytes: str
-    key: str
+    key: str = ""
+    shape: shapes.Shape = "url+key"  # how the device takes server address and key
+    fields: dict[str, str] = {}  # its names for the shape's fields, where they are not server and key
 
 
 class RefusalEntries(Strict):
@@ -344,7 +347,11 @@ class HttpDriver:
     def write_slot(self, slot: int, channel: str, server: str, key: Secret) -> None:
         """Puts a server address and a key into a push slot, and says which channel it pushes."""
         entries = self._file.slots
-        body = {entries.channel: channel, entries.server: server, entries.key: key.reveal()}
+        names = {"url": entries.server, "server": entries.server, "key": entries.key, **entries.fields}
+        fields = shapes.join(shapes.endpoint(address.parse(server), key.reveal()), entries.shape)
+        body: dict[str, Any] = {entries.channel: channel}
+        for name, value in fields.items():
+            body[names.get(name) or name] = int(value) if name == "port" else value
         self._ask("write_slot", body, slot=slot)
 
     def push(self, slot: int, *, on: bool) -> None:

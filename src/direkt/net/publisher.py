@@ -6,6 +6,7 @@ import asyncio
 import contextlib
 import os
 import socket
+import ssl
 
 from direkt.errors import NoAnswer
 from direkt.protocol.amf import Amf
@@ -25,7 +26,11 @@ class PublishError(NoAnswer):
 class Publisher:
     """One push to one server."""
 
-    def __init__(self, address: ServerAddress, key: Secret, *, chunk_size: int = 4096) -> None:
+    def __init__(
+        self, address: ServerAddress, key: Secret, *, chunk_size: int = 4096, tls: ssl.SSLContext | None = None
+    ) -> None:
+        """``tls``: for rtmps, how certificates are checked; by default against the system's authorities."""
+        self._tls = (tls or ssl.create_default_context()) if address.scheme == "rtmps" else None
         self._address = address
         self._session = ClientSession(
             Target(str(address), address.app, key.reveal()), os.urandom(1528), chunk_size=chunk_size
@@ -40,9 +45,11 @@ class Publisher:
         host, port = self._address.host, self._address.port
         try:
             async with asyncio.timeout(CONNECT_LIMIT):
-                reader, self._writer = await asyncio.open_connection(host, port)
+                reader, self._writer = await asyncio.open_connection(host, port, ssl=self._tls)
         except TimeoutError:
             raise PublishError(f"{host}:{port} does not answer within {CONNECT_LIMIT:g} s") from None
+        except ssl.SSLError as error:
+            raise PublishError(f"{host}:{port} refuses TLS: {tls_words(error)}") from None
         except OSError as error:
             raise PublishError(f"{host}:{port} cannot be reached: {_plain(error)}") from None
         self._session.start()
@@ -133,8 +140,25 @@ class Publisher:
                 await self._writer.wait_closed()
 
 
+def tls_words(error: ssl.SSLError) -> str:
+    """What a TLS error means."""
+    if isinstance(error, ssl.SSLCertVerificationError):
+        return {
+            9: "the certificate is not valid yet, or this machine's clock is behind",
+            10: "the certificate has expired, or this machine's clock is ahead",
+            18: "the certificate is self-made", 19: "the certificate's chain ends in an unknown authority",
+            20: "the certificate's authority is unknown here", 21: "the certificate's chain is incomplete",
+            62: "the certificate is for another name", 64: "the certificate is for another address",
+        }.get(error.verify_code, error.verify_message.lower())  # fmt: skip
+    if error.reason in ("WRONG_VERSION_NUMBER", "HTTP_REQUEST", "RECORD_LAYER_FAILURE", "PACKET_LENGTH_TOO_LONG"):
+        return "what answers there does not speak TLS"
+    return (error.reason or str(error)).lower().replace("_", " ")
+
+
 def _plain(error: OSError) -> str:
     """The system's words for an error, without those of our libraries."""
+    if isinstance(error, ssl.SSLError):
+        return tls_words(error)
     if isinstance(error, socket.gaierror):
         return "its name is unknown here"
     if error.errno:

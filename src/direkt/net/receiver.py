@@ -10,9 +10,11 @@ import asyncio
 import contextlib
 import hmac
 import os
+import ssl
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
 from direkt.protocol.rtmp.errors import RtmpError
 from direkt.protocol.rtmp.server import (
@@ -73,9 +75,12 @@ class Receiver:
         self._tasks: set[asyncio.Task[None]] = set()
         self._server: asyncio.Server | None = None
 
-    async def start(self, host: str | None, port: int) -> int:
-        """Opens the port (0: any free one) and returns it. Raises OSError when it cannot."""
-        self._server = await asyncio.start_server(self._connected, host, port, limit=_READ, reuse_address=True)
+    async def start(self, host: str | None, port: int, tls: ssl.SSLContext | None = None) -> int:
+        """Opens the port (0: any free one) and returns it; ``tls`` makes it RTMPS. Raises OSError when it cannot."""
+        limits: dict[str, Any] = {"ssl": tls, "ssl_handshake_timeout": self._handshake_limit} if tls else {}
+        self._server = await asyncio.start_server(
+            self._connected, host, port, limit=_READ, reuse_address=True, **limits
+        )
         number: int = self._server.sockets[0].getsockname()[1]
         return number
 

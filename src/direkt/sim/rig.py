@@ -55,5 +55,5 @@ def lay_out(folder: Path, port: int) -> None:
 def gear(folder: Path, port: int) -> BrindleB2:
     """The finish tower's encoder with the login that the rig in ``folder`` knows."""
     ref = secret.SecretRef("file", "finish-tower", "secrets.yaml")
-    user, password = secret.login_of(secret.resolve(ref, {}, folder), "secrets.yaml")
+    user, password = secret.login_of(secret.resolve(ref, secret.Sources({}), folder), "secrets.yaml")
     return BrindleB2(user, password.reveal(), port=port)

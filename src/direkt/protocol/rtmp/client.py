@@ -19,6 +19,11 @@ class Target:
 
 
 @dataclass(frozen=True, slots=True)
+class Connected:
+    """The server takes the application; only told when probing."""
+
+
+@dataclass(frozen=True, slots=True)
 class PublishStarted:
     """The server takes the stream: send_media() may be called."""
 
@@ -31,7 +36,7 @@ class Refused:
     text: str
 
 
-ClientEvent = PublishStarted | Refused
+ClientEvent = Connected | PublishStarted | Refused
 
 _CONNECT, _RELEASE, _FC_PUBLISH, _CREATE, _PUBLISH, _FC_UNPUBLISH, _DELETE = map(float, range(1, 8))  # transactions
 
@@ -39,10 +44,12 @@ _CONNECT, _RELEASE, _FC_PUBLISH, _CREATE, _PUBLISH, _FC_UNPUBLISH, _DELETE = map
 class ClientSession(Session):
     """One push. Call start(), send data_to_send(), feed receive()."""
 
-    def __init__(self, target: Target, random: bytes, *, chunk_size: int = 4096) -> None:
+    def __init__(self, target: Target, random: bytes, *, chunk_size: int = 4096, probe: bool = False) -> None:
+        """``probe``: go no further than connect."""
         super().__init__(client=True, random=random)
         self._target = target
         self._chunk_size = chunk_size
+        self._probe = probe
         self._stream = 0
         self.publishing = False
 
@@ -69,7 +76,9 @@ class ClientSession(Session):
     def _on_command(self, values: list[amf.Amf], events: list[ClientEvent]) -> None:
         name = values[0] if values else None
         transaction = values[1] if len(values) > 1 else None
-        if name == "_result" and transaction == _CONNECT:
+        if name == "_result" and transaction == _CONNECT and self._probe:
+            events.append(Connected())
+        elif name == "_result" and transaction == _CONNECT:
             self._command("releaseStream", _RELEASE, None, self._target.key)
             self._command("FCPublish", _FC_PUBLISH, None, self._target.key)
             self._command("createStream", _CREATE, None)
