@@ -1,14 +1,21 @@
-"""YAML documents: read safely, checked against a model, every mistake with its line and what was expected."""
+"""YAML documents: read safely, checked against a model, every mistake with its line and what was expected.
+
+Reading takes libyaml's parser, which is fast, and turns its nodes into plain values by the core schema of YAML 1.2
+(so that ``yes`` is a word and ``4:2:0`` no number). Text that it does not take goes to a second parser, whose
+messages are better; what only that one understands is read from there. No tag makes an object.
+"""
 
 from __future__ import annotations
 
 import difflib
 import io
+import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, TypeVar
 
+import yaml as yaml_fast
 from pydantic import BaseModel, ConfigDict, ValidationError
 from ruamel.yaml import YAML
 from ruamel.yaml.error import MarkedYAMLError, YAMLError
@@ -56,9 +63,12 @@ class Document:
 
     source: str
     data: Any
+    tree: Any = None  # the parser's nodes, where the fast one was used
 
     def line(self, path: Sequence[str | int]) -> int:
         """The line (from 1) of the entry at ``path``, or of the nearest entry above it."""
+        if self.tree is not None:
+            return _line_in(self.tree, path)
         node, line = self.data, 1
         for step in path:
             marks = getattr(node, "lc", None)
@@ -79,6 +89,11 @@ def parse(text: str, source: str) -> Document:
         raise DocumentError(source, [Problem(0, f"{len(text)} characters; at most {_LARGEST} are read")])
     if text.count("*") > _MOST_ALIASES and text.count("&") and _aliases(text) > _MOST_ALIASES:
         raise DocumentError(source, [Problem(0, f"more than {_MOST_ALIASES} YAML aliases; write the values out")])
+    tree, plain_data = _fast(text)
+    if tree is not None:
+        if not isinstance(plain_data, dict):
+            raise DocumentError(source, [Problem(1, f"expected entries like 'name: value', got {_kind(plain_data)}")])
+        return Document(source, plain_data, tree)
     yaml = YAML(typ="rt", pure=True)
     try:
         data = yaml.load(io.StringIO(text))
@@ -106,9 +121,83 @@ def parse(text: str, source: str) -> Document:
     return Document(source, data)
 
 
-def _aliases(text: str) -> int:
-    import re
+def _loader() -> Any:
+    """libyaml's loader without its own ideas of what a scalar is; None where libyaml is not there."""
+    base = getattr(yaml_fast, "CSafeLoader", None)
+    return type("Loader", (base,), {"yaml_implicit_resolvers": {}}) if base is not None else None
 
+
+_LOADER = _loader()
+_INT = re.compile(r"[-+]?\d{1,300}|0o[0-7]{1,100}|0x[0-9a-fA-F]{1,100}")
+_FLOAT = re.compile(r"[-+]?(?:\.\d+|\d+(?:\.\d*)?)(?:[eE][-+]?\d+)?")
+
+
+class _NotPlain(Exception):
+    """Something that the fast way leaves to the other parser."""
+
+
+def _fast(text: str) -> tuple[Any, Any]:
+    """Nodes and plain values of ``text``; None for what the second parser shall look at."""
+    if _LOADER is None:
+        return None, None
+    try:
+        tree = yaml_fast.compose(text, Loader=_LOADER)
+        return (tree, _value(tree, 0)) if tree is not None else (None, None)
+    except (yaml_fast.YAMLError, _NotPlain, ValueError, RecursionError):
+        return None, None
+
+
+def _value(node: Any, depth: int) -> Any:
+    """A node as plain values, by the core schema of YAML 1.2 (10.3.2). Mappings with one key twice are refused."""
+    if depth > 40:
+        raise _NotPlain
+    if isinstance(node, yaml_fast.ScalarNode):
+        return node.value if node.style else _scalar(node.value)  # a style is a quote or a block mark
+    if isinstance(node, yaml_fast.SequenceNode):
+        return [_value(item, depth + 1) for item in node.value]
+    out: dict[str, Any] = {}
+    for key, value in node.value:
+        name = key.value
+        if not isinstance(name, str) or name in out or name == "<<":
+            raise _NotPlain
+        out[name] = _value(value, depth + 1)
+    return out
+
+
+def _scalar(text: str) -> Any:
+    first = text[:1]
+    if first in "-+.0123456789":
+        if _INT.fullmatch(text):
+            return int(text, 0 if text[:2] in ("0o", "0x") else 10)
+        if _FLOAT.fullmatch(text):
+            return float(text)
+    if first in "nNtTfF~" or not text:
+        if text in ("", "~", "null", "Null", "NULL"):
+            return None
+        if text in ("true", "True", "TRUE"):
+            return True
+        if text in ("false", "False", "FALSE"):
+            return False
+    return text
+
+
+def _line_in(node: Any, path: Sequence[str | int]) -> int:
+    line = 1
+    for step in path:
+        if isinstance(node, yaml_fast.MappingNode):
+            found = next(((key, value) for key, value in node.value if key.value == step), None)
+            if found is None:
+                break
+            line, node = found[0].start_mark.line + 1, found[1]
+        elif isinstance(node, yaml_fast.SequenceNode) and isinstance(step, int) and step < len(node.value):
+            node = node.value[step]
+            line = node.start_mark.line + 1
+        else:
+            break
+    return line
+
+
+def _aliases(text: str) -> int:
     return len(re.findall(r"(?:^|[\s\[,:-])\*\w+", text))
 
 
@@ -131,7 +220,7 @@ def read(path: Path, source: str | None = None) -> Document:
 def check(document: Document, model: type[Model]) -> Model:
     """``document`` as ``model``. Raises DocumentError with every mistake."""
     try:
-        return model.model_validate(plain(document.data))
+        return model.model_validate(document.data if document.tree is not None else plain(document.data))
     except ValidationError as error:
         problems = [_problem(document, model, detail) for detail in error.errors(include_url=False)]
         unique = {(p.line, p.message): p for p in problems}
