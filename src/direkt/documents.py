@@ -65,6 +65,22 @@ class Document:
     data: Any
     tree: Any = None  # the parser's nodes, where the fast one was used
 
+    def lines(self, path: Sequence[str | int]) -> dict[str, int]:
+        """The line (from 1) of each entry of the mapping at ``path``, in one go."""
+        node = self.tree
+        for step in path if node is not None else ():
+            node = (
+                next((v for k, v in node.value if k.value == step), None)
+                if isinstance(node, yaml_fast.MappingNode)
+                else None
+            )
+        if isinstance(node, yaml_fast.MappingNode):
+            return {key.value: key.start_mark.line + 1 for key, _ in node.value}
+        data: Any = self.data
+        for step in path:
+            data = data[step] if isinstance(data, Mapping) and step in data else {}
+        return {str(key): self.line([*path, key]) for key in data} if isinstance(data, Mapping) else {}
+
     def line(self, path: Sequence[str | int]) -> int:
         """The line (from 1) of the entry at ``path``, or of the nearest entry above it."""
         if self.tree is not None:
@@ -124,7 +140,15 @@ def parse(text: str, source: str) -> Document:
 def _loader() -> Any:
     """libyaml's loader without its own ideas of what a scalar is; None where libyaml is not there."""
     base = getattr(yaml_fast, "CSafeLoader", None)
-    return type("Loader", (base,), {"yaml_implicit_resolvers": {}}) if base is not None else None
+    if base is None:
+        return None
+    nothing = staticmethod(lambda *_: None)
+    plain_tags = {
+        "resolve": lambda *_: "tag:yaml.org,2002:str",
+        "descend_resolver": nothing,
+        "ascend_resolver": nothing,
+    }
+    return type("Loader", (base,), plain_tags)
 
 
 _LOADER = _loader()

@@ -178,8 +178,9 @@ def _rules(
     document: Document, path: Sequence[str | int], entries: Mapping[str, RuleEntry], problems: list[Problem]
 ) -> dict[str, Rule]:
     rules: dict[str, Rule] = {}
+    lines = document.lines(path) if entries else {}
     for name, entry in entries.items():
-        line = document.line([*path, name])
+        line = lines.get(name, 0)
         try:
             parameters.find(name)
         except ParameterError as error:

@@ -6,6 +6,7 @@
 from __future__ import annotations
 
 import difflib
+import functools
 from importlib import resources
 from pathlib import Path
 
@@ -19,6 +20,7 @@ ENDING = ".yaml"
 _DEEPEST = 8  # sheets that extend each other
 
 
+@functools.cache
 def shipped() -> list[str]:
     """The names of the sheets that ship with Direkt."""
     folder = resources.files("direkt.sheet") / "shipped"

@@ -31,6 +31,19 @@ _WIDE = {
     "\u2215": "/",
     "\u2044": "/",
 }
+_LOCAL = [
+    ipaddress.ip_network(n)
+    for n in (
+        "10.0.0.0/8",
+        "172.16.0.0/12",
+        "192.168.0.0/16",
+        "169.254.0.0/16",
+        "127.0.0.0/8",
+        "fc00::/7",
+        "fe80::/10",
+        "::1/128",
+    )
+]
 _LABEL = regex.compile(
     r"(?i)(?:^|(?<=[\s,;|]))(?:your\s+|the\s+)?(?:(?:primary|backup|rtmps?|ingest|stream(?:ing)?|server|push|publish|live|secret|private)\s+)*"
     r"(?:url|address|server|ingest|key|name|stream\s*(?:key|name)|streamkey|destination|fms\s+url)\s*(?:is\b\s*)?[:=]+\s*"
@@ -161,6 +174,8 @@ def _is_address(piece: str) -> bool:
 
 # Addresses
 
+_MEANT = {"http": "rtmp", "https": "rtmps"}
+
 
 def _address(
     piece: str, pattern: str | None, known: Sequence[ServerAddress], ports: list[tuple[str, int]], repairs: list[str]
@@ -206,14 +221,14 @@ def _scheme(
     taken = {p for p, _ in ports} | {k.scheme for k in known}
     ours = [s for s in schemes if s in PORTS]
     if len(schemes) > 1:
-        if len(set(ours)) > 1:
+        if len({_MEANT.get(s, s) for s in schemes}) > 1:
             raise PasteError(
                 f"the server address has two schemes, {' and '.join(dict.fromkeys(schemes))}: copy it again"
             )
         repairs.append("the doubled scheme taken out")
     if ours:
         return ours[-1], rest
-    meant = {"http": "rtmp", "https": "rtmps"}[schemes[0]]
+    meant = _MEANT[schemes[0]]
     if taken and meant not in taken:
         raise PasteError(
             f"{schemes[0]}:// is for web pages, and this destination takes no {meant}: copy the server address again"
@@ -232,7 +247,7 @@ def _check_host(host: str, known: Sequence[ServerAddress]) -> None:
         return
     if any(k.host == bare for k in known):
         return
-    if number.is_private or number.is_link_local or number.is_loopback:
+    if any(number in net for net in _LOCAL if net.version == number.version):
         raise PasteError(
             f"{bare} is an address of some local network, not of a platform: copy the server address again"
         )
@@ -269,7 +284,7 @@ def _split_path(
         segments = plain.split("/")
         for n in range(1, len(segments)):
             tail = "/".join(segments[n:]) + question + query
-            if regex.fullmatch(pattern, tail):
+            if regex.fullmatch(pattern, tail) and (not apps or "/".join(segments[:n]) in apps):
                 repairs.append("the key was pasted into the server address and is taken apart")
                 return "/".join(segments[:n]), tail
     if apps:
