@@ -147,7 +147,7 @@ def _change_rig(rig: Any, destination: str, changes: dict[str, str]) -> None:
 @common.handled
 def list_(rig_path: Path | None, as_json: bool) -> None:
     """List the destinations' keys: where each is kept, masked, and whether it was exposed."""
-    from direkt.sheet.secret import SecretError
+    from direkt.sheet import secret
 
     sources = common.sources()
     kept = {k.name: k for k in sources.store.kept()}
@@ -156,10 +156,10 @@ def list_(rig_path: Path | None, as_json: bool) -> None:
     for name, entry in rig.file.destinations.items():
         try:
             shown = str(rig.key(entry, sources))
-        except SecretError as error:
+        except secret.SecretError as error:
             shown = f"none: {error}"
         info = kept.pop(entry.key.removeprefix("store:"), None) if entry.key.startswith("store:") else None
-        rows.append({"destination": name, "from": entry.key.partition("#")[0], "key": shown, "since": info.since if info else None,
+        rows.append({"destination": name, "from": str(secret.parse_ref(entry.key)), "key": shown, "since": info.since if info else None,
                      "where": info.where if info else None, "exposed": bool(info and info.exposed)})  # fmt: skip
     if as_json:
         common.print_json({"schema": "direkt.key-list/1", "keys": rows, "unused": sorted(kept)})

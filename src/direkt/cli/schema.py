@@ -15,4 +15,4 @@ def schema(what: str) -> None:
     from direkt.sheet import file
 
     made = file.json_schema() if what == "sheet" else rig.RigFile.model_json_schema(by_alias=True)
-    common.print_json({"$schema": "https://json-schema.org/draft/2020-12/schema", "title": f"direkt {what}", **made})
+    common.print_json({"$schema": "https://json-schema.org/draft/2020-12/schema", **made, "title": f"direkt {what}"})

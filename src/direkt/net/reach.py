@@ -174,8 +174,10 @@ async def _rtmp(
         return _end(result, "application refused", f"no answer to the application {address.app!r} within {limit:g} s")
     except RtmpError as error:
         return _end(result, "not RTMP", str(error))
-    except OSError as error:
-        return _end(result, "not RTMP", f"the connection broke: {os.strerror(error.errno or 0).lower()}")
+    except OSError:
+        if step == "rtmp":
+            return _end(result, "not RTMP", "the server closes the connection in the handshake")
+        return _end(result, "application refused", f"the server closes the connection when asked for {address.app!r}")
 
 
 def _end(result: Try, verdict: str, detail: str) -> Try:

@@ -781,7 +781,7 @@ def _origin(row: Row) -> str:
 
 
 def _clean(text: str) -> str:
-    return " ".join(text.split())
+    return " ".join("".join(c if c.isprintable() else " " for c in text).split())
 
 
 def _quote(text: str) -> str:

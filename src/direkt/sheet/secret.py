@@ -61,6 +61,8 @@ class SecretRef:
     path: str = ""
 
     def __str__(self) -> str:
+        if self.kind == "command":  # its words may hold anything
+            return f"command:{self.name.split()[0]} …"
         return f"file:{self.path}#{self.name}" if self.kind == "file" else f"{self.kind}:{self.name}"
 
 

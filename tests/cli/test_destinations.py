@@ -1,0 +1,277 @@
+import json
+import os
+import pty
+import subprocess
+import time
+
+from tests.support import KEY, Cli, RigCli, command, free_port
+
+GOOD, NEW = "FAKE-TARN-1111-2222-VARN", "FAKE-TARN-9999-8888-LAKE"
+
+
+class Sheets(Cli):
+    def test_new_lint_show_compare_schema(self):
+        self.assertEqual(self.direkt("sheet", "new", "own.yaml").code, 0)
+        self.one_line(self.direkt("sheet", "new", "own.yaml"), 2, "is there already")
+        self.assertEqual(self.direkt("sheet", "lint", "own.yaml", "tarnlight").code, 0)
+        text = (self.folder / "own.yaml").read_text()
+        self.file("bad.yaml", text.replace("best: 6500", "best: 99999").replace("must: h264", "must: h26"))
+        self.file("odd.yaml", text.replace("{must: [main, high], should: high}", "{must: main, should: high}"))
+        result = self.direkt("sheet", "lint", "bad.yaml", "odd.yaml", "own.yaml")
+        self.assertEqual(result.code, 2)
+        self.assertEqual(result.out.count("✗"), 3, result)
+        self.assertIn("odd.yaml:", result.out)
+        self.assertEqual(
+            self.direkt("sheet", "lint", "odd.yaml", "--json").json["sheets"][0]["problems"][0]["text"][:13],
+            "video.profile",
+        )
+        compared = self.direkt("sheet", "compare", "tarnlight", "plainsong-village")
+        self.assertEqual(compared.code, 0)
+        self.assertIn("one encoder can satisfy all of them", compared.out)
+        self.file("tiny.yaml", "schema: direkt.sheet/1\nname: Tiny\nrules:\n  video.size: {must: 320x180}\n")
+        self.assertEqual(
+            self.direkt("sheet", "compare", "tarnlight", "tiny.yaml", "--json").json["blockers"][0]["parameter"],
+            "video.size",
+        )
+        self.one_line(self.direkt("sheet", "compare", "tarnlight"), 2, "at least two")
+        for what in ("sheet", "rig"):
+            self.assertEqual(self.direkt("schema", what).json["title"], f"direkt {what}")
+        self.assertIn("tarnlight:low", self.direkt("sheet", "show", "tarnlight").out)
+        self.assertIn("at most 2 s", self.direkt("sheet", "show", "tarnlight:low").out)
+
+    def test_draft(self):
+        self.file("t.csv", "Video codec,H.264\nKeyframe interval,2 s\n")
+        result = self.direkt("sheet", "draft", "t.csv", "--name", "Copse")
+        self.assertEqual(result.code, 0, result)
+        self.file("copse.yaml", result.out)
+        self.assertEqual(self.direkt("sheet", "lint", "copse.yaml").code, 0)
+        self.file("u.csv", "Video codec,H.264\nMood,cheerful\n")
+        result = self.direkt("sheet", "draft", "u.csv")
+        self.assertEqual(result.code, 1)
+        self.assertIn("line 2 not understood: Mood: cheerful", result.err)
+        self.file("v.csv", "Mood,cheerful\n")
+        self.assertEqual(self.direkt("sheet", "draft", "v.csv").code, 2)
+        self.one_line(self.direkt("sheet", "draft", "none.csv"), 2, "no such file")
+        self.one_line(self.direkt("sheet", "draft", "x.pdf"), 2, "expected a table in .csv, .md or .html")
+
+    def test_explain(self):
+        self.assertIn("baseline profile, not bits per picture", self.direkt("explain", "BP").out)
+        self.assertIn("keyframe interval", self.direkt("explain", "--json").json["terms"])
+        self.one_line(self.direkt("explain", "zzqx", "wwvv"), 2, "nothing is known")
+        result = self.direkt(
+            "explain",
+            "--calc",
+            "--size",
+            "1920x1080",
+            "--fps",
+            "50",
+            "--kbit",
+            "6900",
+            "--keyframe",
+            "2",
+            "--level",
+            "4.1",
+            "--json",
+        )
+        self.assertEqual(
+            (result.code, result.json["keyframe_frames"], result.json["level"], result.json["permitted"]),
+            (1, 100, "4.2", False),
+        )
+        self.assertEqual(result.json["gigabytes_per_hour"], 3.105)
+        self.one_line(self.direkt("explain", "--calc"), 2, "nothing to calculate")
+
+
+class Keys(RigCli):
+    def environment(self, **more: str) -> dict[str, str]:
+        return super().environment(
+            DIREKT_CONFIG=str(self.folder / "config"), PYTHON_KEYRING_BACKEND="keyring.backends.fail.Keyring", **more
+        )
+
+    def paste(self, *arguments: str, text: str):
+        child = subprocess.run(
+            [*command(), *arguments],
+            cwd=self.folder,
+            env=self.environment(),
+            input=text,
+            text=True,
+            capture_output=True,
+            timeout=60,
+        )
+        self.assertNotIn("Traceback", child.stdout + child.stderr)
+        return child
+
+    def test_set_list_show_form_expose_renew_forget(self):
+        rig = (self.folder / "rig.yaml").read_text()
+        self.file("rig.yaml", "# our regatta\n" + rig)
+        done = self.paste(
+            "key",
+            "set",
+            "tarnlight",
+            text=f"Server URL: rtmp://rtmp://ingest.tarnlight.example/live/\r\nStream key: \u201c{GOOD}\u201d\r\n",
+        )
+        self.assertEqual(done.returncode, 0, done)
+        self.assertIn("repaired: the doubled scheme taken out", done.stdout)
+        text = (self.folder / "rig.yaml").read_text()
+        self.assertIn("# our regatta", text)
+        self.assertIn("store:test/tarnlight", text)
+        listed = self.direkt("key", "list", "--json").json["keys"][0]
+        self.assertEqual((listed["key"], listed["where"], listed["exposed"]), ("FA… (24 characters)", "file", False))
+        self.assertEqual(self.direkt("key", "show", "tarnlight").out, "FA… (24 characters)\n")
+        self.one_line(self.direkt("key", "show", "tarnlight", "--reveal"), 2, "on a terminal only")
+        form = self.direkt("key", "form", "tarnlight")
+        for words in ("url:", "url+key:", "parts:", "ingest.tarnlight.example", "Application  live", "1935"):
+            self.assertIn(words, form.out)
+        self.one_line(self.direkt("key", "form", "tarnlight", "--reveal"), 2, "on a terminal only")
+
+        self.assertEqual(self.direkt("write", "--yes").code, 0)
+        self.assertEqual(self.device._slot["key"], GOOD)
+        self.assertEqual(self.direkt("key", "expose", "tarnlight").code, 0)
+        self.assertIn("exposed: renew it", self.direkt("key", "list").out)
+        self.assertIn("the key was exposed", self.direkt("write", "--yes").err)
+        renewed = self.paste("key", "renew", "tarnlight", text=NEW + "\n")
+        self.assertEqual(renewed.returncode, 0, renewed)
+        self.assertIn("written  tower (finish)", renewed.stdout)
+        self.assertEqual(
+            (self.device._slot["key"], self.device._slot["server"]), (NEW, "rtmp://ingest.tarnlight.example/live")
+        )
+        self.assertNotIn("exposed", self.direkt("key", "list").out)
+        every = [done.stdout, done.stderr, renewed.stdout, renewed.stderr, form.out, text]
+        every += [
+            p.read_text("latin-1") for p in self.folder.rglob("*") if p.is_file() and p.name != "keys-secret.json"
+        ]
+        for seen in every:
+            self.assertNotIn(GOOD, seen)
+            self.assertNotIn(NEW, seen)
+        self.assertEqual(self.direkt("key", "forget", "tarnlight").code, 0)
+        self.one_line(self.direkt("write", "--yes"), 2, "direkt key set tarnlight")
+
+    def test_refused_pastes_change_nothing(self):
+        before = (self.folder / "rig.yaml").read_text()
+        for text, words in (
+            (GOOD[:-2], "ends too early"), (f"rtmp://192.168.0.9/live {GOOD}", "local network"), ("", "nothing came"), (f"rtmp://ingest.tarnlight.example:443/live {GOOD}", "port 443"),
+        ):  # fmt: skip
+            done = self.paste("key", "set", "tarnlight", text=text)
+            self.assertEqual(done.returncode, 2, done)
+            self.assertIn(words, done.stderr)
+            self.assertNotIn(GOOD[5:], done.stderr + done.stdout)
+        self.assertEqual((self.folder / "rig.yaml").read_text(), before)
+        self.assertFalse((self.folder / "config").exists())
+        self.one_line(self.direkt("key", "show", "nowhere"), 2, "no destination 'nowhere'")
+        self.one_line(self.direkt("key", "expose", "tarnlight"), 2, "not in the store")
+
+    def test_on_a_terminal_the_paste_is_hidden_and_the_key_shown_only_when_asked(self):
+        out = self.on_terminal(["key", "set", "tarnlight"], [GOOD, ""])
+        self.assertNotIn(GOOD, out)
+        self.assertIn("kept in the key file", out)
+        self.assertNotIn(GOOD, self.on_terminal(["key", "show", "tarnlight"], []))
+        self.assertIn(GOOD, self.on_terminal(["key", "show", "tarnlight", "--reveal"], []))
+        self.assertIn(
+            f"rtmp://ingest.tarnlight.example/live/{GOOD}",
+            self.on_terminal(["key", "form", "tarnlight", "--reveal"], []),
+        )
+
+    def on_terminal(self, arguments: list[str], lines: list[str]) -> str:
+        """What a person sees who types the lines, each a while after the other."""
+        main, other = pty.openpty()
+        child = subprocess.Popen(
+            [*command(), *arguments],
+            cwd=self.folder,
+            env=self.environment(TERM="dumb"),
+            stdin=other,
+            stdout=other,
+            stderr=other,
+        )
+        os.close(other)
+        seen = b""
+        begin = time.monotonic()
+        waiting = list(lines)
+        while time.monotonic() - begin < 20:
+            try:
+                part = os.read(main, 4096)
+            except OSError:
+                break
+            if not part:
+                break
+            seen += part
+            if waiting and seen.rstrip().endswith(b":"):
+                time.sleep(0.3)
+                os.write(main, waiting.pop(0).encode() + b"\n")
+                seen += b" "
+        child.wait(10)
+        os.close(main)
+        return seen.decode()
+
+    def test_reach_and_rehearsals_over_tls(self):
+        port = free_port()
+        catching = self.start(
+            "catch", "--feed", "finish", "--for", "4s", "--tls", "--port", str(port), "--host", "127.0.0.1", "--json"
+        )
+        time.sleep(2)
+        address = f"rtmps://127.0.0.1:{port}/live"
+        rig = (self.folder / "rig.yaml").read_text()
+        self.file(
+            "tls.yaml",
+            rig.replace("rtmp://ingest.tarnlight.example/live", address).replace(
+                "sheet: tarnlight", "sheet: bare.yaml"
+            ),
+        )
+        self.file("bare.yaml", "schema: direkt.sheet/1\nname: Bare\nrules: {}\n")
+        reached = self.direkt("reach", "--rig", "tls.yaml", "--tries", "1", "--json")
+        self.assertEqual(reached.code, 3)
+        (server,) = reached.json["destinations"][0]["servers"]
+        self.assertEqual((server["verdict"], server["detail"]), ("TLS refused", "the certificate is self-made"))
+        self.assertEqual(self.direkt("push", "on", "--rehearse", address).code, 0)
+        result = self.finish(catching)
+        self.assertIn("SHA-256", result.err)
+        self.assertEqual(result.json["measured"]["stream.protocol"], "rtmps")
+        self.assertEqual(self.direkt("push", "off").code, 0)
+
+    def test_reach_in_the_clear_and_closed(self):
+        port = free_port()
+        rig = (self.folder / "rig.yaml").read_text()
+        self.file("bare.yaml", "schema: direkt.sheet/1\nname: Bare\nrules: {}\n")
+        self.file(
+            "near.yaml",
+            rig.replace("rtmp://ingest.tarnlight.example/live", f"rtmp://127.0.0.1:{port}/rehearsal").replace(
+                "sheet: tarnlight", "sheet: bare.yaml"
+            ),
+        )
+        result = self.direkt("reach", "tarnlight", "--rig", "near.yaml", "--tries", "1")
+        self.assertEqual(result.code, 3)
+        self.assertIn("port closed", result.out)
+        catching = self.start("catch", "--port", str(port), "--wait", "20s")
+        time.sleep(1.5)
+        result = self.direkt("reach", "--rig", "near.yaml")
+        self.assertEqual(result.code, 0, result)
+        self.assertIn("reachable", result.out)
+        catching.kill()
+        self.one_line(self.direkt("reach", "nowhere"), 2, "no destination 'nowhere'")
+
+    def test_budget(self):
+        self.one_line(self.direkt("budget"), 2, "states no uplink")
+        alone = self.direkt("budget", "--up", "15", "--plan", "5", "--hours", "4")
+        self.assertEqual(alone.code, 1)
+        self.assertIn("not enough", alone.out)
+        rig = (self.folder / "rig.yaml").read_text()
+        more = (
+            rig
+            + "  second: {device: tower, destination: tarnlight, channel: second, weight: 3}\nuplink: {mbit_s: 12}\n"
+        )
+        self.file("two.yaml", more)
+        document = self.direkt("budget", "--rig", "two.yaml", "--json").json
+        first, second = document["feeds"]
+        self.assertLess(first["best"]["video_kbit_s"], second["best"]["video_kbit_s"])
+        self.assertLessEqual(document["total_kbit_s"], document["limit_kbit_s"])
+        matched = self.direkt("match", "finish", "--rig", "two.yaml", "--json").json
+        wanted = {s["parameter"]: s["wanted"] for s in matched["steps"]}
+        self.assertLess(wanted["video.bitrate.mean"], 8400 - second["best"]["video_kbit_s"])
+        self.assertEqual(self.direkt("budget", "--rig", "two.yaml", "--up", "0.5").code, 1)
+
+    def test_keys_from_a_command(self):
+        self.file(
+            "rig.yaml",
+            (self.folder / "rig.yaml").read_text().replace("file:secrets.yaml#tarnlight", f"command:printf {KEY}"),
+        )
+        shown = self.direkt("key", "list", "--json").json["keys"][0]["key"]
+        self.assertEqual(shown, f"FA… ({len(KEY)} characters)")
+        self.assertNotIn(KEY, json.dumps(self.direkt("key", "list", "--json").json))

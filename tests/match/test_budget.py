@@ -1,0 +1,72 @@
+import itertools
+import random
+import unittest
+
+from direkt.match import budget
+from direkt.match.budget import OFF, Feed, Option
+from direkt.sheet import library
+
+
+def brute(feeds, limit: float) -> float:
+    choices = itertools.product(*((OFF, *feed.options) for feed in feeds))
+    return max(
+        sum(f.weight * o.value for f, o in zip(feeds, choice, strict=True)) for choice in choices
+        if sum(o.wire for o in choice) <= limit + 1e-9
+    )  # fmt: skip
+
+
+class Sharing(unittest.TestCase):
+    def test_the_choice_matches_brute_force_and_is_never_worse_than_even(self):
+        source = random.Random(13)
+        for _ in range(60):
+            feeds = []
+            for n in range(source.randrange(2, 5)):
+                sizes = sorted(source.randrange(300, 9000) for _ in range(source.randrange(1, 5)))
+                options = tuple(Option(f"{s}", s, 128, s * 1.05 + 140) for s in sizes)
+                feeds.append(Feed(f"f{n}", source.choice([0.5, 1, 2, 3]), options))
+            limit = source.randrange(500, 25000)
+            best = budget.best_split(feeds, limit)
+            self.assertLessEqual(sum(s.option.wire for s in best), limit + 1e-6)
+            self.assertAlmostEqual(budget.worth(best), brute(feeds, limit), places=5)
+            self.assertGreaterEqual(budget.worth(best) + 1e-9, budget.worth(budget.even_split(feeds, limit)))
+
+    def test_a_heavier_feed_gets_more(self):
+        options = budget.options_of(library.load("tarnlight"), tls=False)
+        light, heavy = budget.best_split([Feed("a", 1, options), Feed("b", 4, options)], 9000)
+        self.assertLess(light.option.video, heavy.option.video)
+
+    def test_no_room_is_off(self):
+        options = budget.options_of(library.load("tarnlight"), tls=False)
+        (share,) = budget.best_split([Feed("a", 1, options)], 200)
+        self.assertEqual(share.option, OFF)
+        self.assertEqual(budget.best_split([], 1000), [])
+
+
+class Overhead(unittest.TestCase):
+    def test_it_equals_bytes_counted_by_hand(self):
+        # One picture a second of 10000 bytes: tag 5, RTMP 8, two further chunks of 4096: 10015 bytes; 7 segments of
+        # at most 1448 bytes with 52 bytes of headers: 10379 bytes
+        self.assertAlmostEqual(budget.on_the_wire(80, 0, 1, tls=False), 10379 * 8 / 1000)
+        self.assertAlmostEqual(budget.on_the_wire(80, 0, 1, tls=True), (10015 + 22 + 7 * 52) * 8 / 1000)
+        self.assertEqual(budget.on_the_wire(0, 0, 25, tls=False), 0)
+
+    def test_it_is_near_what_a_publisher_sends(self):
+        from direkt.protocol.rtmp.chunks import ChunkWriter, Message
+        from tests.support import AudioSettings, card, tags
+
+        writer = ChunkWriter()
+        writer.chunk_size = budget.RTMP_CHUNK
+        sent = segments = 0
+        for when, kind, body in tags(4, card(bitrate=3000, interval=50), AudioSettings(48000, 2, 128)):
+            size = len(writer.write(6 if kind == 9 else 4, Message(kind, 1, round(when * 1000), body)))
+            sent += size
+            segments += -(-size // 1448)
+        counted = (sent + segments * 52) * 8 / 4 / 1000
+        self.assertAlmostEqual(budget.on_the_wire(3000, 128, 25, tls=False), counted, delta=counted * 0.01)
+
+    def test_the_payload_under_a_limit_fills_it(self):
+        for limit in (700, 3000, 12000):
+            payload = budget.payload_under(limit, tls=True)
+            wire = budget.on_the_wire(payload * 0.97, payload * 0.03, 50, tls=True)
+            self.assertLessEqual(wire, limit)
+            self.assertGreater(wire, limit * 0.97)
