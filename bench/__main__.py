@@ -1,7 +1,8 @@
-"""Prints every figure: ``python -m bench [check|receive|help]``.
+"""Prints every figure: ``python -m bench [check|receive|help|sheets]``.
 
 check    ``direkt check`` of an hour of 6 Mbit/s FLV against ``cat FILE > /dev/null`` of the same cached file
 receive  an RTMP session fed from a loopback socket in 128-byte chunks against a reader that throws the bytes away
+sheets   loading and checking 500 sheets against parsing their YAML
 help     ``direkt --help`` against ``python -c "import click"``
 """
 
@@ -181,7 +182,38 @@ def bench_help() -> bool:
     return ratio <= 1.4
 
 
-BENCHES = {"check": bench_check, "receive": bench_receive, "help": bench_help}
+def bench_sheets() -> bool:
+    import yaml
+
+    from direkt.sheet import library
+
+    folder = Path(tempfile.mkdtemp(prefix="direkt-bench-"))
+    try:
+        source = Path(library.__file__).parent / "shipped" / "tarnlight.yaml"
+        paths = [folder / f"sheet-{n}.yaml" for n in range(500)]
+        for path in paths:
+            shutil.copy(source, path)
+        library.load(str(paths[0]))
+        ratios, times = [], []
+        for _ in range(RUNS):
+            begin = time.perf_counter()
+            for path in paths:
+                library.load(str(path))
+            middle = time.perf_counter()
+            for path in paths:
+                yaml.compose(path.read_text(), Loader=yaml.CSafeLoader)
+            ratios.append((middle - begin) / (time.perf_counter() - middle))
+            times.append(middle - begin)
+        print(
+            f"500 sheets of {source.stat().st_size} bytes: {statistics.median(times):.2f} s; "
+            f"ratio to parsing their YAML alone {statistics.median(ratios):.2f} ({min(ratios):.2f} to {max(ratios):.2f})"
+        )
+        return statistics.median(ratios) <= 2  # an idle machine takes less than a second; seconds alone tell little
+    finally:
+        shutil.rmtree(folder)
+
+
+BENCHES = {"check": bench_check, "receive": bench_receive, "help": bench_help, "sheets": bench_sheets}
 
 
 def main() -> int:

@@ -156,6 +156,9 @@ _INT = re.compile(r"[-+]?\d{1,300}|0o[0-7]{1,100}|0x[0-9a-fA-F]{1,100}")
 _FLOAT = re.compile(r"[-+]?(?:\.\d+|\d+(?:\.\d*)?)(?:[eE][-+]?\d+)?")
 
 
+_NUMERIC = frozenset("-+.0123456789")
+
+
 class _NotPlain(Exception):
     """Something that the fast way leaves to the other parser."""
 
@@ -173,36 +176,38 @@ def _fast(text: str) -> tuple[Any, Any]:
 
 def _value(node: Any, depth: int) -> Any:
     """A node as plain values, by the core schema of YAML 1.2 (10.3.2). Mappings with one key twice are refused."""
+    kind = node.id
+    if kind == "scalar":
+        return node.value if node.style else _scalar(node.value)  # a style is a quote or a block mark
     if depth > 40:
         raise _NotPlain
-    if isinstance(node, yaml_fast.ScalarNode):
-        return node.value if node.style else _scalar(node.value)  # a style is a quote or a block mark
-    if isinstance(node, yaml_fast.SequenceNode):
-        return [_value(item, depth + 1) for item in node.value]
+    depth += 1
+    if kind == "sequence":
+        return [_value(item, depth) for item in node.value]
     out: dict[str, Any] = {}
     for key, value in node.value:
         name = key.value
-        if not isinstance(name, str) or name in out or name == "<<":
+        if key.id != "scalar" or name in out or name == "<<":
             raise _NotPlain
-        out[name] = _value(value, depth + 1)
+        out[name] = _value(value, depth)
     return out
 
 
+_WORDS: dict[str, Any] = {
+    "": None, "~": None, "null": None, "Null": None, "NULL": None, "true": True, "True": True, "TRUE": True,
+    "false": False, "False": False, "FALSE": False,
+}  # fmt: skip
+
+
 def _scalar(text: str) -> Any:
-    first = text[:1]
-    if first in "-+.0123456789":
+    if text[:1] in _NUMERIC:
         if _INT.fullmatch(text):
             return int(text, 0 if text[:2] in ("0o", "0x") else 10)
         if _FLOAT.fullmatch(text):
             return float(text)
-    if first in "nNtTfF~" or not text:
-        if text in ("", "~", "null", "Null", "NULL"):
-            return None
-        if text in ("true", "True", "TRUE"):
-            return True
-        if text in ("false", "False", "FALSE"):
-            return False
-    return text
+        if text:
+            return text
+    return _WORDS.get(text, text)
 
 
 def _line_in(node: Any, path: Sequence[str | int]) -> int:

@@ -125,6 +125,26 @@ class Device(unittest.TestCase):
         self.assertEqual(talk.read().slots[1].state, "stopped")
 
 
+class SlotShapes(unittest.TestCase):
+    def test_a_driver_says_in_which_shape_its_device_takes_a_destination(self):
+        file = driver.load("brindle-b2")
+        for shape, fields, wanted in (
+            ("url", {"url": "target"}, {"channel": "main", "target": f"rtmp://h.example:1940/a/b/{KEY}"}),
+            ("url+key", {}, {"channel": "main", "server": "rtmp://h.example:1940/a/b", "key": KEY}),
+            (
+                "parts", {"stream": "key", "app": "application"},
+                {"channel": "main", "scheme": "rtmp", "host": "h.example", "port": 1940, "application": "a/b", "key": KEY},
+            ),
+        ):  # fmt: skip
+            slots = file.slots.model_copy(update={"shape": shape, "fields": fields})
+            talk = driver.HttpDriver("x", file.model_copy(update={"slots": slots}), "http://192.0.2.1", None)
+            sent = []
+            talk._ask = lambda request, body=None, sent=sent, **places: sent.append(body)
+            talk.write_slot(1, "main", "rtmp://h.example:1940/a/b", Secret(KEY))
+            talk.close()
+            self.assertEqual(sent, [wanted])
+
+
 class Files(Folder):
     def test_names_files_and_mistakes(self):
         self.assertEqual(driver.shipped(), ["brindle-b2"])

@@ -1,4 +1,5 @@
 import unittest
+from pathlib import Path
 
 from direkt import documents
 from direkt.sheet import draft
@@ -63,6 +64,48 @@ class Rows(unittest.TestCase):
         self.assertEqual(left, [])
         self.assertEqual([(r.width, r.slowest, r.fastest, r.minimum, r.best, r.maximum) for r in s.ladder],
                          [(1920, 50, 60, 5000, None, 8000), (1280, 25, 30, 1500, 2500, 3000), (1280, 1, 300, 0, 3000, 4000)])  # fmt: skip
+
+
+class Published(unittest.TestCase):
+    """Whole made-up tables: what is claimed is what a person reads there, and the rest is listed."""
+
+    def draft(self, name: str):
+        path = Path(__file__).with_name("tables") / name
+        s, left, _ = drafted(path.read_text("utf-8"), path.suffix.lstrip("."))
+        return s, {n: r.json() for n, r in s.rules.items()}, [row.name for row, _ in left]
+
+    def test_copse(self):
+        s, rules, left = self.draft("copse.csv")
+        self.assertEqual(left, ["Chat"])
+        self.assertEqual(
+            [(r.width, r.slowest, r.fastest, r.minimum, r.best, r.maximum) for r in s.ladder],
+            [(1920, 50, 60, 4000, 6000, 9000)],
+        )
+        self.assertEqual(rules["video.profile"], {"must": ["main", "high"], "should": "high"})
+        self.assertEqual(rules["video.frame_rate"], {"must": [25, 30, 50, 60], "should": 50})
+        self.assertEqual(rules["video.keyframe_interval.max"], {"must": {"max": 4}})
+        self.assertEqual(rules["video.keyframe_interval.median"], {"should": 2})
+        self.assertEqual(rules["audio.channels"], {"must": [1, 2], "should": 2})
+        self.assertEqual(rules["video.rate_control"], {"should": "cbr"})
+
+    def test_thicket(self):
+        s, rules, left = self.draft("thicket.md")
+        self.assertEqual(left, ["Event length"])
+        self.assertEqual(s.servers[0].address, "rtmps://push.thicket.example/event")
+        self.assertEqual([(p.protocol, p.port) for p in s.protocols], [("rtmps", 443)])
+        self.assertEqual(rules["video.height"], {"must": {"max": 720}})
+        self.assertEqual(
+            (rules["video.gop_closed"], rules["video.keyframe_interval.median"]), ({"must": "yes"}, {"must": 2})
+        )
+        self.assertEqual(rules["audio.bitrate.mean"], {"must": 128})
+        self.assertEqual(rules["video.b_frames"], {"must": {"max": 2}})
+
+    def test_holt(self):
+        _, rules, left = self.draft("holt.html")
+        self.assertEqual(left, ["Keyframe distance"])
+        self.assertEqual(rules["video.codec"], {"must": ["h264", "h265"]})
+        self.assertEqual(rules["audio.bitrate.mean"], {"must": {"min": 96, "max": 192}})
+        self.assertEqual(rules["video.rate_control"], {"must": "vbr", "should": "cbr"})
 
 
 class Tables(unittest.TestCase):

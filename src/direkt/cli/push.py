@@ -43,7 +43,7 @@ def push(action: str, feed: str | None, rehearse: str | None, rig_path: Path | N
             slot = _slot(rig, name, driver)
     finally:
         driver.close()
-    _report(rig, name, slot, as_json)
+    _report(rig, name, slot, action, as_json)
     return common.DEVICE if action == "on" and slot.state != "pushing" else 0
 
 
@@ -102,7 +102,7 @@ def _off(rig: Any, name: str, driver: Any) -> Any:
     return slot
 
 
-def _report(rig: Any, name: str, slot: Any, as_json: bool) -> None:
+def _report(rig: Any, name: str, slot: Any, action: str, as_json: bool) -> None:
     feed, _, destination = rig.feed(name)
     if as_json:
         common.print_json({"schema": "direkt.push/1", "feed": name, "device": feed.device, **slot_json(slot)})
@@ -115,7 +115,26 @@ def _report(rig: Any, name: str, slot: Any, as_json: bool) -> None:
     )
     out.print(f"[bold]{escape(name)}[/]  {escape(feed.device)}, slot {slot.number}, channel {escape(slot.channel)}, "
               f"to {escape(slot.server or 'nowhere')}: {mark}{escape(said)}{sent}")  # fmt: skip
+    _platform_side(rig, destination, slot, action)
     if slot.server and slot.server != destination.server:
         common.note(
             f"This is a rehearsal: slot {slot.number} does not point at {destination.server}. 'push on' or 'write' points it back."
         )
+
+
+def _platform_side(rig: Any, destination: Any, slot: Any, action: str) -> None:
+    """What to expect of the platform now, where its sheet says so."""
+    sheet = rig.sheet(destination)
+    session = sheet.session
+    if session is None or slot.server != destination.server:
+        return
+    if action == "on" and slot.state == "pushing":
+        if session.shows_after_s is not None:
+            span = session.shows_after_s
+            common.note(
+                f"{sheet.name} shows the picture {span.min:g} to {span.max:g} s after the push begins: wait that long."
+            )
+        if session.opens == "by hand before the push":
+            common.note(f"{sheet.name} wants the event opened by hand.")
+    elif action == "off" and session.after_stop == "new key":
+        common.note(f"{sheet.name} wants a new key after a stop: direkt key renew.")

@@ -281,6 +281,7 @@ _FILLER = {
     "suggested",
     "best",
     "mandatory",
+    "transport",
     "apart",
     "second",
     "seconds",
@@ -312,12 +313,24 @@ _SIZE = re.compile(
 def read(text: str, kind: str) -> Draft:
     """A draft of the sheet that a published table describes."""
     draft = Draft()
-    for row in rows(text, kind):
+    for row in _joined(rows(text, kind)):
         try:
             _understand(row, draft)
         except DraftError as error:
             draft.not_understood.append((row, str(error)))
     return draft
+
+
+def _joined(found: list[Row]) -> list[Row]:
+    """Columns of a row of bitrates belong together: a range in one and the recommended figure in another."""
+    out: list[Row] = []
+    for row in found:
+        last = out[-1] if out else None
+        if last is not None and (last.line, last.name) == (row.line, row.name) and _SIZE.search(row.name.lower()):
+            out[-1] = Row(row.line, row.name, f"{last.qualifier} {last.value}, {row.qualifier} {row.value}".strip())
+        else:
+            out.append(row)
+    return out
 
 
 class _Text:
