@@ -219,7 +219,7 @@ def compare(names: tuple[str, ...], as_json: bool) -> int:
         both = "[bold red]✗ impossible[/]" if name in blocked else ""
         if not both:
             both = escape(shared.demands[name].text()) if name in shared.demands else ""
-            if name in shared.wishes:
+            if name in shared.wishes and shared.wishes[name] != shared.demands.get(name):
                 both = f"{both}; best {escape(shared.wishes[name].text())}".lstrip("; ")
         made.add_row(name, *cells, both)
     out.print(made)
