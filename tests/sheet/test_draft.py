@@ -4,6 +4,7 @@ from pathlib import Path
 from direkt import documents
 from direkt.sheet import draft
 from direkt.sheet.file import build
+from direkt.sheet.lint import lint
 
 
 def drafted(text: str, kind: str = "csv"):
@@ -105,7 +106,7 @@ class Published(unittest.TestCase):
         self.assertEqual(left, ["Keyframe distance"])
         self.assertEqual(rules["video.codec"], {"must": ["h264", "h265"]})
         self.assertEqual(rules["audio.bitrate.mean"], {"must": {"min": 96, "max": 192}})
-        self.assertEqual(rules["video.rate_control"], {"must": "vbr", "should": "cbr"})
+        self.assertEqual(rules["video.rate_control"], {"must": ["vbr", "cbr"], "should": "cbr"})
 
 
 class Tables(unittest.TestCase):
@@ -121,6 +122,7 @@ class Tables(unittest.TestCase):
 - Moderation: a volunteer watches the chat
 """
         s, left, written = drafted(text, "md")
+        self.assertEqual(lint(s), [])
         self.assertEqual(s.rules["video.bitrate.mean"].json(), {"must": {"max": 6000}, "should": 4500})
         self.assertEqual(s.rules["video.frame_rate"].json(), {"must": {"max": 60}, "should": 30})
         self.assertEqual(s.rules["audio.channels"].json(), {"must": 2})

@@ -526,6 +526,14 @@ def write(draft: Draft, title: str) -> str:
         else:
             rule[strength] = value
         origins.setdefault(parameter, []).append(f"line {row.line}: {row.words}")
+    for rule in merged.values():
+        must, should = rule.get("must"), rule.get("should")
+        if must is not None and should is not None and not isinstance(must, dict) and not isinstance(should, dict):
+            # what is recommended is allowed too, whatever else is
+            allowed = must if isinstance(must, list) else [must]
+            wished = should if isinstance(should, list) else [should]
+            both = list(dict.fromkeys([*allowed, *wished]))
+            rule["must"] = both if len(both) > 1 else both[0]
     lines = ["# Drafted from a published table. Read every line against its source before you trust it."]
     lines += ["schema: direkt.sheet/1", f"name: {_quote(title)}"]
     if draft.protocols:

@@ -136,7 +136,7 @@ def _visible(text: str, repairs: list[str]) -> str:
         text = text.replace("<", " ").replace(">", " ")
     if "\u00a0" in text or "\t" in text or "\r" in text:
         text = text.replace("\u00a0", " ").replace("\t", " ").replace("\r", "\n")
-    if text != text.strip():
+    if text.removesuffix("\n") != text.strip():  # a line end behind it all is how standard input comes
         repairs.append("spaces or line ends at the edges taken out")
     return text.strip()
 
