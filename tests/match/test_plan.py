@@ -93,6 +93,35 @@ class Matching(unittest.TestCase):
         self.assertEqual((step.changes, step.new), (False, 96))
         self.assertIn("the device cannot", step.reason)
 
+    def test_the_same_as_the_source(self):
+        rules = "  video.frame_rate: {same_as_source: true}\n"
+        for signal, rate in (("1080p50", 50), ("1080p59.94", 59.94), ("1080p25", 25)):
+            p = make(signal=signal, rules=rules, video__frame_rate=30)
+            self.assertEqual((p.values()["video.frame_rate"], p.unmet), (rate, ()), signal)
+            self.assertIn("the same as the source", p.changes[0].reason)
+        p = make(signal="1080p24", rules=rules)
+        self.assertIn("1080p24", p.unmet[0].reason)
+
+    def test_a_latency_mode_is_matched_like_any_sheet(self):
+        wanted = make("tarnlight:low").values()
+        self.assertEqual(wanted["video.keyframe_interval.median"], 1)
+        kept = make("tarnlight:low", video__keyframe_interval__median=2)
+        self.assertEqual(kept.values()["video.keyframe_interval.median"], 1, "1 s is recommended there")
+
+    def test_the_audio_bitrate_follows_the_channels(self):
+        rules = (
+            "  audio.present: {must: 'yes'}\n  audio.channels: {must: 1}\naudio_ladder:\n"
+            "  - {channels: 1, bitrate: {min: 64, max: 80}}\n  - {channels: 2, bitrate: {min: 128, max: 192}}\n"
+        )
+        wanted = make(rules=rules, audio__bitrate__mean=160).values()
+        self.assertEqual((wanted["audio.channels"], wanted["audio.bitrate.mean"]), (1, 64))
+
+    def test_seconds_stay_when_only_the_frame_rate_changes(self):
+        p = make(video__keyframe_interval__median=2, video__size="1920x1080")
+        step = next(s for s in p.steps if s.parameter == "video.keyframe_interval.median")
+        self.assertFalse(step.changes)
+        self.assertIn("100 frames at 50 fps", step.reason)
+
     def test_exclusive_rules_on_one_setting(self):
         rules = "  video.keyframe_interval.max: {must: {max: 2}}\n  video.keyframe_interval.min: {must: {min: 3}}\n"
         (unmet,) = make(rules=rules).unmet

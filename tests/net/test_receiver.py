@@ -97,6 +97,14 @@ class Receiving(Net):
         await self.until(lambda: self.events)
         self.assertIn("asks for application 'live', expected 'live/a'", self.events[0].reason)
 
+    async def test_a_key_in_the_server_address_is_said_and_not_shown(self):
+        await self.listen()
+        with self.assertRaises(PublishError):
+            await Publisher(self.address(f"live/a/{KEY}"), Secret(KEY)).start()
+        await self.until(lambda: self.events)
+        self.assertIn("the key stands in its server address", self.events[0].reason)
+        self.assertNotIn(KEY, repr(self.events))
+
     async def test_one_publisher_at_a_time_and_the_next_when_it_is_gone(self):
         await self.listen()
         first = Publisher(self.address(), Secret(KEY))

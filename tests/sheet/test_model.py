@@ -68,6 +68,15 @@ class Whole(Folder):
         found = {f.parameter: f.verdict for f in judge_sent(s, sent).findings}
         self.assertEqual(found["video.frame_rate"], Verdict.UNSEEN)
 
+    def test_servers_of_srt_have_no_application(self):
+        s = sheet("protocols: [{protocol: srt, port: 9710}]\nservers: [{address: 'srt://in.example:9710'}]\n")
+        self.assertIsNone(s.servers[0].rtmp)
+        self.assertEqual(lint(s), [])
+        wrong = sheet("protocols: [{protocol: srt, port: 9710}]\nservers: [{address: 'srt://in.example:1'}]\n")
+        self.assertIn("uses srt on port 1", lint(wrong)[0].text)
+        with self.assertRaisesRegex(DocumentError, "expected srt://host:port"):
+            sheet("servers: [{address: 'srt://in.example/live'}]\n")
+
     def test_portrait_pictures_find_their_rung(self):
         s = library.load("tarnlight")
         rule = s.rules_for(expand_set({"video.size": "1080x1920", "video.frame_rate": 30}))["video.bitrate.mean"]

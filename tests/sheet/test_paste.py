@@ -130,6 +130,16 @@ class Alone(unittest.TestCase):
             with self.assertRaisesRegex(PasteError, words):
                 untangle(text)
 
+    def test_a_key_behind_the_scheme_is_not_repeated(self):
+        for text in (
+            "rtmp://FAKE-AAAA-CCCC-DDDD-EEEE",
+            "rtmp://FAKE-AAAA-CCCC-DDDD-EEEE/live",
+            "http:FAKE-AAAA-CCCC-DDDD-EEEE",
+        ):
+            with self.assertRaises(PasteError) as caught:
+                untangle(text, pattern=PATTERN, known=KNOWN, ports=PORTS)
+            self.assertNotIn("aaaa", str(caught.exception).lower())
+
     def test_either_alone(self):
         self.assertIsNone(untangle(SERVER, known=KNOWN).key)
         self.assertIsNone(untangle("FAKE-AAAA-CCCC-DDDD-EEEE", pattern=PATTERN).server)

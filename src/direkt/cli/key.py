@@ -56,7 +56,7 @@ def _untangle(rig: Any, entry: Any, text: str) -> Any:
     from direkt.sheet import address, paste
 
     sheet = rig.sheet(entry)
-    known = [address.parse(entry.server), *(address.parse(server.address) for server in sheet.servers)]
+    known = [address.parse(entry.server), *(found for server in sheet.servers if (found := server.rtmp))]
     ports = [(p.protocol, p.port) for p in sheet.protocols]
     return paste.untangle(text, pattern=sheet.key.pattern if sheet.key else None, known=known, ports=ports)
 

@@ -62,6 +62,8 @@ def _on(rig: Any, name: str, driver: Any, rehearse: str | None) -> Any:
     server = str(address.parse(rehearse)) if rehearse is not None else destination.server
     key = rig.key(destination, common.sources())
     common.remind(rig, destination)
+    if key.reveal() in server:
+        raise common.Failure("the address holds the stream key: give it without", common.USE)
     slot = _slot(rig, name, driver)
     if slot.state != "stopped":
         if (slot.server, slot.channel) == (server, feed.channel):

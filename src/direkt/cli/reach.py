@@ -62,7 +62,7 @@ async def _all(
             )
         sheet = rig.sheet(entry)
         targets = {entry.server: "in the rig"}
-        for server in sheet.servers:
+        for server in (s for s in sheet.servers if s.rtmp is not None):
             targets.setdefault(server.address, f"{server.region} {server.role}".strip())
         ports = [(p.protocol, p.port) for p in sheet.protocols]
         parsed = [(role, address.parse(text)) for text, role in targets.items()]

@@ -67,7 +67,9 @@ def show(name: str, as_json: bool) -> None:
             "protocols": [p.model_dump() for p in s.protocols], "servers": [p.model_dump() for p in s.servers],
             "spherical": s.spherical.model_dump() if s.spherical else None,
             "session": s.session.model_dump() if s.session else None, "key": s.key.model_dump() if s.key else None,
-            "checklist": [c.model_dump() for c in s.checklist], "modes": {n: m.summary for n, m in s.modes.items()},
+            "checklist": [c.model_dump() for c in s.checklist], "modes": {
+                m.name: {"summary": m.summary, "rules": {n: r.json() for n, r in m.rules.items()}} for m in s.modes.values()
+            },
         })  # fmt: skip
         return
     out = common.console()

@@ -129,6 +129,9 @@ class Receiver:
         """None, or why a publisher with this application is turned away."""
         if app == self._app:
             return None
+        key = self._key.reveal()
+        if key in app:  # a device that was given everything as its server address
+            return "the key stands in its server address: enter address and key apart, or as one URL where it wants one"
         return f"it asks for application {_quoted(app)}, expected {_quoted(self._app)}: check the server address"
 
     def knows(self, key: str) -> str | None:

@@ -10,7 +10,6 @@ from direkt import demand, parameters
 from direkt.bitstream import h264
 from direkt.bitstream.bits import BitstreamError
 from direkt.parameters import Value
-from direkt.sheet import address
 from direkt.sheet.model import Rule, Sheet
 
 
@@ -177,11 +176,12 @@ def _ends(sheet: Sheet) -> Iterator[Contradiction]:
     """Servers, protocols, key and session."""
     ports = {(p.protocol, p.port) for p in sheet.protocols}
     for server in sheet.servers:
-        found = address.parse(server.address)
-        if ports and (found.scheme, found.port) not in ports:
+        found = server.rtmp
+        scheme, port = (found.scheme, found.port) if found else ("srt", int(server.address.rpartition(":")[2]))
+        if ports and (scheme, port) not in ports:
             yield Contradiction(
                 sheet.source,
-                f"server {server.address} uses {found.scheme} on port {found.port}, which protocols does not list",
+                f"server {server.address} uses {scheme} on port {port}, which protocols does not list",
             )
     if sheet.servers and all(server.role == "backup" for server in sheet.servers):
         yield Contradiction(sheet.source, "all servers are backups; one must be the primary")

@@ -6,6 +6,7 @@ be: a value, a list of values, or a range. The ladder gives the video bitrate by
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any, Literal
@@ -18,6 +19,7 @@ from direkt.documents import Strict
 from direkt.errors import UnusableInput
 from direkt.parameters import Values
 from direkt.sheet import address
+from direkt.sheet.address import ServerAddress
 
 SCHEMA = "direkt.sheet/1"
 
@@ -99,8 +101,16 @@ class Server(Strict):
     @field_validator("address")
     @classmethod
     def _address(cls, value: str) -> str:
-        address.parse(value)
+        if not value.startswith("srt://"):
+            address.parse(value)
+        elif not re.fullmatch(r"srt://[A-Za-z0-9.\[\]:-]+:\d{1,5}", value):
+            raise ValueError(f"expected srt://host:port, got {value!r}")
         return value
+
+    @property
+    def rtmp(self) -> ServerAddress | None:
+        """The address parsed; None for SRT, which has no application."""
+        return None if self.address.startswith("srt://") else address.parse(self.address)
 
 
 class Spherical(Strict):

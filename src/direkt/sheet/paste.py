@@ -243,7 +243,7 @@ def _check_host(host: str, known: Sequence[ServerAddress]) -> None:
         number = ipaddress.ip_address(bare)
     except ValueError:
         if not regex.fullmatch(r"[a-z0-9.-]+", bare) or ("." not in bare and bare != "localhost"):
-            raise PasteError(f"{bare[:40]!r} is no host name: copy the server address again") from None
+            raise PasteError("what stands behind the scheme is no host name: copy the server address again") from None
         return
     if any(k.host == bare for k in known):
         return
