@@ -1,7 +1,7 @@
 import unittest
 
 from direkt import documents
-from direkt.judge import Verdict, judge_sent, judge_set
+from direkt.judge import Verdict, judge_sent
 from direkt.parameters import expand_set
 from direkt.sheet.file import build
 
@@ -84,15 +84,6 @@ class Judging(unittest.TestCase):
         judgement = judge_sent(SHEET, {"audio.present": "yes", "stream.duration": 4.0})
         self.assertEqual(judgement.findings[0].verdict, Verdict.FAIL)
         self.assertIn("No video", judgement.findings[0].advice)
-
-    def test_what_is_set_is_judged_by_itself(self):
-        judgement = judge_set(
-            SHEET, expand_set({"video.size": "640x360", "video.frame_rate": 25, "video.bitrate.mean": 9000})
-        )
-        found = {f.parameter: f.verdict for f in judgement.findings}
-        self.assertEqual(found["video.size"], Verdict.FAIL)
-        self.assertEqual(found["video.bitrate.mean"], Verdict.FAIL)
-        self.assertNotIn("audio.codec", found)
 
     def test_without_a_sheet_only_contradictions_are_found(self):
         self.assertEqual(judge_sent(None, SENT).findings, ())

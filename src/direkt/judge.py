@@ -115,17 +115,6 @@ def judge_sent(
     return Judgement(tuple(findings))
 
 
-def judge_set(sheet: Sheet, set_: Values) -> Judgement:
-    """Judges what a device says it is set to; parameters it does not set are left out."""
-    rules = sheet.rules_for(set_)
-    findings = []
-    for name in parameters.in_table_order(set(rules) & set(set_)):
-        verdict = _verdict(rules[name], set_[name], measured=False)
-        advice = "" if verdict is Verdict.PASS else parameters.find(name).advice
-        findings.append(Finding(name, verdict, rules[name], set_[name], None, advice))
-    return Judgement(tuple(findings))
-
-
 def _no_rung(sheet: Sheet, sent: Values) -> str:
     size, rate = sent.get("video.size"), sent.get("video.frame_rate")
     return f"{sheet.name} gives no bitrate for {size} at {parameters.show('video.frame_rate', rate)}"

@@ -16,7 +16,6 @@ from direkt.sheet import address, library, secret
 from direkt.sheet.model import Sheet
 
 FILE_NAME = "rig.yaml"
-SCHEMA = "direkt.rig/1"
 
 
 class DeviceEntry(Strict):

@@ -26,5 +26,3 @@ class Bits(unittest.TestCase):
 
     def test_trailing_bits(self):
         self.assertEqual(stop("101"), b"\xb0")
-        self.assertTrue(BitReader(b"\xb0").more_rbsp_data())
-        self.assertFalse(BitReader(b"\x80").more_rbsp_data())

@@ -52,11 +52,6 @@ class BitReader:
         number = self.ue()
         return (number + 1) // 2 if number & 1 else -(number // 2)
 
-    def more_rbsp_data(self) -> bool:
-        """H.264 clause 7.2: whether anything comes before the trailing stop bit."""
-        rest = self._value & ((1 << self.left) - 1)
-        return rest != 0 and rest & (rest - 1) != 0
-
 
 def u(value: int, bits: int) -> str:
     """``value`` as ``bits`` binary digits."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import errno
 import logging
 import secrets
 import signal
@@ -116,7 +117,6 @@ class _Session:
         self.source_rate: float | None = None  # fps at the device's input
         self.addresses: list[str] = []
         self.nothing_came = False
-        self.interrupted = False
         self.measurement: Measurement | None = None
         self.out = common.console(err=as_json)
 
@@ -185,7 +185,7 @@ class _Session:
         except OSError as error:
             reason = (
                 "it is in use: is another catch running? Choose another with --port"
-                if error.errno == 98
+                if error.errno == errno.EADDRINUSE
                 else (error.strerror or str(error)).lower()
             )
             raise common.Failure(f"port {port} cannot be opened: {reason}", common.DEVICE) from None
@@ -196,16 +196,12 @@ class _Session:
         loop = asyncio.get_running_loop()
         for number in (signal.SIGINT, signal.SIGTERM):
             with contextlib.suppress(NotImplementedError):
-                loop.add_signal_handler(number, self._interrupt, stop)
+                loop.add_signal_handler(number, stop.set)
         try:
             return await self._watch(stop)
         finally:
             self.measurement = self.rehearsal.finish()
             await receiver.stop()
-
-    def _interrupt(self, stop: asyncio.Event) -> None:
-        self.interrupted = True
-        stop.set()
 
     def _announce(self, app: str, shown_key: str, host: str | None, port: int) -> None:
         scheme, usual = ("rtmps", 443) if self.tls else ("rtmp", 1935)
@@ -350,6 +346,8 @@ class _Session:
         r = self.rehearsal
         for t in r.turned_away if self.nothing_came or not self.out.is_terminal else r.turned_away[-5:]:
             self.out.print(f"[yellow]! turned away[/]  {escape(t.peer)}: {escape(t.reason)}")
+        if r.turned_away_count > len(r.turned_away):
+            self.out.print(f"[yellow]! turned away[/]  {r.turned_away_count - len(r.turned_away)} more connections")
         if self.nothing_came:
             if code == common.INTERRUPTED:
                 click.echo("Interrupted: nobody had pushed yet; the port is closed.", err=True)

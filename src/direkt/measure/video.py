@@ -55,7 +55,6 @@ class VideoMeter:
         self.keyframes = 0
         self.marked = 0  # samples the container calls keyframes
         self.marked_wrong = 0
-        self.filler = 0  # bytes
         self.damaged = 0
         self.intervals = Intervals()
         self.key_intervals = Intervals()
@@ -247,8 +246,6 @@ class VideoMeter:
                     bipredicted = True
             elif kind == 6:
                 sei = True
-            elif kind == 12:
-                self.filler += size + 4
             elif kind == 7 or kind == 8:
                 self._inner_set(bytes(data[at + 4 : following]))
             at = following

@@ -21,8 +21,6 @@ from direkt.parameters import Values
 from direkt.sheet import address
 from direkt.sheet.address import ServerAddress
 
-SCHEMA = "direkt.sheet/1"
-
 
 @dataclass(frozen=True, slots=True)
 class Rule:

@@ -56,7 +56,6 @@ class ServerSession(Session):
         self._encoding = 0.0
         self._connect_id: float | None = None
         self._publish_stream = _STREAM
-        self._publish_id = 0.0
         self._connected = False
         self._publishing = False
 
@@ -109,7 +108,6 @@ class ServerSession(Session):
             key = arguments[0] if arguments and isinstance(arguments[0], str) else ""
             kind = arguments[1] if len(arguments) > 1 and isinstance(arguments[1], str) else "live"
             self._publish_stream = stream or _STREAM
-            self._publish_id = transaction
             events.append(PublishRequest(key, kind))
         elif name in ("FCUnpublish", "deleteStream", "closeStream"):
             self._stop(name, events)

@@ -60,14 +60,6 @@ class Session:
         self._send(CONTROL_STREAM, chunks.SET_CHUNK_SIZE, size.to_bytes(4, "big"))
         self._writer.chunk_size = size
 
-    def ping(self, milliseconds: int) -> None:
-        """Asks the peer for a sign of life (7.1.7)."""
-        self._send(
-            CONTROL_STREAM,
-            chunks.USER_CONTROL,
-            PING.to_bytes(2, "big") + (milliseconds & 0xFFFFFFFF).to_bytes(4, "big"),
-        )
-
     # In
 
     def _take(self, data: bytes) -> list[Message]:
