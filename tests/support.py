@@ -18,10 +18,12 @@ from collections.abc import Iterator
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 from direkt.bitstream.testcard import CardSettings, TestCard
 from direkt.container import flv, mp4
 from direkt.container.media import CodecConfig, Sample
+from direkt.sim import brindle
 from direkt.sim.brindle import BrindleB2, Faults
 from direkt.sim.push import AudioSettings, Programme
 
@@ -175,6 +177,9 @@ class RigCli(Cli):
 
     def setUp(self) -> None:
         super().setUp()
+        shorter = mock.patch.object(brindle, "RESTART_SECONDS", 0.7)
+        shorter.start()
+        self.addCleanup(shorter.stop)
         user, _, password = LOGIN.partition(":")
         self.device = BrindleB2(user, password, faults=copy.deepcopy(self.faults))
         self.device.start()

@@ -105,7 +105,10 @@ def parse(text: str, source: str) -> Document:
         raise DocumentError(source, [Problem(0, f"{len(text)} characters; at most {_LARGEST} are read")])
     if text.count("*") > _MOST_ALIASES and text.count("&") and _aliases(text) > _MOST_ALIASES:
         raise DocumentError(source, [Problem(0, f"more than {_MOST_ALIASES} YAML aliases; write the values out")])
-    tree, plain_data = _fast(text)
+    try:
+        tree, plain_data = _fast(text)
+    except _TooDeepError:
+        raise DocumentError(source, [Problem(0, "nested too deeply")]) from None
     if tree is not None:
         if not isinstance(plain_data, dict):
             raise DocumentError(source, [Problem(1, f"expected entries like 'name: value', got {_kind(plain_data)}")])
@@ -151,6 +154,10 @@ def _loader() -> Any:
     return type("Loader", (base,), plain_tags)
 
 
+class _TooDeepError(Exception):
+    """More levels than any document of ours has."""
+
+
 _LOADER = _loader()
 _INT = re.compile(r"[-+]?\d{1,300}|0o[0-7]{1,100}|0x[0-9a-fA-F]{1,100}")
 _FLOAT = re.compile(r"[-+]?(?:\.\d+|\d+(?:\.\d*)?)(?:[eE][-+]?\d+)?")
@@ -170,7 +177,9 @@ def _fast(text: str) -> tuple[Any, Any]:
     try:
         tree = yaml_fast.compose(text, Loader=_LOADER)
         return (tree, _value(tree, 0)) if tree is not None else (None, None)
-    except (yaml_fast.YAMLError, _NotPlain, ValueError, RecursionError):
+    except RecursionError:
+        raise _TooDeepError from None
+    except (yaml_fast.YAMLError, _NotPlain, ValueError):
         return None, None
 
 
@@ -180,7 +189,7 @@ def _value(node: Any, depth: int) -> Any:
     if kind == "scalar":
         return node.value if node.style else _scalar(node.value)  # a style is a quote or a block mark
     if depth > 40:
-        raise _NotPlain
+        raise _TooDeepError
     depth += 1
     if kind == "sequence":
         return [_value(item, depth) for item in node.value]

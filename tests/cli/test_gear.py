@@ -2,7 +2,9 @@ import json
 import subprocess
 import time
 from pathlib import Path
+from unittest import mock
 
+from direkt.sim import brindle
 from direkt.sim.brindle import Faults
 from tests.support import KEY, RigCli, command, free_port
 
@@ -102,7 +104,13 @@ class Gear(RigCli):
         waiting = self.interrupt(self.start("catch", "--port", port), 1.5)
         self.assertEqual(waiting.code, 130)
         self.assertIn("the port is closed", waiting.err)
-        writing = self.interrupt(self.start("write", "--yes"), 2.2)
+        with mock.patch.object(brindle, "RESTART_SECONDS", 6):
+            writing = self.start("write", "--yes")
+            for _ in range(100):  # until the device is away
+                if self.device._server is None:
+                    break
+                time.sleep(0.1)
+            writing = self.interrupt(writing, 0.5)
         self.assertEqual(writing.code, 130)
         self.assertRegex(writing.err, "Interrupted: tower has the new settings but not in force.*old settings: ")
         catching = self.start("catch", "--feed", "finish", "--port", port, "--for", "60s")
