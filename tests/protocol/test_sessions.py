@@ -161,6 +161,7 @@ class Server(unittest.TestCase):
             (b"\x16\x03\x01\x02\x00", "rtmps"), (b"GET / HTTP/1.1\r\n", "HTTP"), (b"\x47", "0x47"),
             (wire(command("publish", 1.0, None, "k")), "before connect"), (wire((3, Message(20, 0, 0, b"\x63"))), "cannot be read"),
             (wire(command(1.0)), "without a name"),
+            (wire(*[(2, Message(4, 0, 0, b"\0\6\0\0\1\2"))] * 1001), "more pings"),
         ):  # fmt: skip
             with self.assertRaisesRegex(RtmpError, words):
                 self.drive(data)

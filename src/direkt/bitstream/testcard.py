@@ -131,7 +131,7 @@ class TestCard:
         self._codes: dict[tuple[int, int, int, int, bool], str] = {}
         self._still = self._code_rows(0, self._still_rows, 0)
         self.sps, self.pps = self._write_sps(), self._write_pps()
-        smallest = 8 * len(self._still) // 8 * float(s.frame_rate) / s.keyframe_interval
+        smallest = len(self._still) * float(s.frame_rate) / s.keyframe_interval
         if self._hrd and smallest > 0.9 * self._rate:
             raise BitstreamError(
                 f"{s.bitrate} kbit/s cannot hold keyframes of {len(self._still) // 8} bytes every "
@@ -306,7 +306,7 @@ class TestCard:
         head = self._slice_header(self._card_rows * self._columns, keyframe)
         if not blocks:
             return self._slice(False, head + ue(total))
-        mark = "" + ue(25) if keyframe else ue(0) + ue(30)
+        mark = ue(25) if keyframe else ue(0) + ue(30)
         rest = "" if blocks == total else ue(total - blocks)
         source = random.Random(self._index)
         parts = [pack(head + mark)]

@@ -40,6 +40,7 @@ def demo(folder: Path | None) -> int:
     try:
         return run.all()
     except KeyboardInterrupt:
+        run.stop()
         click.echo(f"\nInterrupted: the simulated gear is off; what there is lies in {folder}", err=True)
         return common.INTERRUPTED
     finally:
@@ -100,7 +101,7 @@ class _Demo:
         push = ["push", "on", "finish", "--rehearse", address]
         catch = ["catch", "--feed", "finish", "--for", f"{seconds}s", "--keep", f"{name}.flv", "--report", f"{name}.json",
                  "--port", str(self.port), "--host", "127.0.0.1"]  # fmt: skip
-        self._show([*push, "   # in a second terminal"][:-1])
+        self._show(push)
         self._show(catch)
         catching = self._begin(catch)
         self._wait_for_port()

@@ -15,7 +15,7 @@ STREAM_BEGIN, STREAM_EOF, PING, PONG = 0, 1, 6, 7
 
 WINDOW = 2_500_000  # bytes between acknowledgements
 CONTROL_STREAM, COMMAND_STREAM, AUDIO_STREAM, VIDEO_STREAM = 2, 3, 4, 6  # chunk streams
-_MOST_MESSAGES = 100_000  # of control kind in one go: nobody needs more
+_MOST_PINGS = 1000  # unanswered at once: nobody needs more
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,6 +37,7 @@ class Session:
         self._out: list[bytes] = []
         self._window = 0  # the peer's: bytes after which it wants an acknowledgement
         self._unacknowledged = 0
+        self._pings = 0  # whose answers have not gone out
         self.received = 0  # bytes
         self.acknowledged = 0  # bytes of ours that the peer says it has
         self.ready = False
@@ -47,6 +48,7 @@ class Session:
         """What is to go out now."""
         data = b"".join(self._out)
         self._out.clear()
+        self._pings = 0
         return data
 
     def _send(self, number: int, type_: int, payload: bytes, stream: int = 0, timestamp: int = 0) -> None:
@@ -99,7 +101,8 @@ class Session:
         elif message.type == chunks.PEER_BANDWIDTH and len(payload) >= 4:
             self._send(CONTROL_STREAM, chunks.WINDOW_SIZE, number.to_bytes(4, "big"))
         elif message.type == chunks.USER_CONTROL and payload[:2] == PING.to_bytes(2, "big"):
-            if sum(map(len, self._out)) > _MOST_MESSAGES * 20:
+            self._pings += 1
+            if self._pings > _MOST_PINGS:
                 raise RtmpError("more pings at once than anybody needs")
             self._send(CONTROL_STREAM, chunks.USER_CONTROL, PONG.to_bytes(2, "big") + payload[2:6])
 
