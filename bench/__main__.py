@@ -64,7 +64,7 @@ def pairs(name: str, command: list[str], baseline: list[str]) -> tuple[float, in
 
 def make_hour(path: Path) -> None:
     """An hour of 720p30 at 6 Mbit/s CBR and AAC at 160 kbit/s, as FLV: 32 seconds, repeated with running times."""
-    from direkt.bitstream.testcard import CardSettings
+    from direkt.codec.testcard import CardSettings
     from direkt.container import flv
     from direkt.sim.push import AudioSettings, Programme
 
@@ -98,7 +98,7 @@ def bench_check() -> bool:
 
 def make_wire() -> bytes:
     """What a publisher of 20 s of 20 Mbit/s sends in 128-byte chunks, without the handshake."""
-    from direkt.bitstream.testcard import CardSettings
+    from direkt.codec.testcard import CardSettings
     from direkt.protocol import amf
     from direkt.protocol.rtmp import chunks
     from direkt.protocol.rtmp.chunks import ChunkWriter, Message
@@ -185,7 +185,7 @@ def bench_help() -> bool:
 def bench_sheets() -> bool:
     import yaml
 
-    from direkt.sheet import library
+    from direkt.destination import library
 
     folder = Path(tempfile.mkdtemp(prefix="direkt-bench-"))
     try:

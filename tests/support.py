@@ -1,9 +1,11 @@
-"""What several tests need: streams made by the project's own writer, and the installed command."""
+"""What several tests need: streams made by the project's own writer, and the command, in this process or built."""
 
 from __future__ import annotations
 
 import contextlib
 import copy
+import io
+import itertools
 import json
 import os
 import shutil
@@ -14,21 +16,31 @@ import sys
 import tempfile
 import time
 import unittest
-from collections.abc import Iterator
 from fractions import Fraction
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 from unittest import mock
 
-from direkt.bitstream.testcard import CardSettings, TestCard
-from direkt.container import flv, mp4
-from direkt.container.media import CodecConfig, Sample
+import numpy as np
+
+from direkt.cli import main as entry
+from direkt.codec import h264_syntax
+from direkt.codec.testcard import CardSettings, TestCard
+from direkt.container import Source, flv, mp4
+from direkt.measure.meter import Measurement, Meter
+from direkt.media import Format, Framing, MediaEvent, Samples, batch
 from direkt.sim import brindle
 from direkt.sim.brindle import BrindleB2, Faults
 from direkt.sim.push import AudioSettings, Programme
+from tests import mp4_writer
 
-KEY = "FAKE-TEST-KEY-4711"
+KEY = "varn~fake~testbird"
 LOGIN = "operator:fake-password"
+MS = Fraction(1, 1000)
+os.environ["PYTHON_KEYRING_BACKEND"] = "keyring.backends.fail.Keyring"
+
+
+# Streams
 
 
 def card(width=640, height=360, rate=Fraction(25), interval=50, profile="high", bitrate=1000, control="cbr", **more):
@@ -55,31 +67,108 @@ def flv_bytes(seconds: float, video: CardSettings | None = None, audio: AudioSet
     return b"".join(parts)
 
 
-def mp4_bytes(pictures: int, video: CardSettings | None = None, **more: Any) -> bytes:
-    """A plain MP4 of the test card, 12800 units a second."""
+def mp4_bytes(pictures: int, video: CardSettings | None = None, others: tuple = ()) -> bytes:
+    """A plain MP4 of the test card, 60 ticks a picture."""
     video = video or card()
     writer = TestCard(video)
-    from direkt.bitstream import h264
-
-    config = h264.build_avc_config(writer.sps, writer.pps)
-    step = round(12800 / video.frame_rate)
+    config = h264_syntax.build_avc_config(writer.sps, writer.pps)
     samples = []
     for _ in range(pictures):
         picture = writer.next()
         picture.nals = [nal for nal in picture.nals if nal[0] & 31 not in (7, 8, 9)]
-        samples.append((step, 0, picture.length_prefixed(), picture.keyframe))
-    track = mp4.TrackToWrite("video", 12800, config, video.width, video.height, samples=samples)
-    return mp4.write([track, *more.get("others", [])])
+        samples.append((60, 0, picture.length_prefixed(), picture.keyframe))
+    scale = int(60 * video.frame_rate)
+    track = mp4_writer.TrackToWrite("video", scale, config, video.width, video.height, samples=samples)
+    return mp4_writer.write([track, *others])
 
 
-def events(data: bytes) -> list[Any]:
-    return list(flv.read(memoryview(data)))
+def events(data: bytes, container=flv) -> list[MediaEvent]:
+    return list(container.read(Source(data)))
+
+
+def mp4_events(data: bytes) -> list[MediaEvent]:
+    return events(data, mp4)
+
+
+class Flat(NamedTuple):
+    """One sample, its times in seconds."""
+
+    dts: Fraction
+    pts: Fraction
+    data: bytes
+    key: bool
+
+
+def flat(found: list[MediaEvent], track: str) -> list[Flat]:
+    """The samples of a track one by one."""
+    out, tick = [], Fraction(0)
+    for event in found:
+        if isinstance(event, Format) and event.track == track:
+            tick = event.tick
+        elif isinstance(event, Samples) and event.track == track:
+            for n in range(len(event)):
+                dts, pts = int(event.dts[n]) * tick, int(event.pts[n]) * tick
+                out.append(Flat(dts, pts, bytes(event.sample(n)), bool(event.marked[n])))
+    return out
+
+
+def measure(found: list[MediaEvent]) -> Measurement:
+    meter = Meter()
+    meter.add_all(found)
+    return meter.snapshot()
+
+
+def units(nals: list[bytes]) -> bytes:
+    """NAL units behind lengths of four bytes."""
+    return b"".join(len(nal).to_bytes(4, "big") + nal for nal in nals)
+
+
+def video_format(video: CardSettings | None = None, tick: Fraction = MS) -> Format:
+    writer = TestCard(video or card())
+    return Format("video", "h264", tick, Framing.LENGTHS, h264_syntax.build_avc_config(writer.sps, writer.pps))
+
+
+def pictures(rows, tick: Fraction = MS, track: str = "video") -> Samples:
+    """Samples from rows of (dts, pts, NAL units or bytes, marked), times in seconds."""
+    parts = [row[2] if isinstance(row[2], bytes) else units(row[2]) for row in rows]
+    dts, pts = ([round(Fraction(row[n]).limit_denominator(10**6) / tick) for row in rows] for n in (0, 1))
+    return batch(track, parts, dts, pts, [bool(row[3]) if len(row) > 3 else False for row in rows])
+
+
+def parts_of(samples: Samples, sizes) -> list[Samples]:
+    """The batch cut into batches of these sizes."""
+    edges = np.cumsum([0, *sizes]).clip(max=len(samples)).tolist()
+    return [samples[a:b] for a, b in itertools.pairwise(edges) if b > a]
+
+
+# Networks
 
 
 def free_port() -> int:
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
         return probe.getsockname()[1]
+
+
+def wait_for_port(port: int, limit: float = 15.0) -> None:
+    """Waits until something listens there."""
+    wait_until(lambda: _listens(port), limit)
+
+
+def _listens(port: int) -> bool:
+    with socket.socket() as probe:
+        return probe.connect_ex(("127.0.0.1", port)) == 0
+
+
+def wait_until(condition: Any, limit: float = 10.0) -> None:
+    begin = time.monotonic()
+    while not condition():
+        if time.monotonic() - begin > limit:
+            raise AssertionError("it did not come true in time")
+        time.sleep(0.02)
+
+
+# The command
 
 
 class Folder(unittest.TestCase):
@@ -115,11 +204,23 @@ def command() -> list[str]:
 
 
 class Cli(Folder):
-    """A test that drives the built program in its temporary folder."""
+    """A test that drives the program in its temporary folder: ``direkt`` in this process, ``start`` the built one."""
 
     def environment(self, **more: str) -> dict[str, str]:
         kept = {name: value for name, value in os.environ.items() if not name.startswith("DIREKT_")}
         return {**kept, "COLUMNS": "140", "NO_COLOR": "1", **more}
+
+    def direkt(self, *arguments: str, text: str = "", **env: str) -> Result:
+        """One command through the program's own entry point; ``text`` on standard input."""
+        out, err = io.StringIO(), io.StringIO()
+        with contextlib.ExitStack() as stack:
+            stack.enter_context(mock.patch.dict(os.environ, self.environment(**env), clear=True))
+            stack.enter_context(mock.patch.object(sys, "stdin", io.StringIO(text)))
+            stack.enter_context(contextlib.chdir(self.folder))
+            stack.enter_context(contextlib.redirect_stdout(out))
+            stack.enter_context(contextlib.redirect_stderr(err))
+            code = entry.run(list(arguments))
+        return Result(code, out.getvalue(), err.getvalue())
 
     def start(self, *arguments: str, **env: str) -> subprocess.Popen[str]:
         child = subprocess.Popen(
@@ -141,12 +242,8 @@ class Cli(Folder):
         self.assertNotIn("Traceback", out + err, result)
         return result
 
-    def direkt(self, *arguments: str, limit: float = 60, **env: str) -> Result:
-        return self.finish(self.start(*arguments, **env), limit)
-
-    def interrupt(self, child: subprocess.Popen[str], after: float) -> Result:
-        time.sleep(after)
-        child.send_signal(signal.SIGINT)
+    def interrupt(self, child: subprocess.Popen[str], number: int = signal.SIGINT) -> Result:
+        child.send_signal(number)
         return self.finish(child, 20)
 
     def one_line(self, result: Result, code: int, *words: str) -> None:
@@ -177,7 +274,7 @@ class RigCli(Cli):
 
     def setUp(self) -> None:
         super().setUp()
-        shorter = mock.patch.object(brindle, "RESTART_SECONDS", 0.7)
+        shorter = mock.patch.object(brindle, "RESTART_SECONDS", 0.4)
         shorter.start()
         self.addCleanup(shorter.stop)
         user, _, password = LOGIN.partition(":")
@@ -188,35 +285,10 @@ class RigCli(Cli):
         self.file("secrets.yaml", f"tarnlight: {KEY}\n", 0o600)
 
     def environment(self, **more: str) -> dict[str, str]:
-        return super().environment(**{"TOWER_LOGIN": LOGIN, **more})
+        config = str(self.folder / "config")
+        return super().environment(**{"TOWER_LOGIN": LOGIN, "DIREKT_CONFIG": config, **more})
 
     def no_secret_in(self, *texts: str) -> None:
         for text in texts:
             self.assertNotIn(KEY, text)
             self.assertNotIn(LOGIN.partition(":")[2], text)
-
-
-@contextlib.contextmanager
-def wait_until(limit: float = 10.0) -> Iterator[Any]:
-    """Gives a function that waits until its condition holds."""
-
-    def wait(condition: Any) -> None:
-        begin = time.monotonic()
-        while not condition():
-            if time.monotonic() - begin > limit:
-                raise AssertionError("it did not come true in time")
-            time.sleep(0.02)
-
-    yield wait
-
-
-def picture(pts: float, nals: list[bytes], dts: float | None = None, key: bool = False) -> Sample:
-    data = b"".join(len(nal).to_bytes(4, "big") + nal for nal in nals)
-    return Sample("video", pts if dts is None else dts, pts, data, key)
-
-
-def configs(video: CardSettings | None = None) -> CodecConfig:
-    from direkt.bitstream import h264
-
-    writer = TestCard(video or card())
-    return CodecConfig("video", "h264", h264.build_avc_config(writer.sps, writer.pps))

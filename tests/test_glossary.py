@@ -23,8 +23,9 @@ class Words(unittest.TestCase):
 
 class Sums(unittest.TestCase):
     def test_by_hand(self):
-        self.assertEqual(glossary.keyframe_frames(2, 50), 100)
-        self.assertEqual(glossary.keyframe_frames(2, 30000 / 1001), 60)
+        self.assertEqual(parameters.keyframe_frames(2, 50), 100)
+        self.assertEqual(parameters.keyframe_frames(2, 30000 / 1001), 60)
+        self.assertEqual(parameters.keyframe_seconds(250, 25), 10)
         self.assertAlmostEqual(glossary.data_volume(8000, 1), 3.6)
         self.assertEqual(glossary.level_for(1920, 1080, 50), "4.2")
         self.assertIsNone(glossary.level_for(8192, 8192, 300))

@@ -1,9 +1,9 @@
 import unittest
 
 from direkt import documents
+from direkt.destination.file import build
 from direkt.judge import Verdict, judge_sent
-from direkt.parameters import expand_set
-from direkt.sheet.file import build
+from direkt.parameters import Bound, Measured, expand_set
 
 SHEET = build(documents.parse("""\
 schema: direkt.sheet/1
@@ -27,10 +27,10 @@ SENT = {
 }  # fmt: skip
 
 
-def judged(set_=None, notes=None, **changes):
+def judged(set_=None, **changes):
     sent = {**SENT, **{name.replace("__", "."): value for name, value in changes.items()}}
-    sent = {name: value for name, value in sent.items() if value is not None}
-    judgement = judge_sent(SHEET, sent, set_, notes)
+    found = {n: v if isinstance(v, Measured) else Measured(v) for n, v in sent.items() if v is not None}
+    judgement = judge_sent(SHEET, found, set_)
     return judgement, {f.parameter: f for f in judgement.findings}
 
 
@@ -54,20 +54,30 @@ class Judging(unittest.TestCase):
         finding = found["video.bitrate.mean"]
         self.assertEqual(finding.verdict, Verdict.FAIL)
         self.assertIn("Lower the video bitrate to 4000 kbit/s (4 Mbit/s)", finding.advice)
-        self.assertEqual(finding.json()["asked"], {"must": {"min": 3000, "max": 5000}, "should": 4000})
+        self.assertEqual(finding.asked.json(), {"must": {"min": 3000, "max": 5000}, "should": 4000})
 
     def test_an_interval_that_is_still_open_fails_when_too_long_and_is_unseen_when_not(self):
-        notes = {"video.keyframe_interval.max": "at least: ..."}
-        for seconds, verdict in ((6.0, Verdict.FAIL), (3.0, Verdict.UNSEEN)):
-            _, found = judged(video__keyframe_interval__max=seconds, notes=notes)
-            self.assertEqual(found["video.keyframe_interval.max"].verdict, verdict)
-        _, found = judged({"video.keyframe_interval.max": 10}, video__keyframe_interval__max=6.0, notes=notes)
-        self.assertNotIn("The device says", found["video.keyframe_interval.max"].advice)
-        _, found = judged(video__keyframe_interval__max=6.0, notes=notes)
-        self.assertIn(
-            "2 s: 50 frames at 25 fps",
-            judged(video__keyframe_interval__median=6.0)[1]["video.keyframe_interval.median"].advice,
-        )
+        name = "video.keyframe_interval.max"
+        for seconds, bound, verdict in (
+            (6.0, Bound.AT_LEAST, Verdict.FAIL), (3.0, Bound.AT_LEAST, Verdict.UNSEEN), (3.0, None, Verdict.PASS),
+            (3.0, Bound.AT_MOST, Verdict.PASS), (6.0, Bound.AT_MOST, Verdict.UNSEEN),
+        ):  # fmt: skip
+            _, found = judged(video__keyframe_interval__max=Measured(seconds, bound))
+            self.assertEqual(found[name].verdict, verdict, (seconds, bound))
+        open_ = Measured(6.0, Bound.AT_LEAST)
+        _, found = judged({name: 10}, video__keyframe_interval__max=open_)
+        self.assertNotIn("The device says", found[name].advice)
+        _, found = judged({name: 5}, video__keyframe_interval__max=open_)
+        self.assertIn("The device says 5 s but sends 6 s", found[name].advice)
+        _, found = judged(video__keyframe_interval__median=6.0)
+        self.assertIn("2 s: 50 frames at 25 fps", found["video.keyframe_interval.median"].advice)
+
+    def test_a_value_that_may_lie_on_either_side_is_unseen(self):
+        for value, off, verdict in (
+            (50.4, None, Verdict.FAIL), (50.4, 0.5, Verdict.UNSEEN), (50.4, 0.3, Verdict.FAIL), (49.9, 0.5, Verdict.PASS),
+        ):  # fmt: skip
+            _, found = judged(video__frame_rate=Measured(value, uncertainty=off))
+            self.assertEqual(found["video.frame_rate"].verdict, verdict, (value, off))
 
     def test_a_device_that_says_one_thing_and_sends_another(self):
         set_ = expand_set({"video.size": "1280x720", "video.codec": "h264", "video.bitrate.mean": 4000})
@@ -81,11 +91,12 @@ class Judging(unittest.TestCase):
         self.assertEqual([f.parameter for f in judgement.findings if f.verdict is not Verdict.PASS], ["audio.present"])
 
     def test_no_video_fails(self):
-        judgement = judge_sent(SHEET, {"audio.present": "yes", "stream.duration": 4.0})
+        judgement = judge_sent(SHEET, {"audio.present": Measured("yes"), "stream.duration": Measured(4.0)})
         self.assertEqual(judgement.findings[0].verdict, Verdict.FAIL)
         self.assertIn("No video", judgement.findings[0].advice)
 
     def test_without_a_sheet_only_contradictions_are_found(self):
-        self.assertEqual(judge_sent(None, SENT).findings, ())
-        (finding,) = judge_sent(None, SENT, {"video.frame_rate": 50}).findings
+        sent = {name: Measured(value) for name, value in SENT.items()}
+        self.assertEqual(judge_sent(None, sent).findings, ())
+        (finding,) = judge_sent(None, sent, {"video.frame_rate": 50}).findings
         self.assertEqual((finding.verdict, finding.asked), (Verdict.ADVISE, None))

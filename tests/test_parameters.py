@@ -1,59 +1,20 @@
 import unittest
 
 from direkt import demand, parameters
-from direkt.parameters import ParameterError, clean, same, show
-
-NAMES = [
-    "video.codec",
-    "video.profile",
-    "video.level",
-    "video.width",
-    "video.height",
-    "video.sample_aspect",
-    "video.display_aspect",
-    "video.scan",
-    "video.chroma",
-    "video.bit_depth",
-    "video.frame_rate",
-    "video.frame_jitter",
-    "video.keyframe_interval.min",
-    "video.keyframe_interval.median",
-    "video.keyframe_interval.max",
-    "video.gop_closed",
-    "video.b_frames",
-    "video.reference_frames",
-    "video.entropy",
-    "video.rate_control",
-    "video.bitrate.mean",
-    "video.bitrate.peak",
-    "video.colour.range",
-    "video.colour.primaries",
-    "video.colour.transfer",
-    "video.colour.matrix",
-    "audio.present",
-    "audio.codec",
-    "audio.profile",
-    "audio.sample_rate",
-    "audio.channels",
-    "audio.bitrate.mean",
-    "audio.bitrate.peak",
-    "audio.silent",
-    "stream.protocol",
-    "stream.duration",
-    "stream.bitrate.mean",
-    "stream.av_offset",
-    "stream.av_drift",
-    "stream.timestamps",
-    "stream.pace",
-]
+from direkt.parameters import Bound, Measured, ParameterError, clean, same, show
 
 
 class Table(unittest.TestCase):
     def test_every_name_has_its_row_with_meaning_and_advice(self):
-        for name in NAMES:
-            row = parameters.find(name)
+        self.assertGreater(len(parameters.TABLE), 40)
+        for name, row in parameters.TABLE.items():
             self.assertTrue(row.meaning.endswith(".") and row.advice.endswith("."), name)
             self.assertIn(parameters.setting_of(name), parameters.TABLE)
+            self.assertIn(row.needs[0] if row.needs else name, parameters.TABLE)
+            if row.aim:
+                self.assertTrue(
+                    row.aim.format(target=2, way="Raise", frames=100, rate=50, mega=0.002).endswith("."), name
+                )
             if row.kind is parameters.Kind.CHOICE:
                 self.assertTrue(row.choices, name)
 
@@ -80,7 +41,7 @@ class Table(unittest.TestCase):
     def test_showing(self):
         self.assertEqual(show("video.keyframe_interval.max", 2.0), "2 s")
         self.assertEqual(show("video.frame_rate", 29.97), "29.97 fps")
-        self.assertEqual(show("video.bitrate.mean", 6899.6), "6900 kbit/s")
+        self.assertEqual(show("video.bitrate.mean", 6899.96), "6900 kbit/s")
         self.assertEqual(show("video.codec", None), "not seen")
 
     def test_sameness_knows_how_finely_things_are_measured(self):
@@ -104,6 +65,27 @@ class Table(unittest.TestCase):
         self.assertNotIn("audio.codec", full)
 
 
+class MeasuredValues(unittest.TestCase):
+    def test_they_have_the_decimals_of_their_row(self):
+        for name, value, wanted in (
+            ("video.frame_rate", 29.97002997, 29.97), ("video.bitrate.mean", 6899.96, 6900.0), ("video.frame_jitter", 0.666, 0.67),
+            ("stream.pace", 0.99949, 0.999), ("video.width", 640.4, 640), ("video.codec", "h264", "h264"),
+        ):  # fmt: skip
+            self.assertEqual(parameters.measured(name, value).value, wanted)
+
+    def test_bounds_and_uncertainty_are_shown(self):
+        for found, words in (
+            (Measured(5.24, Bound.AT_LEAST), "at least 5.24 s"), (Measured(2, uncertainty=0.25), "2 ± 0.25 s"), (None, "not seen"),
+            (Measured(3, Bound.AT_MOST), "at most 3 s"),
+        ):  # fmt: skip
+            self.assertEqual(parameters.show_measured("video.keyframe_interval.max", found), words)
+        self.assertEqual(parameters.measured("video.frame_rate", 30.0, uncertainty=0.44556).uncertainty, 0.45)
+
+    def test_level_1b_ranks_between_its_neighbours(self):
+        levels = ["1.0", "1.0b", "1.1", "3.0", "3.1", "4.2"]
+        self.assertEqual(sorted(levels, key=lambda v: parameters.ordered("video.level", v)), levels)
+
+
 class Demands(unittest.TestCase):
     def test_forms(self):
         exact = demand.parse("video.codec", "h264")
@@ -121,6 +103,17 @@ class Demands(unittest.TestCase):
         self.assertTrue(most.allows(2.02, measured=True))
         self.assertFalse(most.allows(2.04, measured=True))
         self.assertFalse(most.allows(2.02))
+
+    def test_what_lies_beyond_a_value(self):
+        def beyond(raw, value, upwards):
+            return demand.parse("video.keyframe_interval.max", raw).allows_beyond(value, upwards=upwards)
+
+        for raw, value, upwards, wanted in (
+            ({"max": 4}, 5, True, False), ({"max": 4}, 3, True, None), ({"min": 2}, 3, True, True), ({"min": 2}, 1, True, None),
+            ({"min": 2}, 1, False, False), ({"min": 2}, 3, False, None), ({"max": 4}, 3, False, True), ({"min": 1, "max": 4}, 5, False, None),
+            ([2, 4], 5, True, False), ([2, 4], 3, True, None), ([2, 4], 1, False, False), ([2, 4], 3, False, None),
+        ):  # fmt: skip
+            self.assertIs(beyond(raw, value, upwards), wanted, (raw, value, upwards))
 
     def test_mistakes(self):
         for name, raw, words in (

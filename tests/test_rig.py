@@ -1,9 +1,9 @@
 import unittest
 
 from direkt import rig
+from direkt.destination.references import Sources
 from direkt.documents import DocumentError
 from direkt.rig import RigError
-from direkt.sheet.secret import Sources
 from tests.support import KEY, LOGIN, RIG, Folder
 
 

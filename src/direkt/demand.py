@@ -22,15 +22,42 @@ class Demand:
     minimum: Value | None = None
     maximum: Value | None = None
 
-    def allows(self, value: Value, *, measured: bool = False) -> bool:
-        """Whether ``value`` meets the demand; ``measured`` values count within how finely they can be measured."""
+    def allows(self, value: Value, *, measured: bool = False, slack: float = 0.0) -> bool:
+        """Whether ``value`` meets the demand; ``measured`` values count within how finely they can be measured.
+
+        ``slack``: how much further off, in the parameter's unit, still counts.
+        """
         if self.one_of:
-            return any(parameters.same(self.name, value, wish, measured=measured) for wish in self.one_of)
-        slack = parameters.find(self.name).resolution if measured else 1e-9
+            return any(
+                parameters.same(self.name, value, wish, measured=measured)
+                or (
+                    slack > 0
+                    and not isinstance(value, str)
+                    and not isinstance(wish, str)
+                    and abs(value - wish) <= slack
+                )
+                for wish in self.one_of
+            )
+        slack = max(slack, parameters.find(self.name).resolution if measured else 1e-9)
         number = parameters.ordered(self.name, value)
         if self.minimum is not None and number < parameters.ordered(self.name, self.minimum) - slack:
             return False
         return self.maximum is None or number <= parameters.ordered(self.name, self.maximum) + slack
+
+    def allows_beyond(self, value: Value, *, upwards: bool) -> bool | None:
+        """Whether all values from ``value`` upwards (or downwards) meet the demand; None: some do."""
+        if self.one_of:
+            numbers = [parameters.ordered(self.name, wish) for wish in self.one_of]
+            edge = parameters.ordered(self.name, value)
+            slack = parameters.find(self.name).resolution
+            ahead = any(n >= edge - slack for n in numbers) if upwards else any(n <= edge + slack for n in numbers)
+            return None if ahead else False
+        near, far = (self.minimum, self.maximum) if upwards else (self.maximum, self.minimum)
+        beyond = Demand(self.name, minimum=None if upwards else far, maximum=far if upwards else None)
+        if not beyond.allows(value, measured=True):
+            return False
+        before = Demand(self.name, minimum=near if upwards else None, maximum=None if upwards else near)
+        return True if far is None and before.allows(value, measured=True) else None
 
     def nearest(self, value: Value | None) -> Value | None:
         """The allowed value closest to ``value``; of words, the first. None when the range has no end to take."""

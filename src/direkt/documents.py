@@ -21,7 +21,7 @@ from ruamel.yaml import YAML
 from ruamel.yaml.error import MarkedYAMLError, YAMLError
 from ruamel.yaml.reader import ReaderError
 
-from direkt.errors import UnusableInput
+from direkt.errors import UnusableInput, os_words
 
 Model = TypeVar("Model", bound="Strict")
 _LARGEST = 1 << 20  # bytes
@@ -245,7 +245,7 @@ def read(path: Path, source: str | None = None) -> Document:
     try:
         raw = path.read_bytes() if path.stat().st_size <= _LARGEST else None
     except OSError as error:
-        raise DocumentError(name, [Problem(0, f"cannot be read: {(error.strerror or str(error)).lower()}")]) from None
+        raise DocumentError(name, [Problem(0, f"cannot be read: {os_words(error)}")]) from None
     if raw is None:
         raise DocumentError(name, [Problem(0, f"{path.stat().st_size} bytes; at most {_LARGEST} are read")])
     try:

@@ -7,8 +7,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from direkt import parameters
-from direkt.bitstream import h264
-from direkt.bitstream.bits import BitstreamError
+from direkt.protocol.schemes import PORTS
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,8 +72,8 @@ he-aac|HE-AAC, AAC+, SBR|AAC for low bitrates, at half the inner sample rate.|On
 g.711|G711, PCMU, PCMA, u-law, a-law|A telephone codec.|Set AAC instead.|
 sample rate|48 kHz, 44.1 kHz, sampling frequency|Sound samples a second.|48 kHz for video, unless the sheet says 44.1.|kHz, not kbit/s.
 line in|line input, mic in, mic level|A loud input for mixers; a microphone input is far more sensitive.|Line for a mixer, mic for a microphone.|A microphone on a line input is nearly silent.
-rtmp|RTMP, real time messaging protocol|How most encoders push to platforms, on port 1935.|Use RTMPS where both ends have it.|The address is rtmp://, never http://.
-rtmps|RTMPS, RTMP over TLS|RTMP inside TLS, on port 443: nobody on the way can read the key.|Prefer it.|The device's clock must be right, or the certificate looks invalid.
+rtmp|RTMP, real time messaging protocol|How most encoders push to platforms, on port @rtmp@.|Use RTMPS where both ends have it.|The address is rtmp://, never http://.
+rtmps|RTMPS, RTMP over TLS|RTMP inside TLS, on port @rtmps@: nobody on the way can read the key.|Prefer it.|The device's clock must be right, or the certificate looks invalid.
 srt|SRT, secure reliable transport|A push over UDP that repairs losses.|For poor uplinks, where the ingest takes it.|
 rtsp|RTSP|How a camera is asked for its stream: pull, not push.|Not for pushing to platforms.|
 push|publish, contribution|The device connects and sends.||Pull is the opposite: somebody fetches from the device.
@@ -103,7 +102,8 @@ def entries() -> Iterator[Entry]:
         unit = f"In {row.unit}. " if row.unit else ""
         values = f"One of {', '.join(row.choices)}." if row.choices else ""
         yield Entry(row.name, (row.name.replace(".", " "),), row.meaning, row.advice, f"{unit}{values}".strip())
-    for line in _TEXT.splitlines():
+    text = _TEXT.replace("@rtmp@", str(PORTS["rtmp"])).replace("@rtmps@", str(PORTS["rtmps"]))
+    for line in text.splitlines():
         term, also, what, choose, mixed_up = line.split("|")
         yield Entry(term, tuple(a.strip() for a in also.split(",") if a.strip()), what, choose, mixed_up)
 
@@ -133,23 +133,23 @@ def _plain(word: str) -> str:
 # Sums
 
 
-def keyframe_frames(seconds: float, frame_rate: float) -> int:
-    """Pictures in a keyframe interval."""
-    return round(seconds * frame_rate)
-
-
 def data_volume(kbit_s: float, hours: float) -> float:
     """Gigabytes (10^9 bytes) that a stream of ``kbit_s`` takes in ``hours``."""
     return kbit_s * 1000 / 8 * 3600 * hours / 1e9
 
 
-def level_for(width: int, height: int, frame_rate: float, kbit_s: float = 0, profile: str = "high") -> str | None:
-    """The lowest H.264 level (Table A-1) that permits all this; None when none does."""
+def level_for(
+    width: int, height: int, frame_rate: float, kbit_s: float = 0, profile: str = "high", codec: str = "h264"
+) -> str | None:
+    """The lowest level of a codec that permits all this; None when none does."""
+    from direkt.codec import reader
+    from direkt.codec.bits import BitstreamError
+
+    table = reader.levels(codec)
     try:
-        idc = h264.lowest_level(width, height, frame_rate, kbit_s, profile)
+        return table.lowest_level(width, height, frame_rate, kbit_s, profile) if table is not None else None
     except BitstreamError:
         return None
-    return f"{idc // 10}.{idc % 10}"
 
 
 def bits_per_pixel(kbit_s: float, width: int, height: int, frame_rate: float) -> tuple[float, str]:

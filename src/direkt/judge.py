@@ -5,12 +5,11 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from enum import StrEnum
-from typing import Any
 
 from direkt import parameters
 from direkt.demand import Demand
-from direkt.parameters import Value, Values
-from direkt.sheet.model import Rule, Sheet
+from direkt.destination.model import Rule, Sheet
+from direkt.parameters import Bound, Measured, Parameter, Value, Values
 
 
 class Verdict(StrEnum):
@@ -25,6 +24,8 @@ class Verdict(StrEnum):
 _RANK = {verdict: n for n, verdict in enumerate(Verdict)}
 # What a stream must show at once; without it there is nothing to hope for.
 _ESSENTIAL = ("video.codec",)
+_NO_VIDEO = "No video in the stream: check the device's input and encoder."
+_LONGER = "Watch or record for longer."
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,17 +36,9 @@ class Finding:
     verdict: Verdict
     asked: Rule | None
     set: Value | None
-    sent: Value | None
+    sent: Measured | None
     advice: str = ""
     note: str = ""
-
-    def json(self) -> dict[str, Any]:
-        """As reports and ``--json`` give it."""
-        return {
-            "parameter": self.parameter, "verdict": self.verdict.value,
-            "asked": self.asked.json() if self.asked else None, "set": self.set, "sent": self.sent,
-            "advice": self.advice, "note": self.note, "rule": self.asked.source if self.asked else None,
-        }  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,9 +60,8 @@ class Judgement:
 
 def judge_sent(
     sheet: Sheet | None,
-    sent: Values,
+    found: Mapping[str, Measured],
     set_: Values | None = None,
-    notes: Mapping[str, str] | None = None,
     source_rate: float | None = None,
 ) -> Judgement:
     """Judges a measured stream against the sheet and against what the device says it is set to.
@@ -77,42 +69,40 @@ def judge_sent(
     ``set_`` is what the device says, already expanded (parameters.expand_set); ``source_rate``: pictures a second
     at the device's input, for sheets that ask for the same as the source.
     """
+    sent: Values = {name: measured.value for name, measured in found.items()}
     rules = sheet.rules_for(sent) if sheet else {}
+    open_source = False
     rate_rule = rules.get("video.frame_rate")
     if rate_rule is not None and rate_rule.same_as_source:
         if source_rate:
             rules["video.frame_rate"] = replace(rate_rule, must=Demand("video.frame_rate", (source_rate,)))
         else:
-            notes = {**(notes or {}), "video.frame_rate": "at least: the source's own rate is not known here"}
+            open_source = True
     set_ = set_ or {}
-    notes = notes or {}
     names = set(rules) | {name for name in set_ if name in sent}
-    if sent.get("audio.present") == "no":
-        names = {name for name in names if name == "audio.present" or not name.startswith(("audio.", "stream.av_"))}
     findings = []
     for name in parameters.in_table_order(names):
-        finding = _judge(name, rules.get(name), set_.get(name), sent.get(name), notes.get(name, ""), sent)
+        row = parameters.find(name)
+        if not parameters.applies(row, sent):
+            continue
+        finding = _judge(row, rules.get(name), set_.get(name), found.get(name), sent)
+        if finding is not None and open_source and name == "video.frame_rate":
+            finding = _rate_unproven(finding)
         if finding is not None:
             findings.append(finding)
     failed = any(f.verdict is Verdict.FAIL and f.parameter in ("video.size", "video.frame_rate") for f in findings)
-    if (
-        sheet is not None
-        and sheet.ladder
-        and "video.frame_rate" in sent
-        and "video.bitrate.mean" not in rules
-        and not failed
-    ):
-        findings.append(
-            Finding(
-                "video.bitrate.mean",
-                Verdict.ADVISE,
-                None,
-                set_.get("video.bitrate.mean"),
-                sent.get("video.bitrate.mean"),
-                _no_rung(sheet, sent),
-            )
-        )
+    mean = "video.bitrate.mean"
+    if sheet is not None and sheet.ladder and "video.frame_rate" in sent and mean not in rules and not failed:
+        advice = _no_rung(sheet, sent)
+        findings.append(Finding(mean, Verdict.ADVISE, None, set_.get(mean), found.get(mean), advice))
     return Judgement(tuple(findings))
+
+
+def _rate_unproven(finding: Finding) -> Finding:
+    """A rate that must be the source's own, which nobody knows here."""
+    note = "the source's own rate is not known here"
+    verdict = Verdict.UNSEEN if finding.verdict is Verdict.PASS else finding.verdict
+    return replace(finding, verdict=verdict, note=note)
 
 
 def _no_rung(sheet: Sheet, sent: Values) -> str:
@@ -120,65 +110,61 @@ def _no_rung(sheet: Sheet, sent: Values) -> str:
     return f"{sheet.name} gives no bitrate for {size} at {parameters.show('video.frame_rate', rate)}"
 
 
-def _verdict(rule: Rule, value: Value, *, measured: bool) -> Verdict:
-    if rule.must is not None and not rule.must.allows(value, measured=measured):
-        return Verdict.FAIL
-    if rule.should is not None and not rule.should.allows(value, measured=measured):
-        return Verdict.ADVISE
-    return Verdict.PASS
+def _meets(demand: Demand, sent: Measured) -> bool | None:
+    """Whether what was measured meets a demand; None: it cannot be told, the true value may lie on either side."""
+    meets = demand.allows(sent.value, measured=True)
+    if isinstance(sent.value, str):
+        return meets
+    if sent.bound is not None:
+        return demand.allows_beyond(sent.value, upwards=sent.bound is Bound.AT_LEAST)
+    if not meets and sent.uncertainty and demand.allows(sent.value, measured=True, slack=sent.uncertainty):
+        return None
+    return meets
 
 
-def _judge(
-    name: str, rule: Rule | None, set_: Value | None, sent: Value | None, note: str, all_sent: Values
-) -> Finding | None:
-    row = parameters.find(name)
+def _verdict(rule: Rule, sent: Measured) -> Verdict:
+    open_ = False
+    for demand, missed in ((rule.must, Verdict.FAIL), (rule.should, Verdict.ADVISE)):
+        meets = True if demand is None else _meets(demand, sent)
+        if meets is False:
+            return missed
+        open_ = open_ or (meets is None and missed is Verdict.FAIL)
+    return Verdict.UNSEEN if open_ else Verdict.PASS
+
+
+def _judge(row: Parameter, rule: Rule | None, set_: Value | None, sent: Measured | None, all_sent: Values) -> Finding | None:  # fmt: skip
     if sent is None:
-        if name in _ESSENTIAL:
-            return Finding(
-                name, Verdict.FAIL, rule, set_, None, "No video in the stream: check the device's input and encoder."
-            )
-        return Finding(name, Verdict.UNSEEN, rule, set_, None, "Watch or record for longer." if not note else "", note)
-    verdict = Verdict.PASS if rule is None else _verdict(rule, sent, measured=True)
-    if verdict is Verdict.PASS and note.startswith("at least"):
-        verdict = Verdict.UNSEEN if rule is not None and (rule.must is not None or rule.same_as_source) else verdict
-    strays = set_ is not None and not parameters.same(name, sent, set_, measured=True)
-    if strays and note.startswith("at least") and not isinstance(set_, str | None) and not isinstance(sent, str):
-        strays = set_ < sent  # what was seen so far may well grow into what is set
+        if row.name in _ESSENTIAL:
+            return Finding(row.name, Verdict.FAIL, rule, set_, None, _NO_VIDEO)
+        return Finding(row.name, Verdict.UNSEEN, rule, set_, None, _LONGER)
+    verdict = Verdict.PASS if rule is None else _verdict(rule, sent)
+    strays = set_ is not None and not parameters.same(row.name, sent.value, set_, measured=True)
+    if strays and sent.bound is not None and isinstance(set_, int | float) and not isinstance(sent.value, str):
+        # what was seen so far may well grow into what is set
+        strays = set_ < sent.value if sent.bound is Bound.AT_LEAST else set_ > sent.value
     if rule is None and not strays:
-        return None if not note else Finding(name, Verdict.UNSEEN, None, set_, sent, "", note)
+        return Finding(row.name, Verdict.UNSEEN, None, set_, sent, "", sent.note) if sent.note else None
     advice = ""
-    if verdict in (Verdict.FAIL, Verdict.ADVISE):
-        advice = _advice(name, rule, sent, all_sent) or _asked(verdict, rule) + row.advice
+    if verdict in (Verdict.FAIL, Verdict.ADVISE) and rule is not None:
+        advice = _advice(row, rule, verdict, sent.value, all_sent)
     if strays:
-        says = f"The device says {parameters.show(name, set_)} but sends {parameters.show(name, sent)}: "
-        if name == "video.codec" or name.startswith("video.size"):
-            says += "is another channel pushed, or does it need a restart?"
-        else:
-            says += "does it need a restart, or is another channel pushed?"
+        says = f"The device says {parameters.show(row.name, set_)} but sends {parameters.show(row.name, sent.value)}: "
+        other, restart = "is another channel pushed", "does it need a restart"
+        picture = row.name in ("video.codec", "video.size")
+        says += f"{other}, or {restart}?" if picture else f"{restart}, or {other}?"
         advice = f"{says} {advice}".strip()
         verdict = max(verdict, Verdict.ADVISE, key=_RANK.__getitem__)
-    return Finding(name, verdict, rule, set_, sent, advice, note)
+    return Finding(row.name, verdict, rule, set_, sent, advice, sent.note)
 
 
-def _asked(verdict: Verdict, rule: Rule | None) -> str:
-    """The demand that is missed, in front of the general advice."""
-    demand = None if rule is None else rule.must if verdict is Verdict.FAIL else rule.should
-    return f"Asked is {demand.text()}. " if demand is not None else ""
-
-
-def _advice(name: str, rule: Rule | None, sent: Value, all_sent: Values) -> str:
-    """Advice with numbers, where the numbers are at hand."""
+def _advice(row: Parameter, rule: Rule, verdict: Verdict, sent: Value, all_sent: Values) -> str:
+    """The row's advice, with the figure to aim at where there is one; else behind what is asked."""
+    wish = rule.should or rule.must
+    target = wish.nearest(sent) if wish is not None else None
     rate = all_sent.get("video.frame_rate")
-    if name.startswith("video.keyframe_interval") and isinstance(rate, int | float) and rule is not None:
-        wish = rule.should or rule.must
-        target = wish.nearest(sent) if wish else None
-        if isinstance(target, int | float):
-            return f"Set the keyframe interval to {target:g} s: {round(target * rate)} frames at {rate:g} fps."
-    if name in ("video.bitrate.mean", "audio.bitrate.mean") and rule is not None and not isinstance(sent, str):
-        target = (rule.should or rule.must).nearest(sent) if rule.should or rule.must else None  # type: ignore[union-attr]
-        if isinstance(target, int | float):
-            what = "video" if name.startswith("video") else "audio"
-            way = "Lower" if sent > target else "Raise"
-            also = f" ({target / 1000:g} Mbit/s)" if what == "video" else ""
-            return f"{way} the {what} bitrate to {target:g} kbit/s{also}."
-    return ""
+    if row.aim and isinstance(target, int | float) and isinstance(sent, int | float) and isinstance(rate, int | float):
+        way = "Lower" if sent > target else "Raise"
+        frames = parameters.keyframe_frames(target, rate)
+        return row.aim.format(target=target, way=way, frames=frames, rate=rate, mega=target / 1000)
+    missed = rule.must if verdict is Verdict.FAIL else rule.should
+    return f"Asked is {missed.text()}. {row.advice}" if missed is not None else row.advice

@@ -10,12 +10,18 @@ from __future__ import annotations
 import difflib
 import math
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 from enum import StrEnum
 
+from direkt.codec import colour, registry
+from direkt.errors import UnusableInput
+from direkt.protocol import schemes
+
 Value = int | float | str
 Values = dict[str, Value]
+
+PEAK_WINDOW = 1.0  # s over which a peak bitrate is taken
 
 
 class Kind(StrEnum):
@@ -26,7 +32,15 @@ class Kind(StrEnum):
     YES_NO = "yes/no"
     SIZE = "size"
     RATIO = "ratio"
-    VERSION = "version"  # ordered, with dots: H.264 levels
+    VERSION = "version"  # ordered, with dots: levels
+
+
+@dataclass(frozen=True, slots=True)
+class Follows:
+    """A parameter that devices do not set by itself: it follows from ``setting``."""
+
+    setting: str
+    value: Callable[[Value], Value]
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,70 +55,50 @@ class Parameter:
     name: str
     kind: Kind
     meaning: str
-    advice: str
+    advice: str  # what to do where it is off
     unit: str = ""
     choices: tuple[str, ...] = ()
-    set_by: str = ""  # the parameter under which a device sets this one; empty: its own name
+    aim: str = ""  # the advice where a figure to aim at is known: {target}, {way} (Raise or Lower), {frames}, {rate}
+    measured: str = ""  # how it is measured, for the documentation
+    follows: Follows | None = None
+    needs: tuple[str, Value] | None = None  # means something only where another parameter has this value
+    signed: bool = False  # may be negative
     resolution: float = 0.0
     near: float = 0.0
-    decimals: int = 0
+    decimals: int = 0  # with which it is given out and shown
 
 
-class ParameterError(ValueError):
+class ParameterError(UnusableInput, ValueError):
     """A value that does not fit its parameter, or a name that is not in the table."""
 
 
 _N, _C, _Y, _S, _R, _V = Kind.NUMBER, Kind.CHOICE, Kind.YES_NO, Kind.SIZE, Kind.RATIO, Kind.VERSION
-_PRIMARIES = (
-    "bt709",
-    "bt470-m",
-    "bt601-625",
-    "bt601-525",
-    "st240",
-    "film",
-    "bt2020",
-    "st428",
-    "rp431",
-    "eg432",
-    "ebu3213",
-)
-_TRANSFER = (
-    "bt709",
-    "gamma22",
-    "gamma28",
-    "bt601",
-    "st240",
-    "linear",
-    "log100",
-    "log316",
-    "xvycc",
-    "bt1361",
-    "srgb",
-    "bt2020-10",
-    "bt2020-12",
-    "pq",
-    "st428",
-    "hlg",
-)
-_MATRIX = (
-    "rgb",
-    "bt709",
-    "fcc",
-    "bt601",
-    "st240",
-    "ycgco",
-    "bt2020",
-    "bt2020-constant",
-    "st2085",
-    "primaries",
-    "primaries-constant",
-    "ictcp",
-)
+_SOUND = ("audio.present", "yes")
+
+
+def size_of(value: Value) -> tuple[int, int]:
+    """Width and height of a size value such as ``"1920x1080"``."""
+    width, _, height = str(value).partition("x")
+    return int(width), int(height)
+
+
+def reduce_ratio(width: int, height: int) -> str:
+    """``width:height`` in lowest terms."""
+    shared = math.gcd(width, height) or 1
+    return f"{width // shared}:{height // shared}"
+
+
+_WIDTH = Follows("video.size", lambda size: size_of(size)[0])
+_HEIGHT = Follows("video.size", lambda size: size_of(size)[1])
+_SHAPE = Follows("video.size", lambda size: reduce_ratio(*size_of(size)))
+_KEYFRAMES = Follows("video.keyframe_interval.median", lambda interval: interval)
+_KEYFRAME_ADVICE = "Set the keyframe interval. Devices count it in frames or in seconds: frames = seconds x frame rate."
+_KEYFRAME_AIM = "Set the keyframe interval to {target:g} s: {frames} frames at {rate:g} fps."
 
 _ROWS = (
     Parameter("video.codec", _C, "How the picture is coded.",
               "Set the device's video codec, and turn off any 'smart' or 'adaptive' codec mode: it may switch to H.265.",
-              choices=("h264", "h265", "av1", "vp9", "vp8", "mpeg2", "mpeg4", "other")),
+              choices=tuple(registry.VIDEO)),
     Parameter("video.profile", _C, "The set of coding tools that the stream may use.",
               "Set the encoder's profile. If the device has no such setting, it often follows from the preset.",
               choices=("baseline", "constrained-baseline", "main", "extended", "high", "high10", "high422", "high444",
@@ -114,14 +108,14 @@ _ROWS = (
     Parameter("video.size", _S, "Picture width and height as displayed, in px.",
               "Set the resolution of the channel that pushes, and check that it is the main channel, not the second."),
     Parameter("video.width", _N, "Picture width as displayed.", "Set the resolution of the channel that pushes.",
-              unit="px", set_by="video.size"),
+              unit="px", follows=_WIDTH),
     Parameter("video.height", _N, "Picture height as displayed.", "Set the resolution of the channel that pushes.",
-              unit="px", set_by="video.size"),
+              unit="px", follows=_HEIGHT),
     Parameter("video.sample_aspect", _R, "Shape of one pixel, width to height.",
               "Choose a size with square pixels (1:1): 1280x720 or 1920x1080, not an anamorphic one."),
     Parameter("video.display_aspect", _R,
               "Shape of the picture as shown. Pixels count as square where the stream does not say otherwise.",
-              "Choose a 16:9 size; a 4:3 picture is shown with black sides.", set_by="video.size"),
+              "Choose a 16:9 size; a 4:3 picture is shown with black sides.", follows=_SHAPE),
     Parameter("video.scan", _C, "Whole pictures (progressive) or half pictures in turn (interlaced).",
               "Set the camera or its output to a progressive format (p, not i).",
               choices=("progressive", "interlaced", "mixed")),
@@ -137,13 +131,13 @@ _ROWS = (
               unit="ms", resolution=0.5, decimals=2),
     Parameter("video.keyframe_interval.min", _N, "Shortest time from one keyframe to the next.",
               "Turn off scene-change keyframes if the interval must be fixed.",
-              unit="s", set_by="video.keyframe_interval.median", resolution=0.021, decimals=3),
+              unit="s", follows=_KEYFRAMES, aim=_KEYFRAME_AIM, resolution=0.021, decimals=3),
     Parameter("video.keyframe_interval.median", _N, "Usual time from one keyframe to the next.",
-              "Set the keyframe interval. Devices count it in frames or in seconds: frames = seconds x frame rate.",
-              unit="s", resolution=0.021, decimals=3),
+              _KEYFRAME_ADVICE,
+              unit="s", aim=_KEYFRAME_AIM, resolution=0.021, decimals=3),
     Parameter("video.keyframe_interval.max", _N, "Longest time without a keyframe.",
-              "Set the keyframe interval. Devices count it in frames or in seconds: frames = seconds x frame rate.",
-              unit="s", set_by="video.keyframe_interval.median", resolution=0.021, decimals=3),
+              _KEYFRAME_ADVICE,
+              unit="s", follows=_KEYFRAMES, aim=_KEYFRAME_AIM, resolution=0.021, decimals=3),
     Parameter("video.gop_closed", _Y, "Whether every group of pictures can be decoded on its own.",
               "Turn on closed GOPs."),
     Parameter("video.b_frames", _N, "Most B-pictures in a row.", "Set the number of B-frames.", unit=""),
@@ -154,48 +148,51 @@ _ROWS = (
     Parameter("video.rate_control", _C, "Whether the bitrate is held (CBR) or follows the picture (VBR).",
               "Set the rate control of the channel that pushes.", choices=("cbr", "vbr")),
     Parameter("video.bitrate.mean", _N, "Video bitrate over the whole time.",
-              "Set the video bitrate. Mind the unit: 6 Mbit/s = 6000 kbit/s = 750 kB/s.",
-              unit="kbit/s", near=0.05),
-    Parameter("video.bitrate.peak", _N, "Highest video bitrate over any one second.",
-              "Set CBR, or lower the maximum bitrate.", unit="kbit/s", near=0.05),
+              "Set the video bitrate. Mind the unit: 6 Mbit/s = 6000 kbit/s = 750 kB/s.", unit="kbit/s",
+              aim="{way} the video bitrate to {target:g} kbit/s ({mega:g} Mbit/s).", near=0.05, decimals=1),
+    Parameter("video.bitrate.peak", _N, f"Highest video bitrate over any {PEAK_WINDOW:g} s.",
+              "Set CBR, or lower the maximum bitrate.", unit="kbit/s", near=0.05, decimals=1),
     Parameter("video.colour.range", _C, "Whether black to white uses part of the code values or all.",
               "Set limited (video) range.", choices=("limited", "full")),
     Parameter("video.colour.primaries", _C, "Which red, green and blue are meant.", "Set BT.709 for HD.",
-              choices=_PRIMARIES),
+              choices=tuple(dict.fromkeys(colour.PRIMARIES.values()))),
     Parameter("video.colour.transfer", _C, "How code values become light.", "Set BT.709 for HD; turn off HDR or log.",
-              choices=_TRANSFER),
+              choices=tuple(dict.fromkeys(colour.TRANSFER.values()))),
     Parameter("video.colour.matrix", _C, "How colour is split into brightness and difference.", "Set BT.709 for HD.",
-              choices=_MATRIX),
+              choices=tuple(dict.fromkeys(colour.MATRIX.values()))),
     Parameter("audio.present", _Y, "Whether the stream carries audio.",
               "Turn audio on for the channel that pushes; without a microphone, choose the line or embedded input."),
     Parameter("audio.codec", _C, "How the sound is coded.", "Set AAC; many cameras start with a telephone codec.",
-              choices=("aac", "opus", "mp3", "g711a", "g711u", "pcm", "ac3", "speex", "other")),
-    Parameter("audio.profile", _C, "The kind of AAC.", "Set AAC-LC.", choices=("main", "lc", "he", "he-v2", "other")),
-    Parameter("audio.sample_rate", _N, "Audio samples a second.", "Set the audio sample rate.", unit="Hz"),
-    Parameter("audio.channels", _N, "Audio channels.", "Set mono or stereo as asked.", unit="ch"),
-    Parameter("audio.bitrate.mean", _N, "Audio bitrate over the whole time.", "Set the audio bitrate.",
-              unit="kbit/s", near=0.08),
-    Parameter("audio.bitrate.peak", _N, "Highest audio bitrate over any one second.", "Set the audio bitrate.",
-              unit="kbit/s", near=0.08),
+              choices=tuple(registry.AUDIO), needs=_SOUND),
+    Parameter("audio.profile", _C, "The kind of AAC.", "Set AAC-LC.", choices=("main", "lc", "he", "he-v2", "other"),
+              needs=_SOUND),
+    Parameter("audio.sample_rate", _N, "Audio samples a second.", "Set the audio sample rate.", unit="Hz",
+              needs=_SOUND),
+    Parameter("audio.channels", _N, "Audio channels.", "Set mono or stereo as asked.", unit="ch", needs=_SOUND),
+    Parameter("audio.bitrate.mean", _N, "Audio bitrate over the whole time.", "Set the audio bitrate.", unit="kbit/s",
+              aim="{way} the audio bitrate to {target:g} kbit/s.", needs=_SOUND, near=0.08, decimals=1),
+    Parameter("audio.bitrate.peak", _N, f"Highest audio bitrate over any {PEAK_WINDOW:g} s.", "Set the audio bitrate.",
+              unit="kbit/s", needs=_SOUND, near=0.08, decimals=1),
     Parameter("audio.silent", _C, "Whether the audio is there but carries no sound.",
-              "Check the audio input, the gain and the mute button.", choices=("yes", "no", "unknown")),
+              "Check the audio input, the gain and the mute button.", choices=("yes", "no", "unknown"), needs=_SOUND),
     Parameter("stream.protocol", _C, "How the stream travels.", "Choose the protocol in the push settings.",
-              choices=("rtmp", "rtmps", "srt")),
+              choices=tuple(schemes.SCHEMES)),
     Parameter("stream.duration", _N, "Length of what was seen.", "Record or catch for longer.", unit="s", decimals=3),
     Parameter("stream.bitrate.mean", _N, "Video and audio bitrate together.",
-              "Lower the video bitrate if the uplink cannot carry it.", unit="kbit/s", near=0.05),
+              "Lower the video bitrate if the uplink cannot carry it.", unit="kbit/s", near=0.05,
+              decimals=1),
     Parameter("stream.av_offset", _N, "First audio minus first video: positive means the audio begins later.",
               "Set the audio delay to 0, then adjust it with a clap in front of the camera.",
-              unit="ms", resolution=1.0),
+              unit="ms", needs=_SOUND, signed=True, resolution=1.0, decimals=1),
     Parameter("stream.av_drift", _N, "How fast the sound gains on its time stamps; positive: it has more sound than time.",
               "Use the same clock for audio and video (embedded audio), and the right sample rate.",
-              unit="ppm", resolution=25.0),
+              unit="ppm", needs=_SOUND, signed=True, resolution=25.0, decimals=1),
     Parameter("stream.timestamps", _C, "Whether time stamps run on evenly.",
               "Restart the device; a stream whose time jumps is dropped by platforms.",
               choices=("clean", "backward", "jump")),
     Parameter("stream.pace", _N, "Media seconds that arrive in each second of the clock.",
               "Below 1 the uplink or the device cannot keep up: lower the bitrate or the frame rate.",
-              unit="x", resolution=0.02, decimals=2),
+              unit="x", resolution=0.02, decimals=3),
 )  # fmt: skip
 
 TABLE: Mapping[str, Parameter] = {row.name: row for row in _ROWS}
@@ -213,7 +210,8 @@ def find(name: str) -> Parameter:
 
 def setting_of(name: str) -> str:
     """The parameter under which a device sets ``name`` (keyframe_interval.max is set by .median)."""
-    return find(name).set_by or name
+    follows = find(name).follows
+    return follows.setting if follows else name
 
 
 _SIZE = re.compile(r"([1-9]\d{0,4})\s*[xX×]\s*([1-9]\d{0,4})")
@@ -227,7 +225,7 @@ def clean(name: str, value: object) -> Value:
     if row.kind is Kind.NUMBER:
         if isinstance(value, bool) or not isinstance(value, int | float) or not math.isfinite(value):
             raise ParameterError(f"{name}: expected a number{' in ' + row.unit if row.unit else ''}, got {value!r}")
-        if value < 0 and row.unit not in ("ms", "ppm"):
+        if value < 0 and not row.signed:
             raise ParameterError(f"{name}: expected 0 or more, got {value!r}")
         return value
     if row.kind is Kind.YES_NO or (row.kind is Kind.CHOICE and isinstance(value, bool) and "yes" in row.choices):
@@ -259,24 +257,12 @@ def clean(name: str, value: object) -> Value:
     return text if "." in text else f"{text}.0"
 
 
-def reduce_ratio(width: int, height: int) -> str:
-    """``width:height`` in lowest terms."""
-    shared = math.gcd(width, height) or 1
-    return f"{width // shared}:{height // shared}"
-
-
-def size_of(value: Value) -> tuple[int, int]:
-    """Width and height of a size value such as ``"1920x1080"``."""
-    width, _, height = str(value).partition("x")
-    return int(width), int(height)
-
-
 def ordered(name: str, value: Value) -> float:
     """A number by which values of this parameter can be compared (number and version kinds only)."""
     if isinstance(value, str):
         if find(name).kind is not Kind.VERSION:
             raise ParameterError(f"{name}: {value!r} cannot be compared by size")
-        return float(value.rstrip("b")) - (0.05 if value.endswith("b") else 0.0)
+        return float(value.rstrip("b")) + (0.05 if value.endswith("b") else 0.0)
     return float(value)
 
 
@@ -307,26 +293,73 @@ def show(name: str, value: Value | None, *, unit: bool = True) -> str:
     return f"{text} {row.unit}" if unit and row.unit else text
 
 
-def expand_set(values: Mapping[str, Value]) -> Values:
-    """What a device says of itself, under every name that follows from it.
+def applies(row: Parameter, values: Mapping[str, object]) -> bool:
+    """Whether a parameter means anything beside ``values``: sound that is not there has no bitrate."""
+    if row.needs is None:
+        return True
+    name, wanted = row.needs
+    return values.get(name, wanted) == wanted
 
-    A device sets one size, one keyframe interval; sheets and measurements speak of width, height, shape,
-    shortest and longest interval.
-    """
+
+def expand_set(values: Mapping[str, Value]) -> Values:
+    """What a device says of itself, under every name that follows from it, without what then means nothing."""
     full: Values = dict(values)
-    size = values.get("video.size")
-    if size is not None:
-        width, height = size_of(size)
-        full |= {"video.width": width, "video.height": height, "video.display_aspect": reduce_ratio(width, height)}
-    interval = values.get("video.keyframe_interval.median")
-    if interval is not None:
-        full |= {"video.keyframe_interval.min": interval, "video.keyframe_interval.max": interval}
-    if values.get("audio.present") == "no":
-        full = {name: value for name, value in full.items() if not name.startswith("audio.") or name == "audio.present"}
-    return full
+    for row in TABLE.values():
+        if row.follows is not None and row.follows.setting in values:
+            full[row.name] = row.follows.value(values[row.follows.setting])
+    return {name: value for name, value in full.items() if applies(find(name), values)}
 
 
 def in_table_order(names: Iterable[str]) -> list[str]:
     """``names`` in the order of the table."""
     place = {name: n for n, name in enumerate(TABLE)}
     return sorted(names, key=lambda name: place.get(name, len(place)))
+
+
+def keyframe_frames(seconds: float, frame_rate: float) -> int:
+    """A keyframe interval in pictures, as many devices count it."""
+    return round(seconds * frame_rate)
+
+
+def keyframe_seconds(frames: float, frame_rate: float) -> float:
+    """A keyframe interval in seconds; ``frame_rate`` above 0."""
+    return round(frames / frame_rate, 4)
+
+
+# Measured values
+
+
+class Bound(StrEnum):
+    """How a measured value may still lie to the true one."""
+
+    AT_LEAST = "at least"
+    AT_MOST = "at most"
+
+
+@dataclass(frozen=True, slots=True)
+class Measured:
+    """What was measured of one parameter."""
+
+    value: Value
+    bound: Bound | None = None
+    uncertainty: float | None = None  # in the parameter's unit: the true value lies within this much
+    note: str = ""  # what the value alone does not say
+
+
+def measured(name: str, value: Value, bound: Bound | None = None, uncertainty: float | None = None, note: str = "") -> Measured:  # fmt: skip
+    """A measured value with as many decimals as its parameter has."""
+    decimals = find(name).decimals
+    if isinstance(value, float):
+        value = round(value, decimals) if decimals else round(value)
+    if uncertainty is not None:
+        uncertainty = float(f"{uncertainty:.2g}")
+    return Measured(value, bound, uncertainty, note)
+
+
+def show_measured(name: str, found: Measured | None) -> str:
+    """A measured value as a person reads it, with its bound and uncertainty; ``not seen`` for None."""
+    if found is None:
+        return show(name, None)
+    bound = f"{found.bound} " if found.bound else ""
+    within = f" ± {found.uncertainty:g}" if found.uncertainty else ""
+    return f"{bound}{show(name, found.value, unit=not within)}{within}{f' {find(name).unit}' if within else ''}"

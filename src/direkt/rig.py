@@ -10,10 +10,15 @@ from typing import Literal
 from pydantic import Field, field_validator
 
 from direkt import documents
+from direkt.destination import library, references
+from direkt.destination.model import Sheet
+from direkt.device import library as drivers
+from direkt.device.model import Driver
 from direkt.documents import DocumentError, Problem, Strict
 from direkt.errors import UnusableInput
-from direkt.sheet import address, library, secret
-from direkt.sheet.model import Sheet
+from direkt.protocol import address
+from direkt.protocol.schemes import SPOKEN
+from direkt.secret import Secret
 
 FILE_NAME = "rig.yaml"
 
@@ -38,7 +43,7 @@ class DeviceEntry(Strict):
     @classmethod
     def _login(cls, value: str | None) -> str | None:
         if value is not None:
-            secret.parse_ref(value)
+            references.parse_ref(value)
         return value
 
 
@@ -52,13 +57,15 @@ class DestinationEntry(Strict):
     @field_validator("server")
     @classmethod
     def _server(cls, value: str) -> str:
-        address.parse(value)
+        found = address.parse(value)
+        if found.scheme not in SPOKEN:
+            raise ValueError(f"Direkt does not speak {found.scheme} itself so far; expected {' or '.join(SPOKEN)}")
         return value
 
     @field_validator("key")
     @classmethod
     def _key(cls, value: str) -> str:
-        secret.parse_ref(value)
+        references.parse_ref(value)
         return value
 
 
@@ -129,20 +136,29 @@ class Rig:
         """The destination's sheet. Raises DocumentError."""
         return library.load(destination.sheet, self.folder)
 
-    def key(self, destination: DestinationEntry, sources: secret.Sources) -> secret.Secret:
+    def key(self, destination: DestinationEntry, sources: references.Sources) -> Secret:
         """The destination's stream key. Raises SecretError."""
-        return secret.resolve(secret.parse_ref(destination.key), sources, self.folder)
+        return references.resolve(references.parse_ref(destination.key), sources, self.folder)
+
+    def driver(self, name: str, sources: references.Sources) -> Driver:
+        """A driver for one of the rig's devices. Raises DocumentError and SecretError."""
+        entry = self.file.devices[name]
+        return drivers.open_driver(entry.driver, name, entry.address, self.login(entry, sources), self.folder)
+
+    def destination(self, name: str) -> DestinationEntry:
+        """A destination by its name. Raises RigError."""
+        return self.file.destinations[self._pick("destination", self.file.destinations, name)]
 
     def feeds_to(self, destination: str) -> list[str]:
         """The feeds that push to a destination."""
         return [name for name, feed in self.file.feeds.items() if feed.destination == destination]
 
-    def login(self, device: DeviceEntry, sources: secret.Sources) -> tuple[str, secret.Secret] | None:
+    def login(self, device: DeviceEntry, sources: references.Sources) -> tuple[str, Secret] | None:
         """User and password; None where the device wants none. Raises SecretError."""
         if device.login is None:
             return None
-        ref = secret.parse_ref(device.login)
-        return secret.login_of(secret.resolve(ref, sources, self.folder), str(ref))
+        ref = references.parse_ref(device.login)
+        return references.login_of(references.resolve(ref, sources, self.folder), str(ref))
 
 
 def load(path: Path) -> Rig:

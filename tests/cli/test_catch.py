@@ -1,12 +1,13 @@
 import asyncio
+import signal
 import socket
-import time
 
-from direkt.net.publisher import Publisher, PublishError
-from direkt.sheet.address import parse
-from direkt.sheet.secret import Secret
+from direkt.net import rtmp
+from direkt.net.transport import PublishError
+from direkt.protocol.address import parse
+from direkt.secret import Secret
 from direkt.sim.push import Programme, push
-from tests.support import AUDIO, KEY, Cli, card, free_port
+from tests.support import AUDIO, KEY, Cli, card, free_port, wait_for_port
 
 
 class Publishers(Cli):
@@ -17,16 +18,12 @@ class Publishers(Cli):
         child = self.start(
             "catch", "--port", str(self.port), "--host", "127.0.0.1", "--key", "env:K", *arguments, K=KEY
         )
-        for _ in range(100):
-            with socket.socket() as probe:
-                if probe.connect_ex(("127.0.0.1", self.port)) == 0:
-                    return child
-            time.sleep(0.1)
-        raise AssertionError("the port does not open")
+        wait_for_port(self.port)
+        return child
 
     def publish(self, seconds: float, key: str = KEY) -> None:
         async def run() -> None:
-            publisher = Publisher(parse(f"rtmp://127.0.0.1:{self.port}/rehearsal"), Secret(key))
+            publisher = rtmp.Publisher(parse(f"rtmp://127.0.0.1:{self.port}/rehearsal"), Secret(key))
             try:
                 async with asyncio.timeout(seconds):
                     await push(publisher, Programme(card(), AUDIO), lambda _: None)
@@ -36,17 +33,21 @@ class Publishers(Cli):
         asyncio.run(run())
 
     def test_strangers_are_turned_away_and_the_right_one_is_measured(self):
-        child = self.begin("--for", "4s", "--keep", "kept.flv")
+        child = self.begin("--for", "3s", "--keep", "kept.flv")
         with socket.create_connection(("127.0.0.1", self.port)) as stranger:
             stranger.sendall(b"GET / HTTP/1.1\r\n\r\n")
             stranger.recv(10)
         with self.assertRaises(PublishError):
             self.publish(1, "FAKE-WRONG")
-        self.publish(3)
+        with self.assertRaises(PublishError):
+            self.publish(1, "FAKE-WRONG")
+        self.publish(1.5)
         result = self.finish(child)
         self.assertEqual(result.code, 0, result)
         self.assertIn("not RTMP but HTTP", result.out)
-        self.assertIn(f"wrong stream key: it has 10 characters, the right one {len(KEY)}", result.out)
+        self.assertRegex(
+            result.out, rf"127.0.0.1:\d+ \(2 times\): wrong stream key: it has 10 characters, the right one {len(KEY)}"
+        )
         self.assertIn("640x360", result.out)
         self.assertIn("gap", result.out)
         self.assertNotIn(KEY, result.out + result.err)
@@ -55,10 +56,16 @@ class Publishers(Cli):
 
     def test_without_an_end_ctrl_c_is_the_end_and_the_verdict_the_exit_code(self):
         child = self.begin("--sheet", "tarnlight", "--json")
-        self.publish(2)
-        result = self.interrupt(child, 0.2)
+        self.publish(1)
+        result = self.interrupt(child)
         self.assertEqual(result.code, 1, result)
         self.assertEqual((result.json["verdict"], result.json["feed"]), ("fail", None))
+
+    def test_without_a_sheet_there_is_no_verdict_and_sigterm_ends_it_too(self):
+        child = self.begin("--json")
+        self.publish(0.5)
+        result = self.interrupt(child, signal.SIGTERM)
+        self.assertEqual((result.code, result.json["verdict"], result.json["findings"]), (0, None, []))
 
     def test_wrong_use(self):
         for arguments, words in (

@@ -1,3 +1,10 @@
+import io
+from pathlib import Path
+
+from rich.console import Console
+
+from direkt.cli.match import print_plan
+from direkt.match.plan import Plan, Step
 from tests.support import Cli
 
 
@@ -5,7 +12,7 @@ class Start(Cli):
     def test_help_lists_the_commands_in_the_order_of_the_work(self):
         result = self.direkt("--help")
         self.assertEqual(result.code, 0)
-        names = ["sheet", "read", "match", "write", "catch", "check", "push", "sim", "demo"]
+        names = ["sheet", "read", "match", "write", "catch", "check", "rehearse", "push", "sim", "demo"]
         places = [result.out.index(f"\n  {name} ") for name in names]
         self.assertEqual(places, sorted(places))
         self.assertIn("Exit codes: 0", result.out)
@@ -13,10 +20,14 @@ class Start(Cli):
             page = self.direkt(name, "--help")
             self.assertEqual(page.code, 0, page)
             self.assertNotIn("\b", page.out)
+            self.assertNotIn("[default: (", page.out)
+        self.assertIn("[default: 60s]", self.direkt("write", "--help").out)
+        self.assertIn("[default: 2m]", self.direkt("catch", "--help").out)
 
     def test_version_completion_and_wrong_use(self):
         self.assertRegex(self.direkt("--version").out, r"^direkt \d+\.\d+\.\d+\n$")
-        self.assertIn("_DIREKT_COMPLETE", self.direkt(_DIREKT_COMPLETE="bash_source").out)
+        built = self.finish(self.start(_DIREKT_COMPLETE="bash_source"))
+        self.assertIn("_DIREKT_COMPLETE", built.out)
         self.assertEqual(self.direkt("chek").code, 2)
         self.assertEqual(self.direkt("check").code, 2)
         self.assertEqual(self.direkt("push", "up").code, 2)
@@ -25,7 +36,7 @@ class Start(Cli):
         listed = self.direkt("sheet", "list", "--json").json
         self.assertEqual([s["id"] for s in listed["sheets"]], ["plainsong-village", "tarnlight"])
         shown = self.direkt("sheet", "show", "tarnlight")
-        for words in ("Tarnlight", "video.keyframe_interval.max", "at most 4 s", "6900"):
+        for words in ("Tarnlight", "video.keyframe_interval.max", "at most 3.6 s", "6900"):
             self.assertIn(words, shown.out)
         document = self.direkt("sheet", "show", "tarnlight", "--json").json
         self.assertEqual(document["schema"], "direkt.sheet-show/1")
@@ -47,3 +58,20 @@ class Start(Cli):
         result = self.direkt("check", "a.flv", "--sheet", "tarnlight", COLUMNS="60")
         self.assertLessEqual(max(map(len, result.out.splitlines())), 60)
         self.assertIn("✗ fail", result.out)
+
+    def test_exit_codes_are_those_that_the_readme_lists(self):
+        from direkt.cli.exits import ExitCode
+
+        text = (Path(__file__).parents[2] / "README.md").read_text()
+        for code in ExitCode:
+            self.assertIn(f"\n| {code:d} | ", text)
+
+    def test_on_a_narrow_terminal_changes_come_first_and_what_is_kept_takes_one_line(self):
+        plan = Plan((Step("video.codec", "h264", "h264", "h264", "kept: as asked"), Step("video.frame_rate", 25, 50, "50 fps", "it is better"),
+                     Step("audio.codec", "aac", "aac", "aac", "kept: as asked")), ())  # fmt: skip
+        out = Console(file=io.StringIO(), width=60, highlight=False)
+        print_plan(out, plan)
+        lines = out.file.getvalue().splitlines()
+        self.assertEqual(
+            lines, ["video.frame_rate: 25 fps -> 50 fps", "    it is better", "kept: video.codec h264, audio.codec aac"]
+        )

@@ -2,33 +2,32 @@
 
 import json
 import subprocess
-import time
 
-from tests.support import KEY, LOGIN, RigCli, command, flv_bytes, free_port
+import jsonschema
 
-PASTED = "FAKE-TARN-4711-2026-VARN"
+from direkt.cli.schemas import DOCUMENTS
+from tests.support import KEY, LOGIN, RigCli, command, flv_bytes, free_port, wait_for_port
+
+PASTED, RENEWED = "varn~fake~turnstone", "varn~fake~greenshank"
 
 
 class Everything(RigCli):
     def setUp(self) -> None:
         super().setUp()
         self.seen: list[str] = []
+        self.fitted: set[str] = set()
 
-    def environment(self, **more: str) -> dict[str, str]:
-        return super().environment(
-            DIREKT_CONFIG=str(self.folder / "config"), PYTHON_KEYRING_BACKEND="keyring.backends.fail.Keyring", **more
-        )
-
-    def run_json(self, *arguments: str, code: int = 0, schema: str | None = None, text: str | None = None):
-        done = subprocess.run(
-            [*command(), *arguments, "--json"], cwd=self.folder, env=self.environment(), input=text or "", text=True,
-            capture_output=True, timeout=60,
-        )  # fmt: skip
-        self.seen += [done.stdout, done.stderr]
-        self.assertEqual(done.returncode, code, (arguments, done))
-        document = json.loads(done.stdout)
-        self.assertEqual(document.get("schema", "").partition("/")[0], schema or f"direkt.{arguments[0]}")
-        self.assertNotIn("\x1b", done.stdout + done.stderr)
+    def run_json(self, *arguments: str, code: int = 0, schema: str | None = None, text: str = ""):
+        """Runs a command; its document must be all of standard output, and fit the schema that ``direkt schema`` prints."""
+        result = self.direkt(*arguments, "--json", text=text)
+        self.seen += [result.out, result.err]
+        self.assertEqual(result.code, code, (arguments, result))
+        name = schema or arguments[0]
+        document = result.json
+        self.assertEqual(document["schema"], f"direkt.{name}/1")
+        jsonschema.validate(document, self.direkt("schema", name).json)
+        self.assertNotIn("\x1b", result.out + result.err)
+        self.fitted.add(name)
         return document
 
     def test_documents_stand_alone_and_hold_no_key(self):
@@ -36,17 +35,23 @@ class Everything(RigCli):
         self.file("rig.yaml", uplink)
         self.file("a.flv", flv_bytes(3))
         pasted = f"URL: rtmp://rtmp://ingest.tarnlight.example/live/{PASTED}\n"
-        document = self.run_json("key", "set", "tarnlight", schema="direkt.key-set", text=pasted)
-        self.assertEqual(document["key"], "FA… (24 characters)")
+        document = self.run_json("key", "set", "tarnlight", schema="key-set", text=pasted)
+        self.assertEqual(document["key"], "va… (19 characters)")
         self.assertEqual(len(document["repairs"]), 3)
-        self.run_json("key", "list", schema="direkt.key-list")
-        shapes = self.run_json("key", "form", "tarnlight", schema="direkt.key-form")["shapes"]
-        self.assertEqual(shapes["url+key"]["server"], "rtmp://ingest.tarnlight.example/live")
-        self.run_json("sheet", "list", schema="direkt.sheet-list")
-        self.run_json("sheet", "show", "tarnlight:low", schema="direkt.sheet-show")
-        self.run_json("sheet", "lint", "tarnlight", schema="direkt.sheet-lint")
-        self.run_json("sheet", "compare", "tarnlight", "plainsong-village", schema="direkt.sheet-compare")
+        self.run_json("key", "list", schema="key-list")
+        forms = self.run_json("key", "form", "tarnlight", schema="key-form")["forms"]
+        self.assertEqual(forms["url+key"]["server"], "rtmp://ingest.tarnlight.example/live")
+        self.run_json("sheet", "list", schema="sheet-list")
+        self.run_json("sheet", "show", "tarnlight:low", schema="sheet-show")
+        self.run_json("sheet", "lint", "tarnlight", schema="sheet-lint")
+        self.run_json("sheet", "compare", "tarnlight", "plainsong-village", schema="sheet-compare")
+        self.file("t.csv", "Video codec,H.264\nMood,cheerful\n")
+        self.run_json("sheet", "draft", "t.csv", schema="sheet-draft", code=1)
         self.run_json("explain", "BP")
+        self.run_json("explain")
+        self.run_json(
+            "explain", "--calc", "--kbit", "6900", "--size", "1920x1080", "--fps", "50", schema="explain-calc"
+        )
         self.run_json("budget")
         self.run_json("reach", "--tries", "1", "--limit", "2s", code=3)
         self.run_json("read")
@@ -54,26 +59,43 @@ class Everything(RigCli):
         self.run_json("check", "a.flv", "--sheet", "tarnlight", code=1)
         self.run_json("write", "--yes")
         self.assertEqual(self.device._slot["key"], PASTED)
-        self.assertEqual(self.run_json("push", "state")["key_length"], 24)
-        self.rehearse()
-        self.run_json("key", "renew", "tarnlight", schema="direkt.key-renew", text=PASTED.replace("4711", "4712"))
+        self.assertEqual(self.run_json("push", "state")["key_length"], len(PASTED))
+        self.catch()
+        document = self.run_json("rehearse", "--replace", "--for", "1s", "--keep", "c.flv", "--report", "c.json")
+        self.assertEqual(document["put_back"]["proven"], True)
+        self.run_json("key", "renew", "tarnlight", schema="key-renew", text=RENEWED)
+        self.assertEqual(self.fitted, set(DOCUMENTS), "every document was made and fits its schema")
         wrong = self.direkt("write", "--yes", TOWER_LOGIN="operator:not-this-one")
         self.seen += [wrong.out, wrong.err]
         self.search()
 
-    def rehearse(self) -> None:
-        """A rehearsal with text output, recorded and reported; the process list is searched while it runs."""
+    def catch(self) -> None:
+        """A push to here, recorded and reported; the process list is searched while it runs."""
         port = free_port()
         catching = self.start(
-            "catch", "--feed", "finish", "--for", "3s", "--keep", "b.flv", "--report", "b.json", "--port", str(port)
+            "catch",
+            "--feed",
+            "finish",
+            "--for",
+            "1s",
+            "--keep",
+            "b.flv",
+            "--report",
+            "b.json",
+            "--port",
+            str(port),
+            "--json",
         )
-        time.sleep(2)
+        wait_for_port(port)
         self.run_json("push", "on", "--rehearse", f"rtmp://127.0.0.1:{port}/live")
         self.seen.append(subprocess.run(["ps", "axeww"], capture_output=True, text=True).stdout)
         result = self.finish(catching)
         self.seen += [result.out, result.err]
         self.run_json("push", "off")
-        self.assertEqual(json.loads((self.folder / "b.json").read_text())["schema"], "direkt.catch/1")
+        document = json.loads((self.folder / "b.json").read_text())
+        self.assertEqual(document, result.json)
+        jsonschema.validate(document, self.direkt("schema", "catch").json)
+        self.fitted.add("catch")
 
     def search(self) -> None:
         """Every file but the store of keys, and every text that came out."""
@@ -82,7 +104,7 @@ class Everything(RigCli):
             if path.is_file() and path.name not in ("keys-secret.json", "secrets.yaml"):
                 self.seen.append(path.read_text("latin-1"))
         for text in self.seen:
-            for secret in (PASTED, PASTED.replace("4711", "4712"), KEY, "not-this-one"):
+            for secret in (PASTED, RENEWED, KEY, "not-this-one"):
                 self.assertNotIn(secret, text.replace(f"TOWER_LOGIN={LOGIN}", ""))
 
     def test_colour_is_for_terminals_only(self):

@@ -1,43 +1,114 @@
+import itertools
 import random
+import struct
 import unittest
+from fractions import Fraction
 
-from direkt.container import flv
-from direkt.container.media import Break, Claims, CodecConfig, MediaError, Sample
+from direkt.container import ContainerError, flv
+from direkt.media import Break, Claims, Format, Framing, Odd, Samples
 from direkt.protocol import amf
-from tests.support import events, flv_bytes
+from tests.support import events, flat, flv_bytes, tags
+
+
+def by_hand(data: bytes):
+    """Tags stepped through one by one, and samples taken apart, with nothing of the reader: (kind, ms, shift, marked, bytes)."""
+    out, at = [], 13
+    while at + 11 <= len(data):
+        kind, size = data[at] & 31, int.from_bytes(data[at + 1 : at + 4], "big")
+        stamp = struct.unpack(">i", bytes([data[at + 7]]) + data[at + 4 : at + 7])[0]
+        body = data[at + 11 : at + 11 + size]
+        if kind == 9 and body[1] == 1:
+            shift = struct.unpack(">i", body[2:5] + b"\0")[0] >> 8
+            out.append(("video", stamp, shift, body[0] >> 4 == 1, body[5:]))
+        elif kind == 8 and body[0] >> 4 == 10 and body[1] == 1:
+            out.append(("audio", stamp, 0, True, body[2:]))
+        at += 11 + size + 4
+    return out
+
+
+def live(tags_, sizes=(10**6,)) -> list:
+    """The same tags through the queue of a live stream, taken after so many tags each time."""
+    queue, out = flv.TagQueue(), []
+    left = list(sizes)
+    count = left.pop(0)
+    for n, (stamp, kind, body) in enumerate(tags_):
+        queue.add(kind, stamp, body, n / 100)
+        count -= 1
+        if not count:
+            out += queue.take()
+            count = left.pop(0) if left else 10**6
+    return out + queue.take()
 
 
 class Reading(unittest.TestCase):
-    def test_what_is_written_is_read(self):
-        found = events(flv_bytes(2, metadata={"width": 640.0, "framerate": 25.0, "stereo": True}))
+    def test_what_is_written_is_read_as_by_hand(self):
+        data = flv_bytes(4, metadata={"width": 640.0, "framerate": 25.0, "stereo": True})
+        found = events(data)
         self.assertEqual(
             found[0], Claims("onMetaData", {"video.width": 640, "video.frame_rate": 25, "audio.channels": 2})
         )
-        self.assertEqual([e.codec for e in found if isinstance(e, CodecConfig)], ["h264", "aac"])
-        video = [e for e in found if isinstance(e, Sample) and e.track == "video"]
-        audio = [e for e in found if isinstance(e, Sample) and e.track == "audio"]
-        self.assertEqual((len(video), len(audio)), (50, 94))
-        self.assertEqual([n for n, e in enumerate(video) if e.key], [0])
-        self.assertEqual(video[49].dts, 1.96)
+        formats = [e for e in found if isinstance(e, Format)]
+        self.assertEqual([(f.codec, f.framing) for f in formats], [("h264", Framing.LENGTHS), ("aac", Framing.RAW)])
+        for track in ("video", "audio"):
+            wanted = [row for row in by_hand(data) if row[0] == track]
+            self.assertEqual(
+                [(round(s.dts * 1000), round((s.pts - s.dts) * 1000), s.key, s.data) for s in flat(found, track)],
+                [row[1:] for row in wanted],
+            )
+
+    def test_files_and_live_streams_take_the_same_way(self):
+        made = [(round(when * 1000), kind, body) for when, kind, body in tags(3)]
+        made.insert(3, (0, flv.SCRIPT, flv.metadata({"width": 640.0})))
+        made += [
+            (3000, flv.AUDIO, b"\x2f" + bytes(9)),
+            (3020, flv.VIDEO, b"\x17"),
+            (3040, flv.AUDIO, b"\x2f" + bytes(9)),
+        ]
+        file = events(flv.header() + b"".join(flv.tag(kind, stamp, body) for stamp, kind, body in made))
+        source = random.Random(21)
+        for _ in range(12):
+            found = live(made, [source.randrange(1, 60) for _ in range(60)])
+            for track in ("video", "audio"):
+                self.assertEqual(flat(found, track), flat(file, track))
+            self.assertEqual(
+                [e for e in found if not isinstance(e, Samples)], [e for e in file if not isinstance(e, Samples)]
+            )
+
+    def test_many_more_tags_than_are_worked_on_at_once(self):
+        body = flv.audio_frame(b"sound")
+        count = 3 * flv._AT_ONCE + 5
+        data = flv.header() + flv.tag(8, 0, flv.audio_config(b"\x11\x90"))
+        data += b"".join(flv.tag(8, n, body) for n in range(count))
+        found = flat(events(data), "audio")
+        self.assertEqual([round(s.dts * 1000) for s in found], list(range(count)))
 
     def test_a_recording_cut_anywhere_is_judged_up_to_there(self):
         whole = flv_bytes(0.2)
-        complete = len(events(whole))
-        for size in range(flv.HEADER_SIZE, len(whole)):
+        complete = flat(events(whole), "video")
+        for size in {*range(flv.HEADER_SIZE, 400), *range(400, len(whole), 37), *range(len(whole) - 60, len(whole))}:
             found = events(whole[:size])
-            samples = [e for e in found if not isinstance(e, Break)]
-            self.assertLessEqual(len(samples), complete)
-            if isinstance(found[-1] if found else None, Break):
-                self.assertLessEqual(found[-1].offset, size)
+            samples = flat(found, "video")
+            self.assertEqual(samples, complete[: len(samples)])
+            breaks = [e for e in found if isinstance(e, Break)]
+            self.assertEqual(breaks, found[-1:] if breaks else [])
+            self.assertTrue(all(b.offset <= size for b in breaks))
         for size in range(flv.HEADER_SIZE):
-            if whole[:size][:3] != b"FLV":
-                with self.assertRaises(MediaError):
-                    events(whole[:size])
+            with self.assertRaises(ContainerError):
+                events(whole[:size])
+
+    def test_the_end_of_a_cut_file_is_named(self):
+        whole = flv_bytes(0.2)
+        last = whole.rindex(b"\x00\x00\x00\x00\xaf\x01") - 7 if b"\xaf\x01" in whole else 0
+        self.assertGreater(last, 13)
+        for cut, words in (
+            (len(whole) - 2, "without the tag's length"), (last + 3, "tag header: 3 of 11"), (last + 14, "claimed, 3 there"),
+        ):  # fmt: skip
+            self.assertIn(words, events(whole[:cut])[-1].reason)
+        self.assertFalse(any(isinstance(e, Break) for e in events(whole[:-4])), "the last length may be left out")
 
     def test_a_length_that_lies_is_named_with_its_byte(self):
         whole = bytearray(flv_bytes(0.5))
-        place = 13 + 1
-        whole[place : place + 3] = (0xFFFFFF).to_bytes(3, "big")
+        whole[14:17] = (0xFFFFFF).to_bytes(3, "big")
         found = events(bytes(whole))
         self.assertEqual(found[-1].offset, 13)
         self.assertIn("16777215 bytes claimed", found[-1].reason)
@@ -45,34 +116,72 @@ class Reading(unittest.TestCase):
         size = int.from_bytes(whole[14:17], "big")
         whole[14:17] = (size + 3).to_bytes(3, "big")
         self.assertIsInstance(events(bytes(whole))[-1], Break)
+        whole = bytearray(flv_bytes(0.5))
+        after = 13 + 11 + size
+        whole[after : after + 4] = (size + 12).to_bytes(4, "big")
+        self.assertIn(f"is {size + 12}, but the tag says {size + 11}", events(bytes(whole))[-1].reason)
+        for right in (size, 0):
+            whole[after : after + 4] = right.to_bytes(4, "big")
+            self.assertFalse(any(isinstance(e, Break) for e in events(bytes(whole))), right)
 
     def test_negative_composition_times_and_late_time_stamps(self):
         body = flv.video_frame(b"\0\0\0\2\x41\x9a", key=False, offset=-40)
-        data = flv.header() + flv.tag(flv.VIDEO, 0x01020304, body) + flv.tag(flv.VIDEO, 0xFFFFFFF0, body)
-        first, second = events(data)
-        self.assertEqual((first.dts, round(first.pts, 3)), (16909.060, 16909.020))
-        self.assertEqual(second.dts, -0.016)
+        first = flat(events(flv.header() + flv.tag(flv.VIDEO, 0x01020304, body)), "video")[0]
+        self.assertEqual((first.dts, first.pts), (Fraction(16909060, 1000), Fraction(16909020, 1000)))
+        (second,) = flat(events(flv.header() + flv.tag(flv.VIDEO, 0xFFFFFFF0, body)), "video")
+        self.assertEqual(second.dts, Fraction(-16, 1000))
+
+    def test_time_is_one_clock_over_every_border(self):
+        body = flv.video_frame(b"\0\0\0\2\x41\x9a", key=False)
+        for start in (0xFFFFFFF0, 0x7FFFFFF0, 0xFFFFFFD8, 0):
+            stamps = [(start + 40 * n) & 0xFFFFFFFF for n in range(60)]
+            data = flv.header() + b"".join(flv.tag(flv.VIDEO, stamp, body) for stamp in stamps)
+            for found in (events(data), live([(stamp, flv.VIDEO, body) for stamp in stamps], [7] * 20)):
+                times = [s.dts for s in flat(found, "video")]
+                self.assertEqual({b - a for a, b in itertools.pairwise(times)}, {Fraction(40, 1000)})
 
     def test_other_codecs_are_named_and_lose_no_sample(self):
         for body, codec, rate, channels in (
             (bytes([0x2F]) + bytes(10), "mp3", 44100, 2), (bytes([0x72]) + bytes(10), "g711a", 8000, 1),
-            (bytes([0xB2]) + bytes(10), "speex", 16000, 1),
+            (bytes([0x82]) + bytes(10), "g711u", 8000, 1), (bytes([0xB2]) + bytes(10), "speex", 16000, 1),
+            (bytes([0xE2]) + bytes(10), "mp3", 8000, 1), (bytes([0x3B]) + bytes(10), "pcm", 22050, 2), (bytes([0x5F]) + bytes(10), "other", 44100, 2),
         ):  # fmt: skip
-            data = flv.header() + flv.tag(flv.AUDIO, 0, body) * 3
-            config, *rest = events(data)
+            found = events(flv.header() + flv.tag(flv.AUDIO, 0, body) * 3)
+            config = found[0]
             self.assertEqual((config.codec, config.sample_rate, config.channels), (codec, rate, channels))
-            self.assertEqual((len(rest), config.first.dts), (2, 0.0))
+            self.assertEqual([s.data for s in flat(found, "audio")], [bytes(10)] * 3)
+        found = events(flv.header() + flv.tag(flv.VIDEO, 0, b"\x12abc") + flv.tag(flv.VIDEO, 0, b"\x22def"))
+        self.assertEqual(
+            (found[0].codec, [(s.data, s.key) for s in flat(found, "video")]),
+            ("other", [(b"abc", True), (b"def", False)]),
+        )
 
     def test_extended_headers(self):
-        parser = flv.TagParser()
-        config = parser.parse(flv.VIDEO, 0, b"\x90hvc1" + b"\x01abc")
-        self.assertEqual((config.codec, config.data), ("h265", b"\x01abc"))
-        sample = parser.parse(flv.VIDEO, 40, b"\x91hvc1" + b"\0\0\x28" + b"data")
-        self.assertEqual((sample.pts, bytes(sample.data), sample.key), (0.08, b"data", True))
-        self.assertEqual(bytes(parser.parse(flv.VIDEO, 80, b"\xa3avc1data").data), b"data")
-        self.assertEqual(parser.parse(flv.AUDIO, 0, b"\x90Opus" + b"x").codec, "opus")
-        with self.assertRaises(MediaError):
-            parser.parse(flv.VIDEO, 0, b"\x90hv")
+        def one(kind, stamp, body):
+            return events(flv.header() + flv.tag(kind, stamp, body))
+
+        (config,) = one(flv.VIDEO, 0, b"\x90hvc1" + b"\x01abc")
+        self.assertEqual((config.codec, config.configuration, config.framing), ("h265", b"\x01abc", Framing.LENGTHS))
+        (sample,) = flat(one(flv.VIDEO, 40, b"\x91hvc1" + b"\0\0\x28" + b"data"), "video")
+        self.assertEqual((sample.pts, sample.data, sample.key), (Fraction(80, 1000), b"data", True))
+        (sample,) = flat(one(flv.VIDEO, 80, b"\xa3avc1data"), "video")
+        self.assertEqual((sample.pts, sample.data, sample.key), (Fraction(80, 1000), b"data", False))
+        (sample,) = flat(one(flv.VIDEO, 80, b"\xa1av01data"), "video")
+        self.assertEqual(sample.data, b"data")
+        self.assertEqual(one(flv.AUDIO, 0, b"\x90Opusx")[0].codec, "opus")
+        self.assertEqual(flat(one(flv.AUDIO, 0, b"\x91Opusx"), "audio")[0].data, b"x")
+        self.assertEqual(one(flv.VIDEO, 0, b"\xa2avc1"), [], "the end of a sequence is no sample")
+        self.assertEqual(one(flv.VIDEO, 0, b"\x57\x00"), [], "nor is a command")
+        (odd,) = one(flv.VIDEO, 0, b"\x90hv")
+        self.assertEqual(odd, Odd("a video tag of 3 bytes, where its header alone has 5"))
+
+    def test_short_tags_are_said_and_passed_over(self):
+        good = flv.tag(flv.AUDIO, 20, flv.audio_frame(b"sound"))
+        found = events(flv.header() + flv.tag(flv.AUDIO, 0, b"\xaf") + good + flv.tag(flv.VIDEO, 9, b"") + good)
+        self.assertEqual(
+            [e.text for e in found if isinstance(e, Odd)], ["an audio tag of 1 bytes, where its header alone has 2"]
+        )
+        self.assertEqual(len(flat(found, "audio")), 2)
 
     def test_random_damage_raises_nothing_but_the_formats_own_error(self):
         whole = flv_bytes(0.4, metadata={"width": 640.0})
@@ -83,10 +192,25 @@ class Reading(unittest.TestCase):
                 bad[source.randrange(len(bad))] = source.randrange(256)
             try:
                 events(bytes(bad))
-            except MediaError:
+            except ContainerError:
                 continue
 
-    def test_damaged_metadata_claims_nothing(self):
-        parser = flv.TagParser()
-        self.assertIsNone(parser.parse(flv.SCRIPT, 0, b"\x02\x00\x0aonMetaData\x08\x00"))
-        self.assertIsNone(parser.parse(flv.SCRIPT, 0, amf.encode(["onCuePoint", {"a": 1.0}])))
+    def test_metadata(self):
+        def claims(body):
+            found = events(flv.header() + flv.tag(flv.SCRIPT, 0, body))
+            return found[0].values if found else None
+
+        self.assertIsNone(claims(b"\x02\x00\x0aonMetaData\x08\x00"))
+        self.assertIsNone(claims(amf.encode(["onCuePoint", {"a": 1.0}])))
+        facts = {
+            "videocodecid": "avc1",
+            "audiocodecid": 10.0,
+            "audiodatarate": 128.5,
+            "width": -1.0,
+            "framerate": float("nan"),
+        }
+        self.assertEqual(
+            claims(amf.encode(["@setDataFrame", "onMetaData", facts])),
+            {"video.codec": "h264", "audio.codec": "aac", "audio.bitrate.mean": 128.5},
+        )
+        self.assertEqual(claims(flv.metadata({"videocodecid": float("inf"), "audiocodecid": 1e30})), {})

@@ -2,9 +2,12 @@ import itertools
 import random
 import unittest
 
+from direkt.destination import library
+from direkt.errors import UnusableInput
 from direkt.match import budget
 from direkt.match.budget import OFF, Feed, Option
-from direkt.sheet import library
+from direkt.protocol.rtmp import overhead
+from direkt.protocol.schemes import Load
 
 
 def brute(feeds, limit: float) -> float:
@@ -31,12 +34,12 @@ class Sharing(unittest.TestCase):
             self.assertGreaterEqual(budget.worth(best) + 1e-9, budget.worth(budget.even_split(feeds, limit)))
 
     def test_a_heavier_feed_gets_more(self):
-        options = budget.options_of(library.load("tarnlight"), tls=False)
+        options = budget.options_of(library.load("tarnlight"), "rtmp")
         light, heavy = budget.best_split([Feed("a", 1, options), Feed("b", 4, options)], 9000)
         self.assertLess(light.option.video, heavy.option.video)
 
     def test_no_room_is_off(self):
-        options = budget.options_of(library.load("tarnlight"), tls=False)
+        options = budget.options_of(library.load("tarnlight"), "rtmp")
         (share,) = budget.best_split([Feed("a", 1, options)], 200)
         self.assertEqual(share.option, OFF)
         self.assertEqual(budget.best_split([], 1000), [])
@@ -46,27 +49,29 @@ class Overhead(unittest.TestCase):
     def test_it_equals_bytes_counted_by_hand(self):
         # One picture a second of 10000 bytes: tag 5, RTMP 8, two further chunks of 4096: 10015 bytes; 7 segments of
         # at most 1448 bytes with 52 bytes of headers: 10379 bytes
-        self.assertAlmostEqual(budget.on_the_wire(80, 0, 1, tls=False), 10379 * 8 / 1000)
-        self.assertAlmostEqual(budget.on_the_wire(80, 0, 1, tls=True), (10015 + 22 + 7 * 52) * 8 / 1000)
-        self.assertEqual(budget.on_the_wire(0, 0, 25, tls=False), 0)
+        self.assertAlmostEqual(budget.on_the_wire("rtmp", Load(80, 0, 1)), 10379 * 8 / 1000)
+        self.assertAlmostEqual(budget.on_the_wire("rtmps", Load(80, 0, 1)), (10015 + 22 + 7 * 52) * 8 / 1000)
+        self.assertEqual(budget.on_the_wire("rtmp", Load(0, 0, 25)), 0)
+        with self.assertRaisesRegex(UnusableInput, "srt"):
+            budget.on_the_wire("srt", Load(1, 1, 25))
 
     def test_it_is_near_what_a_publisher_sends(self):
         from direkt.protocol.rtmp.chunks import ChunkWriter, Message
         from tests.support import AudioSettings, card, tags
 
         writer = ChunkWriter()
-        writer.chunk_size = budget.RTMP_CHUNK
+        writer.chunk_size = overhead._CHUNK
         sent = segments = 0
         for when, kind, body in tags(4, card(bitrate=3000, interval=50), AudioSettings(48000, 2, 128)):
             size = len(writer.write(6 if kind == 9 else 4, Message(kind, 1, round(when * 1000), body)))
             sent += size
             segments += -(-size // 1448)
         counted = (sent + segments * 52) * 8 / 4 / 1000
-        self.assertAlmostEqual(budget.on_the_wire(3000, 128, 25, tls=False), counted, delta=counted * 0.01)
+        self.assertAlmostEqual(budget.on_the_wire("rtmp", Load(3000, 128, 25)), counted, delta=counted * 0.01)
 
     def test_the_payload_under_a_limit_fills_it(self):
         for limit in (700, 3000, 12000):
-            payload = budget.payload_under(limit, tls=True)
-            wire = budget.on_the_wire(payload * 0.97, payload * 0.03, 50, tls=True)
+            payload = budget.payload_under(limit, "rtmps")
+            wire = budget.on_the_wire("rtmps", Load(payload * 0.97, payload * 0.03, 50))
             self.assertLessEqual(wire, limit)
             self.assertGreater(wire, limit * 0.97)

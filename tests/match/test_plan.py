@@ -1,11 +1,11 @@
 import unittest
 
 from direkt import demand, documents
-from direkt.device.driver import parse_input
+from direkt.destination import library
+from direkt.destination.file import build
 from direkt.device.model import Channel
+from direkt.device.words import input_signal
 from direkt.match.plan import plan
-from direkt.sheet import library
-from direkt.sheet.file import build
 
 SET = {
     "video.codec": "h264", "video.profile": "high", "video.size": "2560x1440", "video.frame_rate": 25, "video.rate_control": "vbr",
@@ -26,7 +26,7 @@ def make(sheet="tarnlight", signal="1080p50", uplink=None, limits=None, rules=No
     allowed = {name: demand.parse(name, raw) for name, raw in {**LIMITS, **(limits or {})}.items() if raw}
     chosen = library.load(sheet) if rules is None else build(
         documents.parse(f"schema: direkt.sheet/1\nname: T\nrules:\n{rules}", "t.yaml"), "t")  # fmt: skip
-    return plan(Channel("main", values, allowed), chosen, parse_input(signal) if signal else None, uplink)
+    return plan(Channel("main", values, allowed), chosen, input_signal(signal) if signal else None, uplink)
 
 
 class Matching(unittest.TestCase):
@@ -35,11 +35,11 @@ class Matching(unittest.TestCase):
         self.assertEqual(p.unmet, ())
         self.assertEqual(p.values(), {
             "video.size": "1920x1080", "video.frame_rate": 50, "video.rate_control": "cbr", "video.bitrate.mean": 6900,
-            "video.keyframe_interval.median": 2, "audio.present": "yes", "audio.sample_rate": 48000, "audio.bitrate.mean": 160,
+            "video.keyframe_interval.median": 1.6, "audio.present": "yes", "audio.sample_rate": 48000, "audio.bitrate.mean": 160,
         })  # fmt: skip
         reasons = {step.parameter: step.reason for step in p.changes}
-        self.assertIn("(100 frames at 50 fps)", reasons["video.keyframe_interval.median"])
-        self.assertIn("demands video.keyframe_interval.max of at most 4 s", reasons["video.keyframe_interval.median"])
+        self.assertIn("(80 frames at 50 fps)", reasons["video.keyframe_interval.median"])
+        self.assertIn("demands video.keyframe_interval.max of at most 3.6 s", reasons["video.keyframe_interval.median"])
         for step in p.changes:
             self.assertRegex(step.rule, r"tarnlight.yaml:\d+")
 
@@ -104,9 +104,9 @@ class Matching(unittest.TestCase):
 
     def test_a_latency_mode_is_matched_like_any_sheet(self):
         wanted = make("tarnlight:low").values()
-        self.assertEqual(wanted["video.keyframe_interval.median"], 1)
-        kept = make("tarnlight:low", video__keyframe_interval__median=2)
-        self.assertEqual(kept.values()["video.keyframe_interval.median"], 1, "1 s is recommended there")
+        self.assertEqual(wanted["video.keyframe_interval.median"], 0.8)
+        kept = make("tarnlight:low", video__keyframe_interval__median=1.6)
+        self.assertEqual(kept.values()["video.keyframe_interval.median"], 0.8, "0.8 s is recommended there")
 
     def test_the_audio_bitrate_follows_the_channels(self):
         rules = (
@@ -117,10 +117,10 @@ class Matching(unittest.TestCase):
         self.assertEqual((wanted["audio.channels"], wanted["audio.bitrate.mean"]), (1, 64))
 
     def test_seconds_stay_when_only_the_frame_rate_changes(self):
-        p = make(video__keyframe_interval__median=2, video__size="1920x1080")
+        p = make(video__keyframe_interval__median=1.6, video__size="1920x1080")
         step = next(s for s in p.steps if s.parameter == "video.keyframe_interval.median")
         self.assertFalse(step.changes)
-        self.assertIn("100 frames at 50 fps", step.reason)
+        self.assertIn("80 frames at 50 fps", step.reason)
 
     def test_exclusive_rules_on_one_setting(self):
         rules = "  video.keyframe_interval.max: {must: {max: 2}}\n  video.keyframe_interval.min: {must: {min: 3}}\n"

@@ -3,25 +3,29 @@ import itertools
 import tempfile
 import tracemalloc
 import unittest
+from fractions import Fraction
 from pathlib import Path
+from unittest import mock
 
-from direkt.net.publisher import Publisher, PublishError
-from direkt.net.receiver import Arrived, Left, Receiver, TurnedAway
-from direkt.net.rehearsal import Recorder, Rehearsal
-from direkt.protocol.amf import encode
+from direkt.measure.meter import Meter
+from direkt.media import Samples
+from direkt.net.rtmp import Publisher, Receiver, Recorder
+from direkt.net.transport import Arrived, Left, PublishError, RecordingEnded, TurnedAway
+from direkt.protocol.address import ServerAddress, parse
+from direkt.protocol.amf import EcmaArray, encode
 from direkt.protocol.rtmp.chunks import ChunkWriter, Message
-from direkt.sheet.address import ServerAddress, parse
-from direkt.sheet.secret import Secret
+from direkt.protocol.rtmp.session import TagMessage
+from direkt.secret import Secret
 from direkt.sim.push import Programme
-from tests.support import AUDIO, KEY, card, events, free_port
+from tests.support import AUDIO, KEY, Folder, card, events, flat, free_port, tags
 
 HELLO = bytes([3]) + bytes(3072)
 
 
 class Net(unittest.IsolatedAsyncioTestCase):
-    async def listen(self, take=None, **limits):
+    async def listen(self, take=None, recorder=None, **limits):
         self.events: list = []
-        receiver = Receiver("live/a", Secret(KEY), take or self.events.append, **limits)
+        receiver = Receiver("live/a", Secret(KEY), take or self.events.append, recorder, **limits)
         self.port = await receiver.start("127.0.0.1", 0)
         self.addAsyncCleanup(receiver.stop)
         return receiver
@@ -64,24 +68,45 @@ class Receiving(Net):
     async def test_what_is_pushed_is_measured_and_recorded_as_received(self):
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / "kept.flv"
-            rehearsal = Rehearsal(Recorder(path))
-            await self.listen(rehearsal.take)
+            recorder = Recorder(path)
+            await self.listen(recorder=recorder)
             for size in (128, 4096, 65536):
                 await self.publish(2, chunk_size=size)
-            await self.until(lambda: len(rehearsal.gaps) == 3)
-            measured = rehearsal.finish()
-            self.assertEqual((measured.values["video.size"], measured.values["stream.protocol"]), ("640x360", "rtmp"))
-            self.assertAlmostEqual(measured.values["stream.duration"], 6, delta=0.1)
-            self.assertEqual([gap.seconds is None for gap in rehearsal.gaps], [False, False, True])
-            kept = events(path.read_bytes())
-            self.assertEqual(sum(type(e).__name__ == "Sample" and e.track == "video" for e in kept), 150)
-            times = [e.dts for e in kept if type(e).__name__ == "Sample"]
-            self.assertTrue(all(b >= a - 0.03 for a, b in itertools.pairwise(times)))
+            await self.until(lambda: sum(isinstance(e, Left) for e in self.events) == 3)
+            recorder.close()
+            meter = Meter("rtmp")
+            for event in self.events:
+                if isinstance(event, Left):
+                    meter.interrupt()
+                elif not isinstance(event, Arrived):
+                    meter.add(event)
+            live = meter.snapshot()
+            self.assertEqual((live.values["video.size"], live.values["stream.protocol"]), ("640x360", "rtmp"))
+            self.assertAlmostEqual(live.values["stream.duration"], 6, delta=0.1)
+            kept = flat(events(path.read_bytes()), "video")
+            self.assertEqual(len(kept), 150)
+            self.assertEqual([s.data for s in kept], [s.data for s in flat(self.events, "video")])
+            self.assertTrue(all(b.dts >= a.dts - Fraction(30, 1000) for a, b in itertools.pairwise(kept)))
+            stamps = [e.arrival for e in self.events if isinstance(e, Samples)]
+            self.assertTrue(all(len(column) and (column[1:] >= column[:-1]).all() for column in stamps))
+
+    async def test_a_full_disk_ends_the_recording_and_nothing_else(self):
+        with tempfile.TemporaryDirectory() as folder:
+            recorder = Recorder(Path(folder) / "a.flv")
+            full = mock.patch.object(Recorder, "add", side_effect=OSError(28, "No space left on device"))
+            with full:
+                await self.listen(recorder=recorder)
+                await self.publish(1)
+                await self.until(lambda: any(isinstance(e, Left) for e in self.events))
+            self.assertEqual(
+                [e.reason for e in self.events if isinstance(e, RecordingEnded)], ["no space left on device"]
+            )
+            self.assertEqual(len(flat(self.events, "video")), 25)
 
     async def test_wrong_keys_are_refused_with_the_reason_and_without_the_key(self):
         await self.listen()
         for key, words in (
-            ("FAKE-OTHER", "10 characters"), (KEY.lower(), "capital and small"), (KEY + " ", "space"), ("", "no stream key"),
+            ("FAKE-OTHER", "10 characters"), (KEY.upper(), "capital and small"), (KEY + " ", "space"), ("", "no stream key"),
         ):  # fmt: skip
             with self.assertRaisesRegex(PublishError, "BadName"):
                 await Publisher(self.address(), Secret(key)).start()
@@ -147,7 +172,7 @@ class Receiving(Net):
         self.assertIn("nothing came for 0.4 s", self.events[-1].reason)
         with self.assertRaises(PublishError):
             for _ in range(200):
-                await publisher.send(9, 0, bytes(1000))
+                await publisher.send(9, 0, b"\x27\x01" + bytes(1000))
                 await asyncio.sleep(0.01)
         await publisher.close()
 
@@ -155,7 +180,7 @@ class Receiving(Net):
         for _ in range(5):
             receiver = await self.listen()
             task = asyncio.create_task(self.publish(30))
-            await self.until(lambda: len(self.events) > 20)
+            await self.until(lambda: len(flat(self.events, "video")) > 20)
             async with asyncio.timeout(3):
                 await receiver.stop()
             task.cancel()
@@ -165,7 +190,7 @@ class Receiving(Net):
 class Publishing(Net):
     async def test_errors_are_clear_and_hold_no_key(self):
         self.port = free_port()
-        with self.assertRaisesRegex(PublishError, f"127.0.0.1:{self.port} cannot be reached: .*refused"):
+        with self.assertRaisesRegex(PublishError, f"127.0.0.1:{self.port} cannot be reached: .*nothing listens"):
             await Publisher(self.address(), Secret(KEY)).start()
 
         async def odd(reader, writer):
@@ -188,3 +213,34 @@ class Publishing(Net):
         await self.until(lambda: found)
         self.assertIsInstance(found[0], Arrived)
         await receiver.stop()
+
+
+class Recording(Folder):
+    def messages(self, seconds: float) -> list[TagMessage]:
+        return [TagMessage(kind, round(when * 1000), body) for when, kind, body in tags(seconds)]
+
+    def test_times_run_on_over_a_gap_and_metadata_loses_its_command(self):
+        path = self.folder / "a.flv"
+        recorder = Recorder(path)
+        recorder.add(TagMessage(18, 0, encode(["@setDataFrame", "onMetaData", EcmaArray(width=640.0)])))
+        for message in self.messages(0.5):
+            recorder.add(message)
+        recorder.new_stretch(4000)
+        for message in self.messages(0.5):
+            recorder.add(message)
+        recorder.close()
+        found = events(path.read_bytes())
+        self.assertEqual(found[0].values, {"video.width": 640})
+        times = [s.dts for s in flat(found, "video")]
+        self.assertEqual((times[0], times[12], times[13]), (0, Fraction(480, 1000), 4))
+
+    def test_the_file_is_whole_at_any_moment_and_never_replaces_another(self):
+        path = self.folder / "a.flv"
+        recorder = Recorder(path)
+        recorder.add(self.messages(0.1)[0])
+        recorder._file.flush()
+        self.assertEqual(len(events(path.read_bytes())), 1)
+        with self.assertRaises(FileExistsError):
+            Recorder(path)
+        Recorder(path, overwrite=True).close()
+        recorder.close()

@@ -11,7 +11,8 @@ def read(data: bytes, step: int | None = None, reader: ChunkReader | None = None
     out = []
     for at in range(0, len(data), step or max(1, len(data))):
         reader.feed(data[at : at + (step or len(data))])
-        out += list(reader.messages())
+        while (message := reader.next_message()) is not None:
+            out.append(message)
     return out
 
 

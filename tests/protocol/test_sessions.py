@@ -1,24 +1,34 @@
+import itertools
 import unittest
 
 from direkt.protocol import amf
 from direkt.protocol.rtmp import chunks
 from direkt.protocol.rtmp.chunks import ChunkReader, ChunkWriter, Message
-from direkt.protocol.rtmp.client import ClientSession, PublishStarted, Refused, Target
-from direkt.protocol.rtmp.errors import RtmpError
+from direkt.protocol.rtmp.client import ClientSession, Connected, PublishStarted, Refused
+from direkt.protocol.rtmp.errors import LocalError, RtmpError
 from direkt.protocol.rtmp.server import ConnectRequest, PlayRequest, PublishRequest, ServerSession, Unpublished
-from direkt.protocol.rtmp.session import Media
+from direkt.protocol.rtmp.session import TRANSITIONS, WINDOW, State, Step, TagMessage
 
 RANDOM = bytes(n % 251 for n in range(1528))
+
+
+def client(app: str = "live/second", key: str = "key?token=1&x=y", **more) -> ClientSession:
+    return ClientSession(f"rtmp://h/{app}", app, key, RANDOM, **more)
+
+
+def every(session) -> list:
+    """All events that can be had now."""
+    found = []
+    while (event := session.next_event()) is not None:
+        found.append(event)
+    return found
 
 
 class Pair:
     """A client and a server that hand each other their bytes, in pieces."""
 
-    def __init__(
-        self, key: str = "key?token=1&x=y", app: str = "live/second", right: str | None = None, step: int = 700
-    ):
-        self.client = ClientSession(Target(f"rtmp://h/{app}", app, key), RANDOM)
-        self.server = ServerSession(RANDOM)
+    def __init__(self, key: str = "key?token=1&x=y", right: str | None = None, step: int = 700):
+        self.client, self.server = client(key=key), ServerSession(RANDOM)
         self.right = right or key
         self.step = step
         self.events: list = []
@@ -36,20 +46,20 @@ class Pair:
         return self
 
     def _client(self, data: bytes) -> None:
-        self.seen += self.client.receive(data)
+        self.client.receive_data(data)
+        self.seen += every(self.client)
 
     def _server(self, data: bytes) -> None:
-        while found := self.server.receive(data):
-            data = b""
-            for event in found:
-                self.events.append(event)
-                if isinstance(event, ConnectRequest):
-                    self.server.accept_connect()
-                elif isinstance(event, PublishRequest):
-                    if event.name == self.right:
-                        self.server.accept_publish()
-                    else:
-                        self.server.reject_publish(f"no {event.name}")
+        self.server.receive_data(data)
+        while (event := self.server.next_event()) is not None:
+            self.events.append(event)
+            if isinstance(event, ConnectRequest):
+                self.server.accept_connect()
+            elif isinstance(event, PublishRequest):
+                if event.name == self.right:
+                    self.server.accept_publish()
+                else:
+                    self.server.reject_publish(f"no {event.name}")
 
 
 class Flow(unittest.TestCase):
@@ -65,7 +75,7 @@ class Flow(unittest.TestCase):
                 pair.client.send_media(9, n * 40, bytes([n]) * 9000)
                 pair.client.send_media(8, n * 40, b"s" * 300)
             pair.run()
-            media = [e for e in pair.events if isinstance(e, Media)]
+            media = [e for e in pair.events if isinstance(e, TagMessage)]
             self.assertEqual(len(media), 101)
             self.assertEqual(amf.decode(media[0].body)[0], "@setDataFrame")
             self.assertEqual([m.body for m in media if m.kind == 9], [bytes([n]) * 9000 for n in range(50)])
@@ -78,25 +88,112 @@ class Flow(unittest.TestCase):
         (refused,) = pair.seen
         self.assertIsInstance(refused, Refused)
         self.assertEqual((refused.code, refused.text), ("NetStream.Publish.BadName", "no (key)"))
-        self.assertNotIn("secret-wrong", repr(pair.events) + repr(pair.client._target))
+        self.assertNotIn("secret-wrong", repr(pair.events) + repr(pair.client))
 
     def test_a_rejected_application(self):
-        server, client = ServerSession(RANDOM), ClientSession(Target("rtmp://h/x", "x", "k"), RANDOM)
-        client.start()
-        data, events = client.data_to_send(), []
+        server, made = ServerSession(RANDOM), client("x", "k")
+        made.start()
+        events = []
         for _ in range(5):
-            for _event in server.receive(data):
+            server.receive_data(made.data_to_send())
+            if server.next_event() is not None:
                 server.reject_connect("No.")
-            events += client.receive(server.data_to_send())
-            data = client.data_to_send()
+            made.receive_data(server.data_to_send())
+            events += every(made)
         self.assertEqual(events, [Refused("NetConnection.Connect.Rejected", "No.")])
+        self.assertEqual((server.state, made.state), (State.CLOSED, State.CLOSED))
 
-    def test_acknowledgements_reach_the_publisher(self):
-        pair = Pair().run()
-        for n in range(80):
-            pair.client.send_media(9, n, bytes(100_000))
-            pair.run()
-        self.assertGreater(pair.client.acknowledged, 5_000_000)
+    def test_a_probe_goes_no_further_than_connect(self):
+        server, made = ServerSession(RANDOM), client("x", "k", probe=True)
+        made.start()
+        seen = []
+        for _ in range(5):
+            server.receive_data(made.data_to_send())
+            if isinstance(server.next_event(), ConnectRequest):
+                server.accept_connect()
+            made.receive_data(server.data_to_send())
+            seen += every(made)
+        self.assertEqual((seen, made.state), ([Connected()], State.CONNECTED))
+
+    def test_acknowledgements_are_sent_as_asked(self):
+        data = wire(command("connect", 1.0, {"app": "a"}), command("publish", 2.0, None, "k", stream=1),
+                    *[(6, Message(9, 1, n, bytes(100_000))) for n in range(80)])  # fmt: skip
+        server, step = ServerSession(RANDOM), 65536
+        for at in range(0, len(data), step):
+            server.receive_data(data[at : at + step])
+            while (event := server.next_event()) is not None:
+                if isinstance(event, ConnectRequest):
+                    server.accept_connect()
+                elif isinstance(event, PublishRequest):
+                    server.accept_publish()
+        sent = [int.from_bytes(m.payload, "big") for m in replies(server) if m.type == chunks.ACKNOWLEDGEMENT]
+        self.assertEqual(server.received, len(data))
+        self.assertGreater(len(sent), 4)
+        for before, after in itertools.pairwise([0, *sent]):
+            self.assertTrue(after - before + step >= WINDOW and after - before <= WINDOW + step, sent)
+
+
+class States(unittest.TestCase):
+    def test_only_steps_of_the_table_are_taken(self):
+        for state in State:
+            for step in Step:
+                session = client()
+                session.state = state
+                if (state, step) in TRANSITIONS:
+                    session._step(step)
+                    self.assertEqual(session.state, TRANSITIONS[state, step])
+                else:
+                    with self.assertRaises(LocalError):
+                        session._step(step)
+
+    def test_every_state_but_the_last_two_can_be_left_and_fail(self):
+        for state in State:
+            steps = {step for (at, step) in TRANSITIONS if at is state}
+            self.assertEqual(Step.FAILED in steps, state is not State.ERROR)
+
+    def test_nothing_is_sent_before_the_server_takes_the_stream(self):
+        made = client()
+        for act in (lambda: made.send_media(9, 0, b"x"), lambda: made.send_metadata({})):
+            with self.assertRaises(LocalError):
+                act()
+        made.finish()
+        self.assertEqual(made.data_to_send(), b"")
+
+    def test_nothing_is_accepted_that_nobody_asked_for(self):
+        server = ServerSession(RANDOM)
+        for act in (
+            server.accept_connect,
+            server.accept_publish,
+            lambda: server.reject_publish("x"),
+            lambda: server.reject_connect("x"),
+        ):
+            with self.assertRaises(LocalError):
+                act()
+
+    def test_what_was_whole_before_an_error_is_told_first_and_the_error_stays(self):
+        data = wire(command("connect", 1.0, {"app": "a"}), command("publish", 2.0, None, "k", stream=1),
+                    (6, Message(9, 1, 0, b"one")), (6, Message(9, 1, 40, b"two")), (3, Message(20, 0, 0, b"\x63")),
+                    (6, Message(9, 1, 80, b"three")))  # fmt: skip
+        server = ServerSession(RANDOM)
+        server.receive_data(data)
+        self.assertIsInstance(server.next_event(), ConnectRequest)
+        self.assertIsNone(server.next_event(), "it waits for its owner")
+        server.accept_connect()
+        self.assertIsInstance(server.next_event(), PublishRequest)
+        server.accept_publish()
+        self.assertEqual([server.next_event().body, server.next_event().body], [b"one", b"two"])
+        for _ in range(2):
+            with self.assertRaisesRegex(RtmpError, "cannot be read"):
+                server.next_event()
+        self.assertIs(server.state, State.ERROR)
+
+    def test_an_aggregate_that_is_cut_gives_what_is_whole(self):
+        inner = bytes([8, 0, 0, 1, 0, 0, 10, 0, 0, 0, 0]) + b"a" + bytes(4)
+        data = wire(command("connect", 1.0, {"app": "a"}), command("publish", 2.0, None, "k", stream=1),
+                    (6, Message(22, 1, 500, inner + inner[:5])))  # fmt: skip
+        server, events = Server().drive(data, error=True)
+        self.assertEqual(events[-1], TagMessage(8, 500, b"a"))
+        self.assertIs(server.state, State.ERROR)
 
 
 def wire(*messages: tuple[int, Message]) -> bytes:
@@ -113,20 +210,27 @@ def replies(server: ServerSession) -> list:
     reader = ChunkReader()
     data = server.data_to_send()
     reader.feed(data[3073:] if len(data) > 3073 and data[0] == 3 else data)
-    return list(reader.messages())
+    reader.chunk_size = server._writer.chunk_size
+    out = []
+    while (message := reader.next_message()) is not None:
+        out.append(message)
+    return out
 
 
 class Server(unittest.TestCase):
-    def drive(self, data: bytes) -> tuple[ServerSession, list]:
+    def drive(self, data: bytes, *, error: bool = False) -> tuple[ServerSession, list]:
         server, events = ServerSession(RANDOM), []
-        while found := server.receive(data):
-            data = b""
-            for event in found:
+        server.receive_data(data)
+        try:
+            while (event := server.next_event()) is not None:
                 events.append(event)
                 if isinstance(event, ConnectRequest):
                     server.accept_connect()
                 elif isinstance(event, PublishRequest):
                     server.accept_publish()
+        except RtmpError:
+            if not error:
+                raise
         return server, events
 
     def test_a_publisher_that_waits_for_nothing_and_speaks_amf3(self):
@@ -138,7 +242,7 @@ class Server(unittest.TestCase):
         )  # fmt: skip
         server, events = self.drive(data)
         kinds = [type(e).__name__ for e in events]
-        self.assertEqual(kinds, ["ConnectRequest", "PublishRequest", "Media", "Media"])
+        self.assertEqual(kinds, ["ConnectRequest", "PublishRequest", "TagMessage", "TagMessage"])
         names = [amf.decode(m.payload)[0] for m in replies(server) if m.type == 20]
         self.assertEqual(names, ["_result", "_result", "onFCPublish", "_result", "_result", "_result", "onStatus"])
 
@@ -149,7 +253,7 @@ class Server(unittest.TestCase):
             (6, Message(22, 1, 500, inner)), (2, Message(4, 0, 0, b"\0\6\0\0\1\2")),
         )  # fmt: skip
         server, events = self.drive(data)
-        self.assertEqual([e for e in events if isinstance(e, Media)], [Media(8, 500, b"a")])
+        self.assertEqual([e for e in events if isinstance(e, TagMessage)], [TagMessage(8, 500, b"a")])
         self.assertIn(b"\0\7\0\0\1\2", [m.payload for m in replies(server) if m.type == chunks.USER_CONTROL])
 
     def test_players_are_refused(self):
@@ -160,7 +264,8 @@ class Server(unittest.TestCase):
         for data, words in (
             (b"\x16\x03\x01\x02\x00", "rtmps"), (b"GET / HTTP/1.1\r\n", "HTTP"), (b"\x47", "0x47"),
             (wire(command("publish", 1.0, None, "k")), "before connect"), (wire((3, Message(20, 0, 0, b"\x63"))), "cannot be read"),
-            (wire(command(1.0)), "without a name"),
+            (wire(command(1.0)), "without a name"), (wire(command("createStream", 1.0, None)), "before connect"),
+            (wire(command("connect", 1.0, {"app": "a"}), command("connect", 2.0, {"app": "b"})), "out of order"),
             (wire(*[(2, Message(4, 0, 0, b"\0\6\0\0\1\2"))] * 1001), "more pings"),
         ):  # fmt: skip
             with self.assertRaisesRegex(RtmpError, words):

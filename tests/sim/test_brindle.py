@@ -5,13 +5,13 @@ from fractions import Fraction
 import httpx
 
 from direkt.container import flv
-from direkt.container.media import CodecConfig, Sample
-from direkt.net.receiver import Arrived, Left, Receiver
-from direkt.protocol.rtmp.session import Media
-from direkt.sheet.secret import Secret
+from direkt.media import Claims, Format
+from direkt.net.rtmp import Receiver
+from direkt.net.transport import Arrived, Left
+from direkt.secret import Secret
 from direkt.sim.brindle import BrindleB2, Faults
 from direkt.sim.push import AudioSettings, Programme, exact_rate
-from tests.support import KEY, card
+from tests.support import KEY, card, flat
 
 
 class Page(unittest.TestCase):
@@ -77,7 +77,7 @@ class Push(unittest.IsolatedAsyncioTestCase):
             device.put_slot({"channel": "second", "server": f"rtmp://127.0.0.1:{port}/live", "key": KEY})
             self.assertEqual(device.start_push()[0], 200)
             async with asyncio.timeout(8):
-                while sum(isinstance(e, Media) for e in seen) < 20:  # noqa: ASYNC110
+                while len(flat(seen, "video")) < 20:  # noqa: ASYNC110
                     await asyncio.sleep(0.05)
             self.assertEqual(device.state()["push"][0]["state"], "pushing")
             await asyncio.to_thread(device.stop_push)
@@ -89,7 +89,8 @@ class Push(unittest.IsolatedAsyncioTestCase):
             await receiver.stop()
         self.assertIsInstance(seen[0], Arrived)
         self.assertEqual(next(e for e in seen if isinstance(e, Left)).reason, "it stopped the stream")
-        self.assertEqual({e.kind for e in seen if isinstance(e, Media)}, {9, 18}, "audio is off")
+        self.assertEqual(flat(seen, "audio"), [], "audio is off")
+        self.assertEqual(next(e for e in seen if isinstance(e, Claims)).values["video.width"], 640)
 
 
 class Programmes(unittest.TestCase):
@@ -106,9 +107,10 @@ class Programmes(unittest.TestCase):
         programme = Programme(card(rate=Fraction(30000, 1001)), AudioSettings(44100, 1, 64))
         found = [programme.next() for _ in range(400)]
         self.assertEqual([when for when, _, _ in found], sorted(when for when, _, _ in found))
-        parser = flv.TagParser()
-        configs = [parser.parse(kind, 0, body) for kind, body in programme.configs()]
-        self.assertEqual([c.codec for c in configs if isinstance(c, CodecConfig)], ["h264", "aac"])
-        samples = [parser.parse(kind, round(when * 1000), body) for when, kind, body in found]
-        self.assertTrue(all(isinstance(s, Sample) for s in samples))
+        queue = flv.TagQueue()
+        for when, kind, body in [*((0, *tag) for tag in programme.configs()), *found]:
+            queue.add(kind, round(when * 1000), body, 0.0)
+        read = queue.take()
+        self.assertEqual([e.codec for e in read if isinstance(e, Format)], ["h264", "aac"])
+        self.assertEqual(len(flat(read, "video")) + len(flat(read, "audio")), 400)
         self.assertEqual(programme.metadata()["stereo"], False)

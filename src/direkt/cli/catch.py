@@ -1,31 +1,34 @@
-"""direkt catch: receive a rehearsal push, measure and judge it."""
+"""direkt catch: receive a push that somebody starts by hand, measure and judge it."""
 
 from __future__ import annotations
 
-import asyncio
-import contextlib
-import errno
-import logging
 import secrets
-import signal
-import socket
-import time
+from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
-from rich.console import Group
-from rich.live import Live
-from rich.markup import escape
-from rich.text import Text
 
-from direkt.cli import common
+from direkt.cli import options, output
+from direkt.cli.exits import ExitCode
+from direkt.cli.output import escape
+from direkt.errors import NoAnswer, UnusableInput, os_words
+from direkt.protocol.schemes import PORTS, SPOKEN
 
 if TYPE_CHECKING:
+    from direkt.cli.schemas import CatchJson
+    from direkt.destination.model import Sheet
+    from direkt.device.model import Driver, Slot
     from direkt.judge import Judgement
     from direkt.measure.meter import Measurement
+    from direkt.net.transport import Recorder
+    from direkt.parameters import Values
+    from direkt.secret import Secret
+    from direkt.work.feeds import FeedParts
+    from direkt.work.reception import Refusals, Rehearsal
 
-_DEFAULT_APP = "rehearsal"
+_APP = "rehearsal"
+_TRANSPORT = SPOKEN[0]
 
 
 @click.command()
@@ -34,388 +37,230 @@ _DEFAULT_APP = "rehearsal"
     "--feed", "feed_name", metavar="FEED", help="Judge against this feed's sheet, its device's settings and its key."
 )
 @click.option(
-    "--for",
-    "seconds",
-    type=common.Seconds(),
-    metavar="TIME",
+    "--for", "seconds", type=options.Seconds(), metavar="TIME",
     help="Stop this long after the push began; otherwise at Ctrl-C.",
-)
+)  # fmt: skip
+@options.keep_option
+@options.overwrite_option
+@options.time_option("--wait", default=120.0, help="How long to wait for the push to begin.")
 @click.option(
-    "--keep",
-    type=click.Path(path_type=Path, dir_okay=False),
-    metavar="FILE.flv",
-    help="Record what comes, as received.",
-)
-@click.option("--overwrite", is_flag=True, help="Let --keep replace a file.")
-@click.option(
-    "--wait", type=common.Seconds(), default=120.0, show_default="2m", help="How long to wait for the push to begin."
-)
-@click.option(
-    "--port", type=click.IntRange(0, 65535), default=1935, show_default=True, help="Port to listen on; 0: any free one."
-)
+    "--port", type=click.IntRange(0, 65535), default=PORTS[_TRANSPORT], show_default=True,
+    help="Port to listen on; 0: any free one.",
+)  # fmt: skip
 @click.option("--host", default=None, metavar="ADDRESS", help="Listen on this address of the machine only.")
 @click.option("--tls", is_flag=True, help="Receive RTMPS, with a certificate made for this run.")
 @click.option("--key", "key_ref", metavar="REF", help="The key to expect, as env:NAME or file:PATH#NAME.")
-@click.option("--report", type=click.Path(path_type=Path), metavar="FILE", help="Also write the JSON document to FILE.")
-@common.rig_option
-@common.json_option
-@common.handled
+@options.report_option
+@options.rig_option
+@options.json_option
 def catch(
     sheet_name: str | None, feed_name: str | None, seconds: float | None, keep: Path | None, overwrite: bool, wait: float,
     port: int, host: str | None, tls: bool, key_ref: str | None, report: Path | None, rig_path: Path | None, as_json: bool,
-) -> int:  # fmt: skip
-    """Receive a rehearsal push, measure it while it runs, and judge it: asked, set and sent.
+) -> ExitCode:  # fmt: skip
+    """Receive a push that you start by hand, measure it while it runs, and judge it: asked, set and sent.
 
-    Prints the address that a device must push to, and takes one publisher with the right key. A publisher that
-    goes and comes back is shown as a gap.
+    Prints the address that a device must push to, and takes one publisher with the right key. A publisher that goes and
+    comes back is shown as a gap. Where Direkt can reach the device, 'direkt rehearse' does all of it by itself.
     """
-    session = _Session(seconds, wait, as_json, tls)
     if sheet_name is not None and feed_name is not None:
-        raise common.Failure("--sheet and --feed exclude each other: a feed has its sheet", common.USE)
+        raise UnusableInput("--sheet and --feed exclude each other: a feed has its sheet")
     if feed_name is not None and key_ref is not None:
-        raise common.Failure("--key and --feed exclude each other: a feed has its key", common.USE)
-    app, key, shown_key = session.prepare(sheet_name, feed_name, key_ref, rig_path)
-    recorder = _open_recorder(keep, overwrite)
+        raise UnusableInput("--key and --feed exclude each other: a feed has its key")
+    expected = _expect_feed(feed_name, rig_path) if feed_name is not None else _expect(sheet_name, key_ref)
+    run = _Run(expected, seconds, wait, tls, as_json, keep)
     try:
-        code = asyncio.run(session.run(app, key, shown_key, host, port, recorder))
-        if session.nothing_came and keep is not None:
-            keep.unlink(missing_ok=True)
-        return session.finish(code, keep, report)
+        return run.run(host, port, overwrite, report)
     finally:
-        session.close()
+        if expected.driver is not None:
+            expected.driver.close()
 
 
-def _open_recorder(path: Path | None, overwrite: bool) -> Any:
-    from direkt.net.rehearsal import Recorder
+@dataclass(slots=True)
+class _Expected:
+    """What is to come, and what it is held against."""
 
-    if path is None:
-        return None
+    app: str
+    key: Secret
+    shown_key: str  # as it may be shown
+    sheet: Sheet | None = None
+    feed: FeedParts | None = None
+    driver: Driver | None = None
+    set: Values | None = None
+    slot: Slot | None = None
+    source_rate: float | None = None  # fps at the device's input
+
+
+def _expect(sheet_name: str | None, key_ref: str | None) -> _Expected:
+    from direkt.destination import library, references
+    from direkt.secret import Secret
+
+    sheet = library.load(sheet_name) if sheet_name is not None else None
+    if key_ref is not None:
+        key = references.resolve(references.parse_ref(key_ref), options.sources(), Path.cwd())
+        return _Expected(_APP, key, str(key), sheet)
+    # made for this run and worth nothing afterwards, so it may be shown: a person has to type it
+    throwaway = f"{_APP}-{secrets.token_hex(4)}"
+    return _Expected(_APP, Secret(throwaway), f"{throwaway} (made up for this run, worth nothing afterwards)", sheet)
+
+
+def _expect_feed(feed_name: str, rig_path: Path | None) -> _Expected:
+    from direkt.protocol import address
+    from direkt.work import feeds
+
+    rig = options.load_rig(rig_path)
+    sources = options.sources()
+    feed = feeds.look_up(rig, feed_name, sources)
+    key = rig.key(feed.destination, sources)
+    app = address.parse(feed.destination.server).app
+    expected = _Expected(app, key, f"the key of feed {feed.name}, {key}", feed.sheet, feed, feed.driver)
+    _read_device(expected)
+    return expected
+
+
+def _read_device(expected: _Expected) -> None:
+    """What the device says it is set to; a device that does not answer leaves that column empty."""
+    assert expected.feed is not None
+    entry = expected.feed.entry
     try:
-        return Recorder(path, overwrite=overwrite)
-    except FileExistsError:
-        raise common.Failure(f"{path}: is there already; choose another name, or add --overwrite", common.USE) from None
-    except OSError as error:
-        raise common.Failure(
-            f"{path}: cannot be written: {(error.strerror or str(error)).lower()}", common.USE
-        ) from None
+        state = expected.feed.driver.read()
+    except NoAnswer as error:
+        output.note(f"! {error}")
+        return
+    channel = state.channels.get(entry.channel)
+    expected.set = channel.full if channel is not None else None
+    expected.slot = state.slots.get(entry.slot)
+    expected.source_rate = state.input.frame_rate if state.input is not None else None
 
 
-class _Session:
+class _Run:
     """One run of catch."""
 
-    def __init__(self, seconds: float | None, wait: float, as_json: bool, tls: bool) -> None:
-        from direkt.net.rehearsal import Rehearsal
+    def __init__(
+        self, expected: _Expected, seconds: float | None, wait: float, tls: bool, as_json: bool, keep: Path | None
+    ) -> None:
+        from direkt.protocol.schemes import SCHEMES, secure
 
-        self.seconds, self.wait, self.as_json, self.tls = seconds, wait, as_json, tls
-        self.rehearsal = Rehearsal()
-        self.sheet: Any = None
-        self.rig: Any = None
-        self.feed: str | None = None
-        self.driver: Any = None
-        self.set: dict[str, Any] | None = None
-        self.slot: Any = None
-        self.source_rate: float | None = None  # fps at the device's input
+        self.expected, self.seconds, self.wait, self.keep, self.as_json = expected, seconds, wait, keep, as_json
+        self.scheme = secure(SCHEMES[_TRANSPORT].transport, tls=tls)
+        self.out = output.console(err=as_json)
         self.addresses: list[str] = []
-        self.nothing_came = False
-        self.measurement: Measurement | None = None
-        self.out = common.console(err=as_json)
 
-    # Before
+    def run(self, host: str | None, port: int, overwrite: bool, report: Path | None) -> ExitCode:
+        from direkt.cli.live import View
+        from direkt.net import certificates, routes
+        from direkt.work import catch as work
+        from direkt.work.reception import Reception
+        from direkt.work.steps import Answer, drive
 
-    def prepare(
-        self, sheet_name: str | None, feed_name: str | None, key_ref: str | None, rig_path: Path | None
-    ) -> tuple[str, Any, str]:
-        """Sheet, device state, application and key; the key's text as it may be shown."""
-        from direkt.sheet import address, library, secret
+        names = routes.own_addresses(host)
+        certificate = certificates.make([*names, "localhost"]) if self.scheme.tls else None
+        recorder = self._recorder(overwrite)
+        reception = Reception(
+            self.scheme, self.expected.app, self.expected.key, recorder=recorder,
+            tls=certificate.context if certificate else None,
+        )  # fmt: skip
+        view = View(self.out, reception.rehearsal, self._judge, self.expected.sheet, self.seconds)
 
-        if feed_name is not None:
-            self.rig = common.load_rig(rig_path)
-            self.feed = self.rig.feed_name(feed_name)
-            _, _, destination = self.rig.feed(self.feed)
-            self.sheet = self.rig.sheet(destination)
-            key = self.rig.key(destination, common.sources())
-            self.driver = common.open_device(self.rig, self.rig.file.feeds[self.feed].device)
-            self._read_device()
-            return address.parse(destination.server).app, key, f"the key of feed {self.feed}, {key}"
-        if sheet_name is not None:
-            self.sheet = library.load(sheet_name)
-        if key_ref is not None:
-            key = secret.resolve(secret.parse_ref(key_ref), common.sources(), Path.cwd())
-            return _DEFAULT_APP, key, str(key)
-        # made for this run and worth nothing afterwards, so it may be shown: a person has to type it
-        throwaway = "rehearsal-" + secrets.token_hex(4)
-        return _DEFAULT_APP, secret.Secret(throwaway), f"{throwaway} (made up for this run, worth nothing afterwards)"
+        def on_event(event: work.CatchEvent) -> Answer:
+            if isinstance(event, work.Listening):
+                self._announce(names, event.port)
+                if certificate is not None:
+                    self.out.print(f"[bold]certificate[/]  self-made, SHA-256 {certificate.fingerprint}")
+                view.__enter__()
+            else:
+                view.show(event.now, event.since, self.wait)
+            return None
 
-    def _read_device(self) -> None:
-        """What the device says it is set to; a device that does not answer leaves that column empty."""
-        from direkt.device.model import DeviceError
-
-        feed = self.rig.file.feeds[self.feed]
+        job = work.catch(reception, host, port, options.SystemClock(), wait=self.wait, seconds=self.seconds)
         try:
-            state = self.driver.read()
-        except DeviceError as error:
-            common.note(f"! {error}")
-            return
-        channel = state.channels.get(feed.channel)
-        self.set = channel.full if channel is not None else None
-        self.slot = state.slots.get(feed.slot)
-        self.source_rate = state.input.frame_rate if state.input is not None else None
-
-    def close(self) -> None:
-        """Lets go of the device."""
-        if self.driver is not None:
-            self.driver.close()
-
-    # During
-
-    async def run(self, app: str, key: Any, shown_key: str, host: str | None, port: int, recorder: Any) -> int:
-        from direkt.net.receiver import Receiver
-        from direkt.net.rehearsal import Rehearsal
-
-        self.rehearsal = Rehearsal(recorder, "rtmps" if self.tls else "rtmp")
-        receiver = Receiver(app, key, self.rehearsal.take)
-        try:
-            certificate = None
-            if self.tls:
-                from direkt.net import certificates
-
-                logging.getLogger("asyncio").setLevel(logging.CRITICAL)  # a failed TLS handshake is no news to a person
-                certificate = certificates.make([*_own_addresses(host), "localhost"])
-            port = await receiver.start(host, port, certificate.context if certificate else None)
-        except OSError as error:
-            reason = (
-                "it is in use: is another catch running? Choose another with --port"
-                if error.errno == errno.EADDRINUSE
-                else (error.strerror or str(error)).lower()
-            )
-            raise common.Failure(f"port {port} cannot be opened: {reason}", common.DEVICE) from None
-        self._announce(app, shown_key, host, port)
-        if certificate is not None:
-            self.out.print(f"[bold]certificate[/]  self-made, SHA-256 {certificate.fingerprint}")
-        stop = asyncio.Event()
-        loop = asyncio.get_running_loop()
-        for number in (signal.SIGINT, signal.SIGTERM):
-            with contextlib.suppress(NotImplementedError):
-                loop.add_signal_handler(number, stop.set)
-        try:
-            return await self._watch(stop)
+            caught = drive(job, on_event)
         finally:
-            self.measurement = self.rehearsal.finish()
-            await receiver.stop()
+            view.__exit__(None, None, None)
+        if not caught.came:
+            return self._nothing_came(reception.rehearsal.refusals, caught.interrupted)
+        return self._finish(reception.rehearsal, caught.interrupted, report)
 
-    def _announce(self, app: str, shown_key: str, host: str | None, port: int) -> None:
-        scheme, usual = ("rtmps", 443) if self.tls else ("rtmp", 1935)
-        number = "" if port == usual else f":{port}"
-        self.addresses = [f"{scheme}://{name}{number}/{app}" for name in _own_addresses(host)]
-        self.out.print("[bold]push to[/]  " + escape("  or  ".join(self.addresses)))
-        self.out.print(f"[bold]key[/]      {escape(shown_key)}")
-        if self.feed is not None:
-            self.out.print(
-                f"[dim]from a second terminal: direkt push on {escape(self.feed)} --rehearse {escape(self.addresses[-1])}[/]"
-            )
+    def _recorder(self, overwrite: bool) -> Recorder | None:
+        from direkt.net.transport import transport
 
-    async def _watch(self, stop: asyncio.Event) -> int:
-        begin = time.monotonic()
-        live = Live(console=self.out, auto_refresh=False, transient=True) if self.out.is_terminal else None
-        told = -1
-        with live or contextlib.nullcontext():
-            while not stop.is_set():
-                with contextlib.suppress(TimeoutError):
-                    async with asyncio.timeout(0.25):
-                        await stop.wait()
-                r = self.rehearsal
-                if r.first is None and time.monotonic() - begin > self.wait:
-                    self.nothing_came = True
-                    return common.DEVICE
-                if self.seconds is not None and r.first is not None and r.elapsed >= self.seconds:
-                    return 0
-                if live is not None:
-                    live.update(self._view(time.monotonic() - begin), refresh=True)
-                elif r.first is not None and int(r.elapsed) // 5 != told:
-                    told = int(r.elapsed) // 5
-                    common.note(self._line())
-        self.nothing_came = self.rehearsal.first is None
-        # without --for, Ctrl-C is how a catch is meant to end
-        return 0 if self.seconds is None and not self.nothing_came else common.INTERRUPTED
+        if self.keep is None:
+            return None
+        try:
+            return transport(self.scheme.name).recorder(self.keep, overwrite=overwrite)
+        except FileExistsError:
+            raise UnusableInput(f"{self.keep}: is there already; choose another name, or add --overwrite") from None
+        except OSError as error:
+            raise UnusableInput(f"{self.keep}: cannot be written: {os_words(error)}") from None
+
+    def _announce(self, names: list[str], port: int) -> None:
+        from direkt.protocol.address import ServerAddress
+
+        feed = self.expected.feed
+        self.addresses = [str(ServerAddress(self.scheme.name, name, port, self.expected.app)) for name in names]
+        for n, address in enumerate(self.addresses):
+            self.out.print(f"[bold]{'push to' if n == 0 else 'or':<8}[/] {escape(address)}", soft_wrap=True)
+        self.out.print(f"[bold]{'key':<8}[/] {escape(self.expected.shown_key)}")
+        if feed is not None:
+            command = f"direkt push on {feed.name} --rehearse {self.addresses[-1]}"
+            self.out.print(f"[dim]from a second terminal: {escape(command)}[/]", soft_wrap=True)
+        self.out.file.flush()
 
     def _judge(self, measurement: Measurement) -> Judgement:
         from direkt.judge import judge_sent
 
-        return judge_sent(self.sheet, measurement.values, self.set, measurement.notes, self.source_rate)
+        return judge_sent(self.expected.sheet, measurement.found, self.expected.set, self.expected.source_rate)
 
-    def _line(self) -> str:
-        r = self.rehearsal
-        v = r.meter.snapshot().values
-        parts = [f"{common.clock(r.elapsed)}  {'receiving' if r.peer else 'nobody pushes'}"]
-        if "stream.pace" in v:
-            parts.append(f"pace {v['stream.pace']}")
-        for name in (
-            "video.size",
-            "video.frame_rate",
-            "video.bitrate.mean",
-            "video.keyframe_interval.max",
-            "audio.codec",
-            "audio.bitrate.mean",
-        ):
-            if name in v:
-                label = {"video.keyframe_interval.max": "keyframes at most "}.get(name, "")
-                parts.append(label + common.show(name, v[name]))
-        if v.get("audio.present") == "no":
-            parts.append("no audio")
-        return ", ".join(parts)
+    def _nothing_came(self, refusals: dict[str, Refusals], interrupted: bool) -> ExitCode:
+        from direkt.cli import live
 
-    def _view(self, waited: float) -> Any:
-        """The live view."""
-        r = self.rehearsal
-        if r.first is None:
-            waiting: list[Any] = [
-                Text.from_markup(
-                    f"[yellow]waiting for the push[/]  {common.clock(waited)} of {common.clock(self.wait)}"
-                )
-            ]
-            waiting += [
-                Text.from_markup(f"[yellow]! turned away[/]  {escape(t.peer)}: {escape(t.reason)}")
-                for t in r.turned_away[-5:]
-            ]
-            return Group(*waiting)
-        measurement = r.meter.snapshot()
-        v = measurement.values
-        until = f" of {common.clock(self.seconds)}" if self.seconds else ""
-        where = f"[green]● receiving[/] from {escape(r.peer)}" if r.peer else "[bold red]○ nobody pushes[/]"
-        head = Text.from_markup(f"[bold]{common.clock(r.elapsed)}[/]{until}  {where}")
-        facts = common.table("", "now", "over all")
-        video, audio = r.meter.video, r.meter.audio
-        now_video = f"{video.bitrate.recent():.0f} kbit/s" if r.peer else "–"
-        now_audio = f"{audio.bitrate.recent():.0f} kbit/s" if r.peer and audio.clock.count else "–"
-        facts.add_row("pace", "", common.show("stream.pace", v.get("stream.pace")))
-        facts.add_row("video bitrate", now_video, common.show("video.bitrate.mean", v.get("video.bitrate.mean")))
-        facts.add_row(
-            "picture",
-            "",
-            f"{common.show('video.size', v.get('video.size'))}, {common.show('video.frame_rate', v.get('video.frame_rate'))}",
+        if self.keep is not None:
+            self.keep.unlink(missing_ok=True)
+        for line in live.refusal_lines(refusals, 100):
+            self.out.print(line)
+        if interrupted:
+            output.interrupted("nobody had pushed yet; the port is closed.")
+            return ExitCode.INTERRUPTED
+        raise NoAnswer(
+            f"nobody pushed within {self.wait:g} s: does the device's server address read {self.addresses[0]}, is its push on?"
         )
-        facts.add_row("keyframes", "", self._keyframes(measurement))
-        audio_words = (
-            "no audio"
-            if v.get("audio.present") == "no"
-            else ", ".join(
-                common.show(n, v[n]) for n in ("audio.codec", "audio.sample_rate", "audio.bitrate.mean") if n in v
-            )
-        )
-        if v.get("audio.silent") == "yes":
-            audio_words += ", [yellow]silent[/]"
-        facts.add_row("audio", now_audio, audio_words)
-        if r.gaps:
-            facts.add_row("gaps", "", f"[yellow]{len(r.gaps)}[/], the last at {common.clock(r.gaps[-1].at)}")
+
+    def _finish(self, rehearsal: Rehearsal, interrupted: bool, report: Path | None) -> ExitCode:
+        from direkt.cli import judgement as judging
+        from direkt.cli.received import print_received
+
+        expected = self.expected
+        if expected.set is not None:
+            _read_device(expected)
+        measurement = rehearsal.snapshot()
         judgement = self._judge(measurement)
-        found = [f for f in judgement.findings if f.verdict.value in ("fail", "advise")]
-        lines: list[Any] = []
-        if found:
-            off = common.table("verdict", "parameter", "asked", *(["set"] if self.set else []), "sent")
-            for f in found[:12]:
-                sent = common.show(f.parameter, f.sent, absent="not seen")
-                off.add_row(
-                    common.verdict_text(f.verdict.value), f.parameter, escape(f.asked.text()) if f.asked else "–",
-                    *([common.show(f.parameter, f.set)] if self.set else []),
-                    f"at least {sent}" if f.note.startswith("at least") else sent,
-                )  # fmt: skip
-            lines.append(off)
-        if len(found) > 12:
-            lines.append(Text(f"and {len(found) - 12} more"))
-        if self.sheet is not None and not found:
-            lines.append(Text.from_markup(f"[green]✓[/] nothing against {escape(self.sheet.name)} so far"))
-        lines += [
-            Text.from_markup(f"[yellow]! turned away[/]  {escape(t.peer)}: {escape(t.reason)}")
-            for t in r.turned_away[-3:]
-        ]
-        return Group(head, facts, *lines)
-
-    @staticmethod
-    def _keyframes(measurement: Measurement) -> str:
-        name = "video.keyframe_interval.max"
-        value = measurement.values.get(name)
-        if value is None:
-            return "not seen"
-        at_least = "at least " if measurement.notes.get(name, "").startswith("at least") else ""
-        return f"{at_least}{common.show(name, value)} apart"
-
-    # After
-
-    def finish(self, code: int, keep: Path | None, report: Path | None) -> int:
-        """Prints the judgement; returns the exit code."""
-        r = self.rehearsal
-        for t in r.turned_away if self.nothing_came or not self.out.is_terminal else r.turned_away[-5:]:
-            self.out.print(f"[yellow]! turned away[/]  {escape(t.peer)}: {escape(t.reason)}")
-        if r.turned_away_count > len(r.turned_away):
-            self.out.print(f"[yellow]! turned away[/]  {r.turned_away_count - len(r.turned_away)} more connections")
-        if self.nothing_came:
-            if code == common.INTERRUPTED:
-                click.echo("Interrupted: nobody had pushed yet; the port is closed.", err=True)
-                return code
-            raise common.Failure(
-                f"nobody pushed within {self.wait:g} s: does the device's server address read {self.addresses[-1]}, is its push on?",
-                common.DEVICE,
-            )
-        if self.driver is not None and self.set is not None:
-            self._read_device()
-        assert self.measurement is not None
-        measurement = self.measurement
-        judgement = self._judge(measurement)
-        document = self._document(measurement, judgement, keep)
-        common.save_report(report, document)
+        document = self._document(rehearsal, measurement, judgement)
         if self.as_json:
-            common.print_json(document)
+            output.print_json(document)
         else:
-            self._print(measurement, judgement, keep)
-        if code == common.INTERRUPTED:
-            click.echo("Interrupted: judged what had come; the port is closed, the device was not touched.", err=True)
-            return code
-        return common.verdict_code(judgement)
+            print_received(
+                self.out, rehearsal, measurement, judgement, expected.sheet, with_set=expected.feed is not None, keep=self.keep
+            )  # fmt: skip
+            self._print_channel()
+        output.save_report(report, document)
+        # without --for, Ctrl-C is how a catch is meant to end
+        if interrupted and self.seconds is not None:
+            output.interrupted("judged what had come; the port is closed, the device was not touched.")
+            return ExitCode.INTERRUPTED
+        return judging.exit_code(judgement)
 
-    def _document(self, measurement: Measurement, judgement: Judgement, keep: Path | None) -> dict[str, Any]:
-        r = self.rehearsal
-        return {
-            "schema": "direkt.catch/1", "source": self.addresses[-1], "feed": self.feed,
-            "sheet": self.sheet.id if self.sheet else None, **common.measurement_json(measurement), "set": self.set,
-            "gaps": [{"at": round(g.at, 2), "seconds": None if g.seconds is None else round(g.seconds, 2), "reason": g.reason} for g in r.gaps],
-            "turned_away": [{"peer": t.peer, "reason": t.reason} for t in r.turned_away],
-            "recording": str(keep) if keep else None,
-            "findings": [finding.json() for finding in judgement.findings], "verdict": judgement.verdict.value,
-        }  # fmt: skip
+    def _print_channel(self) -> None:
+        slot, feed = self.expected.slot, self.expected.feed
+        if slot is not None and feed is not None and slot.channel != feed.entry.channel:
+            self.out.print(f"[yellow]! channel[/]  slot {slot.number} pushes channel {escape(slot.channel)}, "
+                           f"the feed wants {escape(feed.entry.channel)}")  # fmt: skip
 
-    def _print(self, measurement: Measurement, judgement: Judgement, keep: Path | None) -> None:
-        out, r = self.out, self.rehearsal
-        seconds = measurement.values.get("stream.duration", 0)
-        out.print(f"[bold]caught {common.show('stream.duration', seconds)}[/]")
-        judged = {finding.parameter for finding in judgement.findings}
-        common.print_measured(out, measurement.values, measurement.notes, judged)
-        common.print_findings(out, judgement, with_set=self.feed is not None)
-        common.print_side_notes(out, measurement)
-        for gap in r.gaps:
-            length = "the push did not come back" if gap.seconds is None else f"{gap.seconds:.1f} s"
-            out.print(f"[yellow]! gap[/]  at {common.clock(gap.at)}: {length} ({escape(gap.reason)})")
-        if (
-            self.slot is not None
-            and self.feed is not None
-            and self.slot.channel != self.rig.file.feeds[self.feed].channel
-        ):
-            out.print(f"[yellow]! channel[/]  slot {self.slot.number} pushes channel {escape(self.slot.channel)}, "
-                      f"the feed wants {escape(self.rig.file.feeds[self.feed].channel)}")  # fmt: skip
-        if keep is not None:
-            out.print(
-                f"recorded: {escape(str(keep))}"
-                + (f" (until the disk said: {r.record_error})" if r.record_error else "")
-            )
-        if self.sheet is not None:
-            common.print_verdict(out, judgement, self.sheet)
+    def _document(self, rehearsal: Rehearsal, measurement: Measurement, judgement: Judgement) -> CatchJson:
+        from direkt.cli.received import received_json
 
-
-def _own_addresses(host: str | None) -> list[str]:
-    """Addresses by which this machine can be reached; loopback last."""
-    if host not in (None, "", "0.0.0.0", "::"):
-        return [f"[{host}]" if ":" in str(host) else str(host)]
-    found = []
-    with contextlib.suppress(OSError), socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as probe:
-        probe.connect(("192.0.2.1", 9))  # sends nothing: only asks which address would be used
-        found.append(probe.getsockname()[0])
-    return [name for name in dict.fromkeys(found) if name != "127.0.0.1"] + ["127.0.0.1"]
+        expected = self.expected
+        feed = expected.feed.name if expected.feed else None
+        shared = received_json(
+            rehearsal, measurement, judgement, expected.sheet, source=self.addresses[0], feed=feed, set_=expected.set,
+            keep=self.keep,
+        )  # fmt: skip
+        return {"schema": "direkt.catch/1", **shared}

@@ -2,91 +2,112 @@
 
 from __future__ import annotations
 
+import gc
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 
 import click
-from rich.markup import escape
 
-from direkt.cli import common
+from direkt.cli import options, output
+from direkt.cli.exits import ExitCode
+from direkt.errors import Malformed, UnusableInput, os_words
+
+if TYPE_CHECKING:
+    from direkt.cli.schemas import CheckJson, FindingJson
+    from direkt.destination.model import Sheet
+    from direkt.judge import Judgement
+    from direkt.measure.meter import Measurement
 
 
 @click.command()
 @click.argument("source", metavar="FILE", type=click.Path(path_type=Path))
 @click.option("--sheet", "sheet_name", metavar="NAME|FILE", help="Judge against this sheet.")
-@click.option("--report", type=click.Path(path_type=Path), metavar="FILE", help="Also write the JSON document to FILE.")
-@common.json_option
-def check(source: Path, sheet_name: str | None, report: Path | None, as_json: bool) -> int:
-    """Measure a recording (FLV or MP4) and judge it against a sheet.
+@options.report_option
+@options.json_option
+def check(source: Path, sheet_name: str | None, report: Path | None, as_json: bool) -> ExitCode:
+    """Measure a recording and judge it against a sheet.
 
     Every value is measured on the stream itself; where the file's own claims differ, that is shown.
     """
-    from direkt.container import files
-    from direkt.measure.meter import Meter
-
     sheet = None
     if sheet_name is not None:
-        with common.errors():
-            from direkt.sheet import library
+        from direkt.destination import library
 
-            sheet = library.load(sheet_name)
-    try:
-        with source.open("rb") as file:
-            kind = files.kind_of(file.read(12))
-        meter = Meter(0.0 if kind == "mp4" else 0.001)
-        with common.errors(str(source)):
-            _measure(source, meter)
-    except OSError as error:
-        raise common.Failure(
-            f"{source}: cannot be read: {(error.strerror or str(error)).lower()}", common.USE
-        ) from None
-    measurement = meter.snapshot()
-    codec = measurement.values.get("video.codec")
-    if codec is None:
-        said = f"; {measurement.broken.reason} (byte {measurement.broken.offset})" if measurement.broken else ""
-        raise common.Failure(f"{source}: no video in it{said}", common.USE)
+        sheet = library.load(sheet_name)
+    measurement = _measure(source)
     judgement = None
     if sheet is not None:
         from direkt.judge import judge_sent
 
-        judgement = judge_sent(sheet, measurement.values, None, measurement.notes)
-    document = {
-        "schema": "direkt.check/1", "source": str(source), "sheet": sheet.id if sheet else None,
-        **common.measurement_json(measurement),
-        # without a sheet nothing was asked, so there is no verdict
-        "findings": [finding.json() for finding in judgement.findings] if judgement else [],
-        "verdict": judgement.verdict.value if judgement else None,
-    }  # fmt: skip
-    common.save_report(report, document)
-    if codec != "h264":
-        common.note(f"{source}: the video is {codec}, not H.264; of it only times and bytes were measured")
-    if as_json:
-        common.print_json(document)
-    else:
-        out = common.console()
-        out.print(f"[bold]{escape(str(source))}[/]")
-        judged = {finding.parameter for finding in judgement.findings} if judgement else set()
-        common.print_measured(out, measurement.values, measurement.notes, judged)
-        if judgement is not None:
-            common.print_findings(out, judgement, with_set=False)
-        common.print_side_notes(out, measurement)
-        if judgement is not None:
-            common.print_verdict(out, judgement, sheet)
-        else:
-            common.note("Not judged: name a sheet with --sheet (direkt sheet list shows them).")
-    if sheet is None and codec != "h264":
-        return common.USE
-    return common.verdict_code(judgement) if judgement is not None else 0
+        judgement = judge_sent(sheet, measurement.found)
+    if as_json or report is not None:
+        document = _document(source, sheet, measurement, judgement)
+        output.save_report(report, document)
+        if as_json:
+            output.print_json(document)
+    if not as_json:
+        _print(source, sheet, measurement, judgement)
+    if measurement.odd_codec is not None:
+        output.note(f"{source}: the video is {measurement.odd_codec}; of it only times and bytes were measured")
+        if sheet is None:
+            return ExitCode.USE
+    if judgement is None:
+        return ExitCode.GOOD
+    from direkt.cli import judgement as judging
+
+    return judging.exit_code(judgement)
 
 
-def _measure(source: Path, meter: Any) -> None:
-    """Feeds a whole recording to the meter. Nothing in it makes reference cycles, so the collector can rest."""
-    import gc
+def _measure(source: Path) -> Measurement:
+    """A whole recording. Nothing in it makes reference cycles, so the collector can rest."""
+    from direkt import container
+    from direkt.measure.meter import Meter
 
-    from direkt.container import files
-
+    meter = Meter()
     gc.disable()
     try:
-        meter.add_all(files.read(source))
+        meter.add_all(container.read(source))
+    except Malformed as error:
+        raise UnusableInput(f"{source}: {error}") from None
+    except OSError as error:
+        raise UnusableInput(f"{source}: cannot be read: {os_words(error)}") from None
     finally:
         gc.enable()
+    measurement = meter.snapshot()
+    if "video.codec" not in measurement.found:
+        broken = measurement.broken
+        said = f"; {broken.reason} (byte {broken.offset})" if broken else ""
+        raise UnusableInput(f"{source}: no video in it{said}")
+    return measurement
+
+
+def _document(source: Path, sheet: Sheet | None, measurement: Measurement, judgement: Judgement | None) -> CheckJson:
+    from direkt.cli import measurement as measuring
+
+    findings: list[FindingJson] = []
+    verdict = None
+    if judgement is not None:
+        from direkt.cli import judgement as judging
+
+        findings, verdict = judging.findings_json(judgement, sheet)
+    return {
+        "schema": "direkt.check/1", "source": str(source), "sheet": sheet.id if sheet else None,
+        **measuring.measurement_json(measurement), "findings": findings, "verdict": verdict,
+    }  # fmt: skip
+
+
+def _print(source: Path, sheet: Sheet | None, measurement: Measurement, judgement: Judgement | None) -> None:
+    from direkt.cli import judgement as judging
+    from direkt.cli import measurement as measuring
+
+    out = output.console()
+    out.print(f"[bold]{output.escape(source)}[/]")
+    judged = {finding.parameter for finding in judgement.findings} if judgement else set()
+    measuring.print_measured(out, measurement.found, judged)
+    if judgement is not None:
+        judging.print_findings(out, judgement, with_set=False)
+    measuring.print_side_notes(out, measurement)
+    if judgement is not None and sheet is not None:
+        judging.print_verdict(out, judgement, sheet)
+    else:
+        output.note("Not judged: name a sheet with --sheet (direkt sheet list shows them).")

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import click
-from rich.markup import escape
 
-from direkt.cli import common
+from direkt.cli import options, output
+from direkt.cli.exits import ExitCode
+from direkt.cli.output import escape
+from direkt.errors import UnusableInput
 
 
 @click.command()
@@ -25,12 +27,11 @@ from direkt.cli import common
     help="calc: length of the event.",
 )
 @click.option("--level", help="calc: an H.264 level, such as 4.1, to hold the figures against.")
-@common.json_option
-@common.handled
+@options.json_option
 def explain(
     term: tuple[str, ...], calc: bool, size: str | None, fps: float | None, kbit: float | None, keyframe: float | None,
     hours: float, level: str | None, as_json: bool,
-) -> int:  # fmt: skip
+) -> ExitCode:  # fmt: skip
     """Explain TERM: a parameter, a choice, or a word on a device's page. With --calc: do the sums.
 
     \b
@@ -45,23 +46,23 @@ def explain(
     if not term:
         words = [entry.term for entry in glossary.entries()]
         if as_json:
-            common.print_json({"schema": "direkt.explain/1", "terms": words})
+            output.print_json({"schema": "direkt.explain/1", "terms": words})
         else:
-            common.console().print(escape(", ".join(words)))
-        return 0
+            output.console().print(escape(", ".join(words)))
+        return ExitCode.GOOD
     word = " ".join(term)
     found, hints = glossary.find(word)
     if not found:
         hint = f"; near it are {', '.join(hints)}" if hints else "; direkt explain lists all terms"
-        raise common.Failure(f"nothing is known of {word!r}{hint}", common.USE)
+        raise UnusableInput(f"nothing is known of {word!r}{hint}")
     if as_json:
         rows = [
             {"term": e.term, "also": list(e.also), "what": e.what, "choose": e.choose, "mixed_up": e.mixed_up}
             for e in found
         ]
-        common.print_json({"schema": "direkt.explain/1", "asked": word, "entries": rows})
-        return 0
-    out = common.console()
+        output.print_json({"schema": "direkt.explain/1", "asked": word, "entries": rows})
+        return ExitCode.GOOD
+    out = output.console()
     for n, e in enumerate(found):
         also = f"  [dim]({escape(', '.join(e.also))})[/]" if e.also else ""
         out.print(("\n" if n else "") + f"[bold]{escape(e.term)}[/]{also}")
@@ -70,36 +71,28 @@ def explain(
             out.print(f"  [bold]choose[/]  {escape(e.choose)}")
         if e.mixed_up:
             out.print(f"  [bold]mind[/]    {escape(e.mixed_up)}")
-    return 0
+    return ExitCode.GOOD
 
 
 def _calc(
     size: str | None, fps: float | None, kbit: float | None, keyframe: float | None, hours: float, level: str | None, as_json: bool
-) -> int:  # fmt: skip
+) -> ExitCode:  # fmt: skip
     from direkt import glossary, parameters
-    from direkt.parameters import ParameterError
 
-    try:
-        picture = parameters.size_of(parameters.clean("video.size", size)) if size else None
-        wanted = str(parameters.clean("video.level", level)) if level else None
-    except ParameterError as error:
-        raise common.Failure(str(error), common.USE) from None
+    picture = parameters.size_of(parameters.clean("video.size", size)) if size else None
+    wanted = str(parameters.clean("video.level", level)) if level else None
     results: dict[str, object] = {}
     lines: list[tuple[str, str]] = []
     if keyframe and fps:
-        frames = glossary.keyframe_frames(keyframe, fps)
+        frames = parameters.keyframe_frames(keyframe, fps)
         results["keyframe_frames"] = frames
         lines.append(("keyframe interval", f"{keyframe:g} s at {fps:g} fps = {frames} frames"))
     if kbit:
         volume = glossary.data_volume(kbit, 1)
         results |= {"gigabytes_per_hour": round(volume, 3), "gigabytes": round(glossary.data_volume(kbit, hours), 3)}
-        lines.append(
-            (
-                "data",
-                f"{kbit:g} kbit/s = {kbit / 8:g} kB/s = {volume:.2f} GB an hour, {volume * hours:.2f} GB in {hours:g} h",
-            )
-        )
-    code = 0
+        words = f"{kbit:g} kbit/s = {kbit / 8:g} kB/s = {volume:.2f} GB an hour, {volume * hours:.2f} GB in {hours:g} h"
+        lines.append(("data", words))
+    code = ExitCode.GOOD
     if picture and fps:
         needed = glossary.level_for(*picture, fps, kbit or 0)
         results["level"] = needed
@@ -110,20 +103,21 @@ def _calc(
             )
         )
         if wanted:
-            good = needed is not None and float(needed) <= float(wanted.rstrip("b"))
+            name = "video.level"
+            good = needed is not None and parameters.ordered(name, needed) <= parameters.ordered(name, wanted)
             results["permitted"] = good
-            code = 0 if good else 1
+            code = ExitCode.GOOD if good else ExitCode.FAILS
             lines.append(("", f"level {wanted} {'permits' if good else 'does not permit'} it"))
     if picture and fps and kbit:
         value, meaning = glossary.bits_per_pixel(kbit, *picture, fps)
         results |= {"bits_per_pixel": round(value, 4), "meaning": meaning}
         lines.append(("bits per pixel", f"{value:.3f}: {meaning}"))
     if not lines:
-        raise common.Failure("nothing to calculate: give --keyframe and --fps, --kbit, or --size and --fps", common.USE)
+        raise UnusableInput("nothing to calculate: give --keyframe and --fps, --kbit, or --size and --fps")
     if as_json:
-        common.print_json({"schema": "direkt.explain-calc/1", **results})
+        output.print_json({"schema": "direkt.explain-calc/1", **results})
     else:
-        out = common.console()
+        out = output.console()
         for head, text in lines:
             out.print(f"[bold]{head:<18}[/] {escape(text)}")
     return code

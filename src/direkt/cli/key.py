@@ -1,16 +1,23 @@
-"""direkt key: keep stream keys, repair what was pasted, show a key's shapes, renew it everywhere."""
+"""direkt key: keep stream keys, repair what was pasted, show a key's forms, renew it everywhere."""
 
 from __future__ import annotations
 
 import re
 import sys
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 
 import click
-from rich.markup import escape
 
-from direkt.cli import common
+from direkt.cli import options, output
+from direkt.cli.exits import ExitCode
+from direkt.cli.output import escape
+from direkt.errors import UnusableInput, os_words
+
+if TYPE_CHECKING:
+    from direkt.cli.schemas import KeyFormJson, KeyListJson, KeyRenewJson, KeyRowJson, KeySetJson
+    from direkt.destination.paste import Paste
+    from direkt.rig import DestinationEntry, Rig
 
 _MOST_PASTED = 8192  # characters
 
@@ -20,16 +27,12 @@ def key() -> None:
     """Keep stream keys: in the system's keyring, or in a file that only you can read."""
 
 
-def _destination(rig_path: Path | None, name: str) -> tuple[Any, Any]:
-    rig = common.load_rig(rig_path)
-    entry = rig.file.destinations.get(name)
-    if entry is None:
-        known = ", ".join(rig.file.destinations) or "none"
-        raise common.Failure(f"no destination {name!r} in {rig.source}; it has {known}", common.USE)
-    return rig, entry
+def _destination(rig_path: Path | None, name: str) -> tuple[Rig, DestinationEntry]:
+    rig = options.load_rig(rig_path)
+    return rig, rig.destination(name)
 
 
-def _store_name(rig: Any, destination: str) -> str:
+def _store_name(rig: Rig, destination: str) -> str:
     slug = re.sub(r"[^a-z0-9]+", "-", rig.file.name.lower()).strip("-") or "rig"
     return f"{slug}/{destination}"
 
@@ -39,37 +42,41 @@ def _pasted() -> str:
     if not sys.stdin.isatty():
         text = sys.stdin.read(_MOST_PASTED + 1)
         if not text.strip():
-            raise common.Failure(
-                "nothing came on standard input: pipe the server address and the key in, or run it on a terminal",
-                common.USE,
+            raise UnusableInput(
+                "nothing came on standard input: pipe the server address and the key in, or run it on a terminal"
             )
         return text
     lines: list[str] = []
     while True:
-        line = click.prompt("Paste server address, key, or both (hidden; an empty line ends)" if not lines else "more, or empty", default="", hide_input=True, show_default=False, err=True)  # fmt: skip
+        prompt = "more, or empty" if lines else "Paste server address, key, or both (hidden; an empty line ends)"
+        line = click.prompt(prompt, default="", hide_input=True, show_default=False, err=True)
         if not line.strip() and lines:
             return "\n".join(lines)
         lines.append(line)
 
 
-def _untangle(rig: Any, entry: Any, text: str) -> Any:
-    from direkt.sheet import address, paste
+def _untangle(rig: Rig, entry: DestinationEntry, text: str) -> Paste:
+    from direkt.destination import paste
+    from direkt.protocol import address
+    from direkt.protocol.schemes import SPOKEN
 
     sheet = rig.sheet(entry)
-    known = [address.parse(entry.server), *(found for server in sheet.servers if (found := server.rtmp))]
+    servers = [address.parse(entry.server), *(server.parsed for server in sheet.servers)]
+    known = [server for server in servers if server.scheme in SPOKEN]
     ports = [(p.protocol, p.port) for p in sheet.protocols]
     return paste.untangle(text, pattern=sheet.key.pattern if sheet.key else None, known=known, ports=ports)
 
 
-def _store() -> Any:
-    return common.sources().store
+def _masked(value: str) -> str:
+    from direkt.secret import Secret
+
+    return str(Secret(value))
 
 
 @key.command("set")
 @click.argument("destination")
-@common.rig_option
-@common.json_option
-@common.handled
+@options.rig_option
+@options.json_option
 def set_(destination: str, rig_path: Path | None, as_json: bool) -> None:
     """Take DESTINATION's server address and key, as pasted; repair what is certain, refuse the rest.
 
@@ -78,19 +85,17 @@ def set_(destination: str, rig_path: Path | None, as_json: bool) -> None:
     rig, entry = _destination(rig_path, destination)
     found = _untangle(rig, entry, _pasted())
     if found.key is None and found.server is None:
-        raise common.Failure("neither a server address nor a key was found in it", common.USE)
+        raise UnusableInput("neither a server address nor a key was found in it")
     said = [f"repaired: {words}" for words in found.repairs]
     name = _store_name(rig, destination)
     changes: dict[str, str] = {}
     if found.server is not None and str(found.server) != entry.server:
         changes["server"] = str(found.server)
         said.append(f"server address changed from {entry.server} to {found.server}")
-    kept = None
     if found.key is not None:
-        kept = _store().put(name, found.key)
-        said.append(
-            f"key {_masked(found.key)} kept in the {'system keyring' if kept.where == 'keyring' else 'key file'}"
-        )
+        kept = options.key_store().put(name, found.key)
+        place = "system keyring" if kept.where == "keyring" else "key file"
+        said.append(f"key {_masked(found.key)} kept in the {place}")
         if entry.key != f"store:{name}":
             changes["key"] = f"store:{name}"
     else:
@@ -98,28 +103,21 @@ def set_(destination: str, rig_path: Path | None, as_json: bool) -> None:
     if changes:
         _change_rig(rig, destination, changes)
         said.append(f"{rig.source}: {' and '.join(changes)} of {destination} written")
-    _tell(said, as_json, {"schema": "direkt.key-set/1", "destination": destination, "server": str(found.server) if found.server else None,
-                          "key": _masked(found.key) if found.key else None, "repairs": list(found.repairs), "changed": changes})  # fmt: skip
-    if found.key is None and not as_json:
-        common.note(f"Paste the key with: direkt key set {destination}")
-
-
-def _masked(value: str) -> str:
-    from direkt.sheet.secret import Secret
-
-    return str(Secret(value))
-
-
-def _tell(said: list[str], as_json: bool, document: dict[str, Any]) -> None:
     if as_json:
-        common.print_json(document)
+        document: KeySetJson = {
+            "schema": "direkt.key-set/1", "destination": destination, "server": str(found.server) if found.server else None,
+            "key": _masked(found.key) if found.key else None, "repairs": list(found.repairs), "changed": changes,
+        }  # fmt: skip
+        output.print_json(document)
         return
-    out = common.console()
+    out = output.console()
     for line in said:
         out.print(escape(line))
+    if found.key is None:
+        output.note(f"Paste the key with: direkt key set {destination}")
 
 
-def _change_rig(rig: Any, destination: str, changes: dict[str, str]) -> None:
+def _change_rig(rig: Rig, destination: str, changes: dict[str, str]) -> None:
     """Writes entries of a destination into rig.yaml and keeps its comments."""
     from ruamel.yaml import YAML
 
@@ -136,41 +134,40 @@ def _change_rig(rig: Any, destination: str, changes: dict[str, str]) -> None:
         new.chmod(path.stat().st_mode & 0o777)
         new.replace(path)
     except OSError as error:
-        raise common.Failure(
-            f"{path}: cannot be written: {(error.strerror or str(error)).lower()}", common.USE
-        ) from None
+        raise UnusableInput(f"{path}: cannot be written: {os_words(error)}") from None
 
 
 @key.command("list")
-@common.rig_option
-@common.json_option
-@common.handled
+@options.rig_option
+@options.json_option
 def list_(rig_path: Path | None, as_json: bool) -> None:
     """List the destinations' keys: where each is kept, masked, and whether it was exposed."""
-    from direkt.sheet import secret
+    from direkt.destination import references
 
-    sources = common.sources()
-    kept = {k.name: k for k in sources.store.kept()}
-    rig = common.load_rig(rig_path)
-    rows = []
+    sources = options.sources()
+    kept = {k.name: k for k in options.key_store().kept()}
+    rig = options.load_rig(rig_path)
+    rows: list[KeyRowJson] = []
     for name, entry in rig.file.destinations.items():
         try:
             shown = str(rig.key(entry, sources))
-        except secret.SecretError as error:
+        except references.SecretError as error:
             shown = f"none: {error}"
         info = kept.pop(entry.key.removeprefix("store:"), None) if entry.key.startswith("store:") else None
-        rows.append({"destination": name, "from": str(secret.parse_ref(entry.key)), "key": shown, "since": info.since if info else None,
-                     "where": info.where if info else None, "exposed": bool(info and info.exposed)})  # fmt: skip
+        rows.append({
+            "destination": name, "source": str(references.parse_ref(entry.key)), "key": shown,
+            "since": info.since if info else None, "where": info.where if info else None,
+            "exposed": bool(info and info.exposed),
+        })  # fmt: skip
     if as_json:
-        common.print_json({"schema": "direkt.key-list/1", "keys": rows, "unused": sorted(kept)})
+        document: KeyListJson = {"schema": "direkt.key-list/1", "keys": rows, "unused": sorted(kept)}
+        output.print_json(document)
         return
-    out = common.console()
-    made = common.table("destination", "from", "key", "set", "")
+    out = output.console()
+    made = output.table("destination", "from", "key", "set", "")
     for row in rows:
         mark = "[yellow]! exposed: renew it[/]" if row["exposed"] else ""
-        made.add_row(
-            escape(str(row["destination"])), escape(str(row["from"])), escape(str(row["key"])), row["since"] or "", mark
-        )
+        made.add_row(escape(row["destination"]), escape(row["source"]), escape(row["key"]), row["since"] or "", mark)
     out.print(made)
     for name in kept:
         out.print(f"{escape(name)}: in the store, used by no destination of this rig")
@@ -179,131 +176,109 @@ def list_(rig_path: Path | None, as_json: bool) -> None:
 @key.command()
 @click.argument("destination")
 @click.option("--reveal", is_flag=True, help="Show the whole key, on a terminal only.")
-@common.rig_option
-@common.handled
+@options.rig_option
 def show(destination: str, reveal: bool, rig_path: Path | None) -> None:
     """Show DESTINATION's key: its first two characters and length; with --reveal, on a terminal, all of it."""
     rig, entry = _destination(rig_path, destination)
-    found = rig.key(entry, common.sources())
+    found = rig.key(entry, options.sources())
     if reveal and not sys.stdout.isatty():
-        raise common.Failure("--reveal shows a key on a terminal only, not in a pipe or file", common.USE)
+        raise UnusableInput("--reveal shows a key on a terminal only, not in a pipe or file")
     click.echo(found.reveal() if reveal else str(found))
     if reveal:
-        common.note(f"If others may have seen it: direkt key expose {destination}")
+        output.note(f"If others may have seen it: direkt key expose {destination}")
 
 
 @key.command()
 @click.argument("destination")
-@common.rig_option
-@common.handled
+@options.rig_option
 def expose(destination: str, rig_path: Path | None) -> None:
     """Mark DESTINATION's key as seen by others; Direkt reminds to renew it until it changes."""
     _, entry = _destination(rig_path, destination)
-    if not entry.key.startswith("store:") or not _store().expose(entry.key.removeprefix("store:")):
-        raise common.Failure(
-            f"the key of {destination} is not in the store: put it there with: direkt key set {destination}", common.USE
+    if not entry.key.startswith("store:") or not options.key_store().expose(entry.key.removeprefix("store:")):
+        raise UnusableInput(
+            f"the key of {destination} is not in the store: put it there with: direkt key set {destination}"
         )
-    common.note(
+    output.note(
         f"The key of {destination} is marked as exposed. Get a new one at the platform, then: direkt key renew {destination}"
     )
 
 
 @key.command()
 @click.argument("destination")
-@common.rig_option
-@common.handled
+@options.rig_option
 def forget(destination: str, rig_path: Path | None) -> None:
     """Drop DESTINATION's key from the store. Devices keep what was written to them."""
     rig, entry = _destination(rig_path, destination)
-    if not entry.key.startswith("store:") or not _store().forget(entry.key.removeprefix("store:")):
-        raise common.Failure(f"the key of {destination} is not in the store", common.USE)
+    if not entry.key.startswith("store:") or not options.key_store().forget(entry.key.removeprefix("store:")):
+        raise UnusableInput(f"the key of {destination} is not in the store")
     feeds = rig.feeds_to(destination)
-    common.note(
-        f"The key of {destination} is forgotten."
-        + (f" Devices of {', '.join(feeds)} may still hold it." if feeds else "")
-    )
+    more = f" Devices of {', '.join(feeds)} may still hold it." if feeds else ""
+    output.note(f"The key of {destination} is forgotten.{more}")
 
 
 @key.command()
 @click.argument("destination")
-@common.rig_option
-@common.json_option
-@common.handled
-def renew(destination: str, rig_path: Path | None, as_json: bool) -> int:
+@options.rig_option
+@options.json_option
+def renew(destination: str, rig_path: Path | None, as_json: bool) -> ExitCode:
     """Take a new key for DESTINATION and write it to every device that has the old one; nothing else is touched."""
-    from direkt.device.model import DeviceError
-    from direkt.sheet.secret import Secret
+    from direkt.secret import Secret
+    from direkt.work.renew import renew as work
 
     rig, entry = _destination(rig_path, destination)
     found = _untangle(rig, entry, _pasted())
     if found.key is None:
-        raise common.Failure("no key was found in what was pasted", common.USE)
+        raise UnusableInput("no key was found in what was pasted")
     if found.server is not None and str(found.server) != entry.server:
-        raise common.Failure(
-            f"another server address was pasted too; renewing touches the key alone. To change both: direkt key set {destination}",
-            common.USE,
+        raise UnusableInput(
+            "another server address was pasted too; renewing touches the key alone. "
+            f"To change both: direkt key set {destination}"
         )
     name = _store_name(rig, destination)
-    _store().put(name, found.key)
+    options.key_store().put(name, found.key)
     if entry.key != f"store:{name}":
         _change_rig(rig, destination, {"key": f"store:{name}"})
-    out = common.console(err=as_json)
+    out = output.console(err=as_json)
     for words in found.repairs:
         out.print(escape(f"repaired: {words}"))
     out.print(f"the new key {escape(_masked(found.key))} is kept")
-    results = []
-    for feed_name in rig.feeds_to(destination):
-        feed = rig.file.feeds[feed_name]
-        result = {"feed": feed_name, "device": feed.device, "written": False, "reason": ""}
-        driver = common.open_device(rig, feed.device)
-        try:
-            slot = driver.read().slots.get(feed.slot)
-            if slot is None:
-                result["reason"] = f"no push slot {feed.slot}"
-            else:
-                driver.write_slot(feed.slot, slot.channel, slot.server or entry.server, Secret(found.key))
-                result["written"] = True
-                result["reason"] = (
-                    "it pushes now: it uses the new key from its next start on" if slot.state != "stopped" else ""
-                )
-        except DeviceError as error:
-            result["reason"] = str(error)
-        finally:
-            driver.close()
-        results.append(result)
-        mark = "[green]✓ written[/]" if result["written"] else "[bold red]✗ not written[/]"
-        out.print(
-            f"{mark}  {escape(feed.device)} ({escape(feed_name)})"
-            + (f": {escape(str(result['reason']))}" if result["reason"] else "")
+    document: KeyRenewJson = {"schema": "direkt.key-renew/1", "destination": destination, "devices": []}
+    for one in work(rig, destination, Secret(found.key), options.sources()):
+        mark = "[green]✓ written[/]" if one.written else "[bold red]✗ not written[/]"
+        reason = f": {escape(one.reason)}" if one.reason else ""
+        out.print(f"{mark}  {escape(one.device)} ({escape(one.feed)}){reason}")
+        document["devices"].append(
+            {"feed": one.feed, "device": one.device, "written": one.written, "reason": one.reason}
         )
     if as_json:
-        common.print_json({"schema": "direkt.key-renew/1", "destination": destination, "devices": results})
-    return 0 if all(r["written"] for r in results) else common.DEVICE
+        output.print_json(document)
+    return ExitCode.GOOD if all(d["written"] for d in document["devices"]) else ExitCode.NO_ANSWER
 
 
 @key.command()
 @click.argument("destination")
 @click.option("--reveal", is_flag=True, help="Show the key itself, on a terminal only, to copy it.")
-@common.rig_option
-@common.json_option
-@common.handled
+@options.rig_option
+@options.json_option
 def form(destination: str, reveal: bool, rig_path: Path | None, as_json: bool) -> None:
-    """Show DESTINATION in every shape that devices ask for: one URL, URL and key, or parts."""
-    from direkt.sheet import address, shapes
+    """Show DESTINATION in every form that devices ask for: one URL, URL and key, or parts."""
+    from direkt.destination import forms
+    from direkt.protocol import address
 
     rig, entry = _destination(rig_path, destination)
-    secret = rig.key(entry, common.sources())
+    secret = rig.key(entry, options.sources())
     if reveal and (as_json or not sys.stdout.isatty()):
-        raise common.Failure("--reveal shows a key on a terminal only, not in a pipe, file or JSON", common.USE)
+        raise UnusableInput("--reveal shows a key on a terminal only, not in a pipe, file or JSON")
     shown = secret.reveal() if reveal else str(secret).replace(" ", "")
-    endpoint = shapes.endpoint(address.parse(entry.server), shown)
-    made = {shape: shapes.join(endpoint, shape) for shape in shapes.SHAPES}
+    endpoint = forms.Endpoint(address.parse(entry.server), shown)
+    made = {name: forms.join(endpoint, name) for name in forms.FORMS}
     if as_json:
-        common.print_json({"schema": "direkt.key-form/1", "destination": destination, "shapes": made})
+        document: KeyFormJson = {"schema": "direkt.key-form/1", "destination": destination, "forms": dict(made.items())}
+        output.print_json(document)
         return
-    for shape, fields in made.items():
-        click.echo(f"{shape}:")
-        for name, value in fields.items():
-            click.echo(f"  {shapes.LABELS[shape].get(name, name):<12} {value}")
+    for name, fields in made.items():
+        click.echo(f"{name}:")
+        for field, value in fields.items():
+            click.echo(f"  {forms.LABELS[name].get(field, field):<12} {value}")
     if not reveal:
-        common.note("The key is masked; --reveal shows it.")
+        output.note("The key is masked; --reveal shows it.")

@@ -7,7 +7,9 @@ from __future__ import annotations
 
 import importlib
 import os
+import signal
 import sys
+from types import FrameType
 
 import click
 
@@ -16,17 +18,18 @@ from direkt import __version__
 # name: (module, function, short help); in the order of the work
 COMMANDS = {
     "sheet": ("sheet", "sheet", "Show what destinations' ingests ask for."),
-    "key": ("key", "key", "Keep stream keys; repair what was pasted; show a key's shapes."),
+    "key": ("key", "key", "Keep stream keys; repair what was pasted; show a key's forms."),
     "reach": ("reach", "reach", "Test whether an ingest is reachable from here, before any camera is."),
     "budget": ("budget", "budget", "Share the uplink among the feeds."),
     "read": ("read", "read", "Read what a device is set to, beside what it can do."),
     "match": ("match", "match", "Compare a feed's device with its sheet; say what to change and why."),
     "write": ("write", "write", "Set a feed's device as its sheet asks, and read it back."),
-    "catch": ("catch", "catch", "Receive a rehearsal push, measure and judge it."),
+    "catch": ("catch", "catch", "Receive a push that you start by hand, measure and judge it."),
     "check": ("check", "check", "Measure and judge a recording."),
+    "rehearse": ("rehearse", "rehearse", "Push from a feed's device to here, measure and judge it, put all back."),
     "push": ("push", "push", "Start, stop or look at a device's push."),
     "explain": ("explain", "explain", "Explain a word of the trade; do the sums."),
-    "schema": ("schema", "schema", "Print the JSON Schema of sheets or rigs, for editors."),
+    "schema": ("schema", "schema", "Print the JSON Schema of sheets, rigs and JSON documents."),
     "sim": ("sim", "sim", "Lay out the demo rig and run its simulated gear."),
     "demo": ("demo", "demo", "Run the whole example on demo data."),
 }
@@ -56,8 +59,8 @@ class Commands(click.Group):
 def cli() -> None:
     """Get cameras and hardware encoders to push straight to a live platform, and prove on the stream that it conforms.
 
-    The work in its order: look at the sheet, read the device, match it, write it, catch a rehearsal push, and
-    only then push for real.
+    The work in its order: look at the sheet, read the device, match it, write it, rehearse the push, and only then push
+    for real.
 
     Exit codes: 0 all that was asked for holds; 1 a finding fails; 2 wrong use or an unreadable file; 3 a device,
     server or network does not answer or refuses; 130 interrupted.
@@ -65,16 +68,29 @@ def cli() -> None:
 
 
 def main() -> None:
-    """Runs the command line and exits."""
+    """Runs the command line and exits. A request to end (SIGTERM) is an interruption like Ctrl-C."""
+    signal.signal(signal.SIGTERM, _interrupt)
     sys.exit(run())
+
+
+def _interrupt(number: int, frame: FrameType | None) -> None:
+    raise KeyboardInterrupt
 
 
 def run(arguments: list[str] | None = None) -> int:
     """Runs the command line; returns the exit code."""
+    from direkt.cli.exits import ExitCode, code_of
+    from direkt.errors import DirektError
+
     try:
         result = cli.main(arguments, prog_name="direkt", standalone_mode=False)
         sys.stdout.flush()
-        return result if isinstance(result, int) else 0
+        return int(result) if isinstance(result, int) else ExitCode.GOOD
+    except DirektError as error:
+        from direkt.cli import output
+
+        output.error(str(error))
+        return code_of(error)
     except click.exceptions.Exit as error:
         return error.exit_code
     except click.ClickException as error:
@@ -82,8 +98,8 @@ def run(arguments: list[str] | None = None) -> int:
         return error.exit_code
     except (click.Abort, KeyboardInterrupt):
         click.echo("Interrupted: nothing was changed by this command.", err=True)
-        return 130
+        return ExitCode.INTERRUPTED
     except BrokenPipeError:
         # the reader of our output is gone: end quietly, and keep Python from complaining at exit
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        return 0
+        return ExitCode.GOOD

@@ -3,62 +3,53 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 
 import click
-from rich.console import Console
-from rich.markup import escape
 
-from direkt.cli import common
+from direkt.cli import options, output
+from direkt.cli.exits import ExitCode
+from direkt.cli.output import escape, show
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from direkt.cli.schemas import MatchJson
+    from direkt.destination.model import Sheet
+    from direkt.device.model import Channel
+    from direkt.match.plan import Plan
 
 
 @click.command()
 @click.argument("feed", required=False)
-@common.rig_option
-@common.json_option
-@common.handled
-def match(feed: str | None, rig_path: Path | None, as_json: bool) -> int:
+@options.rig_option
+@options.json_option
+def match(feed: str | None, rig_path: Path | None, as_json: bool) -> ExitCode:
     """Compare FEED's device with what its destination asks; say what to change, to what, and why.
 
     Changes nothing. Exits with 1 when something that is asked cannot be met.
     """
-    rig = common.load_rig(rig_path)
-    name = rig.feed_name(feed)
-    driver = common.open_device(rig, rig.file.feeds[name].device)
+    from direkt.work import feeds
+    from direkt.work.write import plan_feed
+
+    parts = feeds.look_up(options.load_rig(rig_path), feed, options.sources())
     try:
-        _, channel, sheet, plan = make_plan(rig, name, driver)
+        _, channel, plan = plan_feed(parts)
     finally:
-        driver.close()
+        parts.driver.close()
     if as_json:
-        common.print_json(document(name, sheet, channel, plan))
+        output.print_json(_document(parts.name, parts.sheet, channel, plan))
     else:
-        out = common.console()
-        out.print(f"[bold]{escape(name)}[/]  {escape(rig.file.feeds[name].device)}, channel {escape(channel.name)}, "
-                  f"against {escape(sheet.name)}")  # fmt: skip
+        out = output.console()
+        out.print(f"[bold]{escape(parts.name)}[/]  {escape(parts.device)}, channel {escape(channel.name)}, "
+                  f"against {escape(parts.sheet.name)}")  # fmt: skip
         print_plan(out, plan)
         if plan.changes:
-            common.note(f"Nothing was changed. To set it: direkt write {name}")
-    return 1 if plan.unmet else 0
+            output.note(f"Nothing was changed. To set it: direkt write {parts.name}")
+    return ExitCode.FAILS if plan.unmet else ExitCode.GOOD
 
 
-def make_plan(rig: Any, name: str, driver: Any) -> tuple[Any, Any, Any, Any]:
-    """The device's state, the feed's channel, its sheet, and the plan."""
-    from direkt.match.budget import share_of
-    from direkt.match.plan import plan
-
-    feed, _, destination = rig.feed(name)
-    sheet = rig.sheet(destination)
-    state = driver.read()
-    channel = state.channels.get(feed.channel)
-    if channel is None:
-        raise common.Failure(
-            f"{feed.device} has no channel {feed.channel!r}; it has {', '.join(state.channels)}", common.USE
-        )
-    return state, channel, sheet, plan(channel, sheet, state.input, share_of(rig, name))
-
-
-def document(name: str, sheet: Any, channel: Any, plan: Any) -> dict[str, Any]:
-    """The JSON of a plan."""
+def _document(name: str, sheet: Sheet, channel: Channel, plan: Plan) -> MatchJson:
     return {
         "schema": "direkt.match/1", "feed": name, "sheet": sheet.id, "channel": channel.name,
         "steps": [
@@ -69,22 +60,30 @@ def document(name: str, sheet: Any, channel: Any, plan: Any) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def print_plan(out: Console, plan: Any, *, only_changes: bool = False) -> None:
-    """Asked beside set, with what it is to become and why."""
+def print_plan(out: Console, plan: Plan, *, only_changes: bool = False) -> None:
+    """Asked beside set, with what it is to become and why; what cannot be met; on narrow terminals changes first."""
     steps = plan.changes if only_changes else plan.steps
-    if common.is_narrow(out):
-        for s in steps:
-            new = f" -> [bold]{common.show(s.parameter, s.new)}[/]" if s.changes else " (kept)"
-            out.print(f"{s.parameter}: {common.show(s.parameter, s.old)}{new}\n    {escape(s.reason)}")
+    if output.is_narrow(out):
+        for s in plan.changes:
+            out.print(f"{s.parameter}: {show(s.parameter, s.old)} -> [bold]{show(s.parameter, s.new)}[/]")
+            out.print(f"    {escape(s.reason)}")
+        kept = [f"{s.parameter} {show(s.parameter, s.old)}" for s in steps if not s.changes]
+        if kept:
+            out.print(f"[dim]kept:[/] {', '.join(kept)}")
     elif steps:
-        made = common.table("setting", "asked", "set now", "change to", "why")
+        made = output.table("setting", "asked", "set now", "change to", "why")
         for s in steps:
-            new = f"[bold]{common.show(s.parameter, s.new)}[/]" if s.changes else ""
+            new = f"[bold]{show(s.parameter, s.new)}[/]" if s.changes else ""
             where = f" [dim]{escape(_short(s.rule))}[/]" if s.rule and s.changes else ""
-            made.add_row(s.parameter, escape(s.asked), common.show(s.parameter, s.old), new, escape(s.reason) + where)
+            made.add_row(s.parameter, escape(s.asked), show(s.parameter, s.old), new, escape(s.reason) + where)
         out.print(made)
     if not plan.changes:
         out.print("[green]✓[/] nothing to change: every setting is as the sheet asks")
+    print_unmet(out, plan)
+
+
+def print_unmet(out: Console, plan: Plan) -> None:
+    """What is asked and cannot be met."""
     for u in plan.unmet:
         out.print(f"[bold red]✗ cannot be met[/]  {escape(u.parameter)}: {escape(u.reason)}")
 

@@ -5,12 +5,21 @@ from __future__ import annotations
 import asyncio
 import ssl
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 
 import click
-from rich.markup import escape
 
-from direkt.cli import common
+from direkt.cli import options, output
+from direkt.cli.exits import ExitCode
+from direkt.cli.output import escape
+from direkt.errors import UnusableInput
+
+if TYPE_CHECKING:
+    from direkt.cli.schemas import ReachJson
+    from direkt.net.reach import Reach
+    from direkt.rig import Rig
+
+Found = list[tuple[str, "Reach"]]  # what the address is for, and how it was reached
 
 
 @click.command()
@@ -18,97 +27,88 @@ from direkt.cli import common
 @click.option(
     "--tries", type=click.IntRange(1, 20), default=3, show_default=True, help="How often to try each address."
 )
-@click.option("--limit", type=common.Seconds(), default=5.0, show_default="5s", help="How long each step may take.")
+@options.time_option("--limit", default=5.0, help="How long each step may take.")
 @click.option(
     "--ca", type=click.Path(path_type=Path, exists=True, dir_okay=False), help="Trust this authority's certificate too."
 )
-@common.rig_option
-@common.json_option
-@common.handled
+@options.rig_option
+@options.json_option
 def reach(
     destination: str | None, tries: int, limit: float, ca: Path | None, rig_path: Path | None, as_json: bool
-) -> int:
-    """Test each server address of DESTINATION (or of all): name, TCP, TLS, RTMP, application. Publishes nothing."""
-    rig = common.load_rig(rig_path)
+) -> ExitCode:
+    """Test each server address of DESTINATION (or of all): name, TCP, TLS, then its protocol. Publishes nothing."""
+    rig = options.load_rig(rig_path)
     names = [destination] if destination else list(rig.file.destinations)
     context = ssl.create_default_context()
     if ca is not None:
         try:
             context.load_verify_locations(ca)
         except (ssl.SSLError, OSError):
-            raise common.Failure(f"{ca}: no certificate in PEM form", common.USE) from None
+            raise UnusableInput(f"{ca}: no certificate in PEM form") from None
     results = asyncio.run(_all(rig, names, tries, limit, context))
     good = all(any(r.reachable for _, r in found) and found[0][1].reachable for found in results.values())
     if as_json:
-        common.print_json(_document(results))
+        output.print_json(_document(results))
     else:
         _print(results)
-    return 0 if good else common.DEVICE
+    return ExitCode.GOOD if good else ExitCode.NO_ANSWER
 
 
-async def _all(
-    rig: Any, names: list[str], tries: int, limit: float, context: ssl.SSLContext
-) -> dict[str, list[tuple[str, Any]]]:
+async def _all(rig: Rig, names: list[str], tries: int, limit: float, context: ssl.SSLContext) -> dict[str, Found]:
     from direkt.net.reach import reach as test
-    from direkt.sheet import address
+    from direkt.protocol import address
+    from direkt.protocol.schemes import SPOKEN
 
-    results: dict[str, list[tuple[str, Any]]] = {}
+    results: dict[str, Found] = {}
     for name in names:
-        entry = rig.file.destinations.get(name)
-        if entry is None:
-            raise common.Failure(
-                f"no destination {name!r} in {rig.source}; it has {', '.join(rig.file.destinations) or 'none'}",
-                common.USE,
-            )
+        entry = rig.destination(name)
         sheet = rig.sheet(entry)
-        targets = {entry.server: "in the rig"}
-        for server in (s for s in sheet.servers if s.rtmp is not None):
-            targets.setdefault(server.address, f"{server.region} {server.role}".strip())
+        targets = {address.parse(entry.server): "in the rig"}
+        for server in sheet.servers:
+            if server.parsed.scheme in SPOKEN:
+                targets.setdefault(server.parsed, f"{server.region} {server.role}".strip())
         ports = [(p.protocol, p.port) for p in sheet.protocols]
-        parsed = [(role, address.parse(text)) for text, role in targets.items()]
-        found = await asyncio.gather(*(test(a, tries, context, limit, ports) for _, a in parsed))
-        results[name] = [(role, result) for (role, _), result in zip(parsed, found, strict=True)]
+        found = await asyncio.gather(*(test(target, tries, context, limit, ports) for target in targets))
+        results[name] = list(zip(targets.values(), found, strict=True))
     return results
 
 
-def _nearest(found: list[tuple[str, Any]]) -> Any:
-    return min((r for _, r in found if r.reachable), key=lambda r: r.median("tcp"), default=None)
+def _nearest(found: Found) -> Reach | None:
+    return min((r for _, r in found if r.reachable), key=lambda r: r.median("tcp") or 0.0, default=None)
 
 
-def _document(results: dict[str, list[tuple[str, Any]]]) -> dict[str, Any]:
-    from direkt.net.reach import STEPS
-
-    out = []
+def _document(results: dict[str, Found]) -> ReachJson:
+    made: ReachJson = {"schema": "direkt.reach/1", "destinations": []}
     for name, found in results.items():
         nearest = _nearest(found)
-        out.append({
+        made["destinations"].append({
             "destination": name, "nearest": str(nearest.address) if nearest else None,
             "servers": [
-                {"address": str(r.address), "role": role, "reachable": r.reachable, "verdict": r.worst.verdict, "detail": r.worst.detail,
-                 "hint": r.hint, "milliseconds": {s: round(m * 1000, 2) for s in STEPS if (m := r.median(s)) is not None}}
+                {"address": str(r.address), "role": role, "reachable": r.reachable,
+                 "verdict": r.worst.verdict or "reachable", "detail": r.worst.detail, "hint": r.hint,
+                 "milliseconds": {s: round(m * 1000, 2) for s in r.steps if (m := r.median(s)) is not None}}
                 for role, r in found
             ],
         })  # fmt: skip
-    return {"schema": "direkt.reach/1", "destinations": out}
+    return made
 
 
-def _print(results: dict[str, list[tuple[str, Any]]]) -> None:
-    from direkt.net.reach import STEPS
-
-    out = common.console()
+def _print(results: dict[str, Found]) -> None:
+    out = output.console()
     for name, found in results.items():
         out.print(f"[bold]{escape(name)}[/]  median times of each step")
-        made = common.table("server address", "", *STEPS[:-1], "app", "verdict")
+        steps = list(dict.fromkeys(step for _, r in found for step in r.steps))
+        made = output.table("server address", "", *(s.removesuffix("lication") for s in steps), "verdict")
         nearest = _nearest(found)
         for role, r in found:
-            times = ["–" if (m := r.median(s)) is None else f"{m * 1000:.1f} ms" for s in STEPS]
+            times = ["–" if (m := r.median(s)) is None else f"{m * 1000:.1f} ms" for s in steps]
             verdict = "[green]✓ reachable[/]" if r.reachable else f"[bold red]✗ {escape(r.worst.verdict)}[/]"
             mark = " [green](nearest)[/]" if nearest is r and len(found) > 1 else ""
-            made.add_row(escape(str(r.address)), escape(role), *times, verdict + mark)
+            made.add_row(escape(r.address), escape(role), *times, verdict + mark)
         out.print(made)
         for _, r in found:
             if not r.reachable:
                 hint = f"; {r.hint}" if r.hint else ""
                 out.print(
-                    f"[bold red]✗ {escape(r.worst.verdict)}[/]  {escape(str(r.address))}: {escape(r.worst.detail + hint)}"
+                    f"[bold red]✗ {escape(r.worst.verdict)}[/]  {escape(r.address)}: {escape(r.worst.detail + hint)}"
                 )

@@ -3,35 +3,39 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 
 import click
-from rich.markup import escape
 
-from direkt.cli import common
+from direkt.cli import options, output
+from direkt.cli.output import escape, show
+
+if TYPE_CHECKING:
+    from direkt.cli.schemas import ReadJson, SlotJson
+    from direkt.device.model import DeviceState, Slot
+    from direkt.parameters import Values
 
 
 @click.command()
 @click.argument("device", required=False)
-@common.rig_option
-@common.json_option
-@common.handled
+@options.rig_option
+@options.json_option
 def read(device: str | None, rig_path: Path | None, as_json: bool) -> None:
     """Read what DEVICE is set to, in the sheets' words and units, beside what it can do."""
-    rig = common.load_rig(rig_path)
+    rig = options.load_rig(rig_path)
     name = rig.device_name(device)
-    driver = common.open_device(rig, name)
+    driver = rig.driver(name, options.sources())
     try:
         state = driver.read()
     finally:
         driver.close()
     if as_json:
-        common.print_json(_document(name, state))
+        output.print_json(_document(name, state))
     else:
         _print(name, state)
 
 
-def _document(name: str, state: Any) -> dict[str, Any]:
+def _document(name: str, state: DeviceState) -> ReadJson:
     return {
         "schema": "direkt.read/1", "device": name, "model": state.model, "firmware": state.firmware,
         "temperature": state.temperature, "input": state.input.text if state.input else None,
@@ -44,27 +48,26 @@ def _document(name: str, state: Any) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def slot_json(slot: Any) -> dict[str, Any]:
+def slot_json(slot: Slot) -> SlotJson:
     """A push slot; its key only by its length."""
     return {
         "slot": slot.number, "channel": slot.channel, "server": slot.server, "key_length": slot.key_length,
-        "state": slot.state, "message": slot.message, "sent_bytes": slot.sent_bytes,
+        "state": slot.state.value, "message": slot.message, "sent_bytes": slot.sent_bytes,
     }  # fmt: skip
 
 
-def _print(name: str, state: Any) -> None:
+def _print(name: str, state: DeviceState) -> None:
     from direkt import parameters
 
-    out = common.console()
+    out = output.console()
     warm = f", {state.temperature:g} °C" if state.temperature is not None else ""
     signal = state.input.text if state.input else "no signal"
     out.print(
         f"[bold]{escape(name)}[/]  {escape(state.model)}, firmware {escape(state.firmware)}{warm}; input {escape(signal)}"
     )
     channels = list(state.channels.values())
-    made = common.table("setting", *(c.name for c in channels), "can be")
-    names = parameters.in_table_order({n for c in channels for n in c.values})
-    for n in names:
+    made = output.table("setting", *(c.name for c in channels), "can be")
+    for n in parameters.in_table_order({n for c in channels for n in c.values}):
         limit = next((c.limits[n] for c in channels if n in c.limits), None)
         made.add_row(n, *(_cell(n, c.values) for c in channels), escape(limit.text()) if limit else "fixed")
     out.print(made)
@@ -81,14 +84,15 @@ def _print(name: str, state: Any) -> None:
         )
 
 
-def _cell(name: str, values: dict[str, Any]) -> str:
-    text = common.show(name, values.get(name))
-    rate = values.get("video.frame_rate")
-    interval = values.get(name)
+def _cell(name: str, values: Values) -> str:
+    from direkt import parameters
+
+    text = show(name, values.get(name))
+    rate, interval = values.get("video.frame_rate"), values.get(name)
     if (
         name.startswith("video.keyframe_interval")
         and isinstance(rate, int | float)
         and isinstance(interval, int | float)
     ):
-        text += f" ({round(interval * rate)} frames)"
+        text += f" ({parameters.keyframe_frames(interval, rate)} frames)"
     return text

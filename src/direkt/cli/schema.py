@@ -1,18 +1,48 @@
-"""direkt schema: JSON Schemas of sheets and rigs, made from the models that check them."""
+"""direkt schema: JSON Schemas of sheets, rigs, driver files and JSON documents, made from what checks them."""
 
 from __future__ import annotations
 
+import difflib
+
 import click
 
-from direkt.cli import common
+from direkt.cli import output
+from direkt.errors import UnusableInput
 
 
 @click.command()
-@click.argument("what", type=click.Choice(["sheet", "rig"]))
-def schema(what: str) -> None:
-    """Print the JSON Schema of sheets or rigs, so that an editor completes and checks them."""
-    from direkt import rig
-    from direkt.sheet import file
+@click.argument("name", required=False)
+def schema(name: str | None) -> None:
+    """Print the JSON Schema of NAME: a file (sheet, rig, driver) or a command's --json (check, read, key-set ...).
 
-    made = file.json_schema() if what == "sheet" else rig.RigFile.model_json_schema(by_alias=True)
-    common.print_json({"$schema": "https://json-schema.org/draft/2020-12/schema", **made, "title": f"direkt {what}"})
+    Without NAME, lists what there is.
+    """
+    from direkt.cli.schemas import DOCUMENTS
+
+    names = ["sheet", "rig", "driver", *DOCUMENTS]
+    if name is None:
+        click.echo("\n".join(names))
+        return
+    if name not in names:
+        near = difflib.get_close_matches(name, names, n=1)
+        hint = f"did you mean {near[0]}?" if near else f"there is {', '.join(names)}"
+        raise UnusableInput(f"no schema of the name {name!r}; {hint}")
+    made = {"$schema": "https://json-schema.org/draft/2020-12/schema", **_make(name), "title": f"direkt {name}"}
+    output.print_json(made)
+
+
+def _make(name: str) -> dict[str, object]:
+    from pydantic import TypeAdapter
+
+    from direkt import rig
+    from direkt.cli.schemas import DOCUMENTS
+    from direkt.destination import file
+    from direkt.device import described
+
+    if name == "sheet":
+        return file.json_schema()
+    if name == "rig":
+        return rig.RigFile.model_json_schema(by_alias=True)
+    if name == "driver":
+        return described.DriverFile.model_json_schema(by_alias=True)
+    return TypeAdapter(DOCUMENTS[name]).json_schema()

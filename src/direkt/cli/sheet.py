@@ -6,14 +6,17 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
-from rich.markup import escape
 
-from direkt.cli import common
+from direkt.cli import options, output
+from direkt.cli.exits import ExitCode
+from direkt.cli.output import escape
+from direkt.errors import UnusableInput, os_words
 
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from direkt.sheet.model import Sheet
+    from direkt.cli.schemas import BitrateJson, SheetProblemsJson, SheetShowJson
+    from direkt.destination.model import AudioRung, Rung, Sheet
 
 
 @click.group()
@@ -22,60 +25,40 @@ def sheet() -> None:
 
 
 @sheet.command("list")
-@common.json_option
-@common.handled
+@options.json_option
 def list_(as_json: bool) -> None:
     """List the sheets that ship with Direkt."""
-    from direkt.sheet import library
+    from direkt.destination import library
 
     sheets = [library.load(name) for name in library.shipped()]
     if as_json:
         rows = [{"id": s.id, "name": s.name, "summary": s.summary} for s in sheets]
-        common.print_json({"schema": "direkt.sheet-list/1", "sheets": rows})
+        output.print_json({"schema": "direkt.sheet-list/1", "sheets": rows})
         return
-    out = common.console()
-    made = common.table("sheet", "destination", "")
+    out = output.console()
+    made = output.table("sheet", "destination", "")
     for s in sheets:
         made.add_row(s.id, escape(s.name), escape(s.summary))
     out.print(made)
-    common.note("Show one with: direkt sheet show NAME. A sheet of your own is named by its file.")
+    output.note("Show one with: direkt sheet show NAME. A sheet of your own is named by its file.")
 
 
 @sheet.command()
 @click.argument("name", metavar="NAME|FILE")
-@common.json_option
-@common.handled
+@options.json_option
 def show(name: str, as_json: bool) -> None:
     """Show a sheet: what it demands, what it recommends, and its bitrates."""
     from direkt import parameters
-    from direkt.sheet import library
+    from direkt.destination import library
 
     s = library.load(name)
-    names = parameters.in_table_order(s.rules)
     if as_json:
-        common.print_json({
-            "schema": "direkt.sheet-show/1", "id": s.id, "name": s.name, "summary": s.summary, "source": s.source,
-            "rules": {n: {**s.rules[n].json(), "because": s.rules[n].because} for n in names},
-            "ladder": [
-                {"size": f"{r.width}x{r.height}", "frame_rate": {"min": r.slowest, "max": r.fastest},
-                 "bitrate": {"min": r.minimum, "best": r.best, "max": r.maximum}} for r in s.ladder
-            ],
-            "notes": list(s.notes), "stray_percent": s.stray_percent,
-            "audio_ladder": [
-                {"channels": r.channels, "bitrate": {"min": r.minimum, "best": r.best, "max": r.maximum}} for r in s.audio_ladder
-            ],
-            "protocols": [p.model_dump() for p in s.protocols], "servers": [p.model_dump() for p in s.servers],
-            "spherical": s.spherical.model_dump() if s.spherical else None,
-            "session": s.session.model_dump() if s.session else None, "key": s.key.model_dump() if s.key else None,
-            "checklist": [c.model_dump() for c in s.checklist], "modes": {
-                m.name: {"summary": m.summary, "rules": {n: r.json() for n, r in m.rules.items()}} for m in s.modes.values()
-            },
-        })  # fmt: skip
+        output.print_json(_document(s))
         return
-    out = common.console()
+    out = output.console()
     out.print(f"[bold]{escape(s.name)}[/]  {escape(s.summary)}")
-    made = common.table("parameter", "must be", "should be", "because")
-    for n in names:
+    made = output.table("parameter", "must be", "should be", "because")
+    for n in parameters.in_table_order(s.rules):
         rule = s.rules[n]
         made.add_row(
             n, escape(rule.must.text()) if rule.must else "", escape(rule.should.text()) if rule.should else "",
@@ -83,7 +66,7 @@ def show(name: str, as_json: bool) -> None:
         )  # fmt: skip
     out.print(made)
     if s.ladder:
-        steps = common.table("picture up to", "frame rate", "video bitrate (kbit/s)", "best (kbit/s)")
+        steps = output.table("picture up to", "frame rate", "video bitrate (kbit/s)", "best (kbit/s)")
         for r in s.ladder:
             best = f"{r.best:g}" if r.best is not None else ""
             steps.add_row(
@@ -95,8 +78,35 @@ def show(name: str, as_json: bool) -> None:
         out.print(escape(text))
 
 
+def _document(s: Sheet) -> SheetShowJson:
+    from direkt import parameters
+
+    return {
+        "schema": "direkt.sheet-show/1", "id": s.id, "name": s.name, "summary": s.summary, "source": s.source,
+        "rules": {n: {**s.rules[n].json(), "because": s.rules[n].because} for n in parameters.in_table_order(s.rules)},
+        "ladder": [
+            {"size": f"{r.width}x{r.height}", "frame_rate": {"min": r.slowest, "max": r.fastest}, "bitrate": _bitrate(r)}
+            for r in s.ladder
+        ],
+        "notes": list(s.notes), "peak_percent": s.peak_percent,
+        "audio_ladder": [{"channels": r.channels, "bitrate": _bitrate(r)} for r in s.audio_ladder],
+        "protocols": [p.model_dump() for p in s.protocols], "servers": [p.model_dump() for p in s.servers],
+        "spherical": s.spherical.model_dump() if s.spherical else None,
+        "session": s.session.model_dump() if s.session else None, "key": s.key.model_dump() if s.key else None,
+        "checklist": [c.model_dump() for c in s.checklist],
+        "modes": {
+            m.name: {"summary": m.summary, "rules": {n: r.json() for n, r in m.rules.items()}} for m in s.modes.values()
+        },
+    }  # fmt: skip
+
+
+def _bitrate(rung: Rung | AudioRung) -> BitrateJson:
+    return {"min": rung.minimum, "best": rung.best, "max": rung.maximum}
+
+
 def _print_facts(out: Console, s: Sheet) -> None:
     """What a sheet says beside its rules."""
+    from direkt.parameters import PEAK_WINDOW
 
     def line(head: str, text: str) -> None:
         out.print(f"[bold]{head:<11}[/] {escape(text)}")
@@ -104,8 +114,8 @@ def _print_facts(out: Console, s: Sheet) -> None:
     for a in s.audio_ladder:
         best = f", best {a.best:g}" if a.best is not None else ""
         line("audio", f"{a.channels} ch: {a.minimum:g} to {a.maximum:g} kbit/s{best}")
-    if s.stray_percent is not None:
-        line("bitrate", f"no second more than {s.stray_percent:g} % above the mean")
+    if s.peak_percent is not None:
+        line("bitrate", f"no {PEAK_WINDOW:g} s more than {s.peak_percent:g} % above the mean")
     if s.protocols:
         line("protocols", ", ".join(f"{p.protocol} on port {p.port}" for p in s.protocols))
     for server in s.servers:
@@ -127,7 +137,7 @@ def _print_facts(out: Console, s: Sheet) -> None:
         line("key", f"lives for {s.key.lives or 'a time that is not stated'}{like}")
     if s.spherical is not None:
         if s.spherical.taken:
-            shapes = f", picture {' or '.join(s.spherical.shapes)}" if s.spherical.shapes else ""
+            shapes = f", picture {' or '.join(s.spherical.display_aspects)}" if s.spherical.display_aspects else ""
             mark = "; mark the event as spherical" if s.spherical.mark_event else ""
             line("spherical", f"taken: {', '.join(s.spherical.projections) or 'any projection'}{shapes}{mark}")
         else:
@@ -141,42 +151,39 @@ def _print_facts(out: Console, s: Sheet) -> None:
 
 @sheet.command()
 @click.argument("file", type=click.Path(path_type=Path))
-@common.handled
 def new(file: Path) -> None:
     """Write a commented skeleton of a sheet to FILE."""
-    from direkt.sheet.skeleton import SKELETON
+    from direkt.destination.skeleton import SKELETON
 
     try:
         with file.open("x", encoding="utf-8") as out:
             out.write(SKELETON)
     except FileExistsError:
-        raise common.Failure(f"{file}: is there already; choose another name", common.USE) from None
+        raise UnusableInput(f"{file}: is there already; choose another name") from None
     except OSError as error:
-        raise common.Failure(
-            f"{file}: cannot be written: {(error.strerror or str(error)).lower()}", common.USE
-        ) from None
-    common.note(f"{file} is written. Fill it in, then: direkt sheet lint {file}")
+        raise UnusableInput(f"{file}: cannot be written: {os_words(error)}") from None
+    output.note(f"{file} is written. Fill it in, then: direkt sheet lint {file}")
 
 
 @sheet.command()
 @click.argument("files", metavar="NAME|FILE...", nargs=-1, required=True)
-@common.json_option
-def lint(files: tuple[str, ...], as_json: bool) -> int:
+@options.json_option
+def lint(files: tuple[str, ...], as_json: bool) -> ExitCode:
     """Find contradictions and mistakes of form in sheets. Exits with 1 for contradictions, 2 for mistakes."""
+    from direkt.destination import library
+    from direkt.destination import lint as linter
     from direkt.documents import DocumentError
-    from direkt.sheet import library
-    from direkt.sheet import lint as linter
 
-    code = 0
-    document = []
-    out = common.console()
+    code = ExitCode.GOOD
+    document: list[SheetProblemsJson] = []
+    out = output.console()
     for name in files:
         try:
             found = [(c.source, c.text) for c in linter.lint(library.load(name))]
-            code = max(code, 1) if found else code
+            code = max(code, ExitCode.FAILS) if found else code
         except DocumentError as error:
             found = [(f"{error.source}:{p.line}", p.message) for p in error.problems]
-            code = 2
+            code = ExitCode.USE
         document.append({"sheet": name, "problems": [{"source": source, "text": text} for source, text in found]})
         if not as_json:
             for source, text in found:
@@ -184,37 +191,36 @@ def lint(files: tuple[str, ...], as_json: bool) -> int:
             if not found:
                 out.print(f"[green]✓[/] {escape(name)}: nothing wrong")
     if as_json:
-        common.print_json({"schema": "direkt.sheet-lint/1", "sheets": document})
+        output.print_json({"schema": "direkt.sheet-lint/1", "sheets": document})
     return code
 
 
 @sheet.command()
 @click.argument("names", metavar="NAME|FILE...", nargs=-1, required=True)
-@common.json_option
-@common.handled
-def compare(names: tuple[str, ...], as_json: bool) -> int:
+@options.json_option
+def compare(names: tuple[str, ...], as_json: bool) -> ExitCode:
     """Show sheets side by side, and what satisfies all of them at once. Exits with 1 when nothing does."""
     from direkt import parameters
-    from direkt.sheet import compare as comparing
-    from direkt.sheet import library
+    from direkt.destination import compare as comparing
+    from direkt.destination import library
 
     if len(names) < 2:
-        raise common.Failure("name at least two sheets", common.USE)
+        raise UnusableInput("name at least two sheets")
     sheets = [library.load(name) for name in names]
     shared = comparing.common(sheets)
     if as_json:
-        common.print_json({
+        output.print_json({
             "schema": "direkt.sheet-compare/1", "sheets": [s.id for s in sheets],
             "common": {n: d.json() for n, d in shared.demands.items()}, "best": {n: d.json() for n, d in shared.wishes.items()},
             "pictures": [
-                {"size": size, "frame_rate": rate, "bitrate": {"min": r.minimum, "best": r.best, "max": r.maximum}}
+                {"size": size, "frame_rate": rate, "bitrate": _bitrate(r)}
                 for size, rate, r in shared.pictures
             ],
             "blockers": [{"parameter": b.parameter, "text": b.text} for b in shared.blockers],
         })  # fmt: skip
-        return 1 if shared.blockers else 0
-    out = common.console()
-    made = common.table("parameter", *(escape(s.name) for s in sheets), "all at once")
+        return ExitCode.FAILS if shared.blockers else ExitCode.GOOD
+    out = output.console()
+    made = output.table("parameter", *(escape(s.name) for s in sheets), "all at once")
     blocked = {b.parameter for b in shared.blockers}
     for name in parameters.in_table_order({n for s in sheets for n in s.rules}):
         cells = [escape(s.rules[name].text()) if name in s.rules else "–" for s in sheets]
@@ -226,7 +232,7 @@ def compare(names: tuple[str, ...], as_json: bool) -> int:
         made.add_row(name, *cells, both)
     out.print(made)
     if shared.pictures:
-        steps = common.table("picture", "frame rate", "video bitrate (kbit/s)", "best (kbit/s)")
+        steps = output.table("picture", "frame rate", "video bitrate (kbit/s)", "best (kbit/s)")
         for size, rate, r in shared.pictures:
             best = f"{r.best:g}" if r.best is not None else ""
             steps.add_row(size, f"{rate:g} fps", f"{r.minimum:g} to {r.maximum:g}", best)
@@ -235,45 +241,42 @@ def compare(names: tuple[str, ...], as_json: bool) -> int:
         out.print(f"[bold red]✗ impossible at once[/]  {escape(b.parameter)}: {escape(b.text)}")
     if not shared.blockers:
         out.print("[green]✓[/] one encoder can satisfy all of them")
-    return 1 if shared.blockers else 0
+    return ExitCode.FAILS if shared.blockers else ExitCode.GOOD
 
 
 @sheet.command()
 @click.argument("source", metavar="TABLE.csv|.md|.html", type=click.Path(path_type=Path))
 @click.option("--name", help="The destination's name [default: the file's].")
-@common.json_option
-@common.handled
-def draft(source: Path, name: str | None, as_json: bool) -> int:
+@options.json_option
+def draft(source: Path, name: str | None, as_json: bool) -> ExitCode:
     """Read a published settings table into a sheet, on standard output. Exits with 1 when rows were not understood."""
-    from direkt.sheet import draft as drafting
+    from direkt.destination import draft as drafting
 
     kind = {".csv": "csv", ".tsv": "csv", ".md": "md", ".txt": "md", ".html": "html", ".htm": "html"}.get(
         source.suffix.lower()
     )
     if kind is None:
-        raise common.Failure(f"{source}: expected a table in .csv, .md or .html", common.USE)
+        raise UnusableInput(f"{source}: expected a table in .csv, .md or .html")
     try:
         if source.stat().st_size > 1 << 20:
-            raise common.Failure(f"{source}: {source.stat().st_size} bytes; at most {1 << 20} are read", common.USE)
+            raise UnusableInput(f"{source}: {source.stat().st_size} bytes; at most {1 << 20} are read")
         text = source.read_text("utf-8-sig")
     except OSError as error:
-        raise common.Failure(
-            f"{source}: cannot be read: {(error.strerror or str(error)).lower()}", common.USE
-        ) from None
+        raise UnusableInput(f"{source}: cannot be read: {os_words(error)}") from None
     except UnicodeDecodeError as error:
-        raise common.Failure(f"{source}: not text in UTF-8 (byte {error.start})", common.USE) from None
+        raise UnusableInput(f"{source}: not text in UTF-8 (byte {error.start})") from None
     made = drafting.read(text, kind)
     sheet_text = drafting.write(made, name or source.stem)
     left = made.not_understood
     if as_json:
-        common.print_json({
+        output.print_json({
             "schema": "direkt.sheet-draft/1", "sheet": sheet_text,
             "not_understood": [{"line": row.line, "words": row.words, "reason": why} for row, why in left],
         })  # fmt: skip
     else:
         click.echo(sheet_text, nl=False)
     for row, why in left:
-        common.note(f"! line {row.line} not understood: {row.words}  ({why})")
+        output.note(f"! line {row.line} not understood: {row.words}  ({why})")
     if not (made.rules or made.ladder or made.protocols or made.servers):
-        raise common.Failure(f"{source}: nothing in it was understood", common.USE)
-    return 1 if left else 0
+        raise UnusableInput(f"{source}: nothing in it was understood")
+    return ExitCode.FAILS if left else ExitCode.GOOD

@@ -1,1 +1,84 @@
-"""Containers: FLV and MP4, read into samples; FLV and MP4 written."""
+"""Containers: what a recording is, by its content, and its media events.
+
+To add a container is to write one file in this folder with ``score``, ``read`` and, where it can be written, a
+writer, and to name it in CONTAINERS.
+"""
+
+from __future__ import annotations
+
+import importlib
+import mmap
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Protocol, cast
+
+from direkt.errors import Malformed
+from direkt.media import MediaEvent
+
+CONTAINERS = ("flv", "mp4")  # files in this folder
+_TITLES = "FLV and MP4"
+_START = 64  # bytes that score() is shown
+_GIVEN_BACK = 16 << 20  # bytes after which pages that lie behind are given back
+
+
+class ContainerError(Malformed):
+    """A file that is not what it says it is; the text says where."""
+
+
+class Source:
+    """A file's bytes, mapped or in memory, and a place up to which they are no longer needed."""
+
+    def __init__(self, data: mmap.mmap | bytes) -> None:
+        self.data = memoryview(data)
+        self._mapped = data if isinstance(data, mmap.mmap) else None
+        self._given_back = 0
+
+    def done(self, offset: int) -> None:
+        """Nothing in front of ``offset`` will be read again: its pages go, so that memory stays small."""
+        start, end = self._given_back, offset // mmap.PAGESIZE * mmap.PAGESIZE
+        if self._mapped is not None and end - start >= _GIVEN_BACK and hasattr(mmap, "MADV_DONTNEED"):
+            self._mapped.madvise(mmap.MADV_DONTNEED, start, end - start)
+            self._given_back = end
+
+
+class Container(Protocol):
+    """What each file in this folder offers."""
+
+    def score(self, start: bytes) -> int:
+        """How sure it is, from 0 (not this) to 100, that a file that begins so is one of its own."""
+
+    def read(self, source: Source) -> Iterator[MediaEvent]:
+        """The media events of a file.
+
+        Raises ContainerError when nothing can be made of it; a file that breaks further on ends with a Break.
+        """
+
+
+def containers() -> list[Container]:
+    """All that can be read."""
+    return [cast(Container, importlib.import_module(f"direkt.container.{name}")) for name in CONTAINERS]
+
+
+def read(path: Path) -> Iterator[MediaEvent]:
+    """The media events of the recording at ``path``, whatever it is.
+
+    Raises ContainerError for what is no recording that can be read, OSError for what cannot be opened.
+    """
+    with path.open("rb") as file:
+        start = file.read(_START)
+        if not start:
+            raise ContainerError("the file is empty")
+        best = max(containers(), key=lambda container: container.score(start))
+        if not best.score(start):
+            raise ContainerError(_unknown(start))
+        mapped = mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ)
+    # the mapping goes when the last batch that a caller holds goes
+    yield from best.read(Source(mapped))
+
+
+def _unknown(start: bytes) -> str:
+    if start[0] == 0x47:
+        return f"it looks like MPEG-TS, which cannot be read so far; {_TITLES} can"
+    if start[:4] == b"\0\0\0\1" or start[:3] == b"\0\0\1":
+        return f"it looks like a bare H.264 stream, which cannot be read so far; {_TITLES} can"
+    return f"not a recording that can be read: it begins with {start[:4].hex(' ')}; {_TITLES} can be read"

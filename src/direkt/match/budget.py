@@ -11,34 +11,19 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from direkt.destination.model import Sheet
+from direkt.errors import UnusableInput
+from direkt.protocol import address
+from direkt.protocol.schemes import SCHEMES, Load
 from direkt.rig import Rig
-from direkt.sheet.model import Sheet
-
-RTMP_CHUNK = 4096  # bytes; what most publishers set
-_MTU = 1500  # bytes
-_IPV4, _TCP = 20, 32  # bytes of headers; TCP with time stamps
-_MESSAGE, _VIDEO_TAG, _AUDIO_TAG = 8, 5, 2  # RTMP header of type 1; FLV tag headers in the body
-_TLS_RECORD, _TLS_OVERHEAD = 16384, 22  # bytes: header 5, content type 1, tag 16 (TLS 1.3 with AEAD)
 
 
-def on_the_wire(video: float, audio: float, frame_rate: float, *, tls: bool, audio_frames: float = 46.875) -> float:
-    """kbit/s at the IP layer for a push of ``video`` and ``audio`` kbit/s.
-
-    Each picture and audio frame is a message: tag header, RTMP header, one byte for each further chunk; then TLS
-    records, then TCP segments of at most 1448 bytes with 52 bytes of IPv4 and TCP headers each. Acknowledgements
-    go the other way. ``audio_frames``: audio frames a second (48 kHz / 1024).
-    """
-    total = 0.0
-    for kbit, rate, tag in ((video, frame_rate, _VIDEO_TAG), (audio, audio_frames, _AUDIO_TAG)):
-        if kbit <= 0 or rate <= 0:
-            continue
-        body = kbit * 1000 / 8 / rate + tag
-        size = body + _MESSAGE + math.ceil(body / RTMP_CHUNK) - 1
-        if tls:
-            size += math.ceil(size / _TLS_RECORD) * _TLS_OVERHEAD
-        segments = math.ceil(size / (_MTU - _IPV4 - _TCP))
-        total += (size + segments * (_IPV4 + _TCP)) * rate
-    return total * 8 / 1000
+def on_the_wire(scheme: str, load: Load) -> float:
+    """kbit/s at the IP layer of a push by ``scheme``. Raises UnusableInput for one without an overhead model."""
+    row = SCHEMES[scheme]
+    if row.overhead is None:
+        raise UnusableInput(f"what {scheme} adds to a bitrate is not known here")
+    return row.overhead(load, row.tls)
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,7 +61,7 @@ class Share:
     option: Option
 
 
-def options_of(sheet: Sheet, *, tls: bool) -> tuple[Option, ...]:
+def options_of(sheet: Sheet, scheme: str) -> tuple[Option, ...]:
     """The steps of a sheet's ladder, each at its lowest and at its recommended (or highest) bitrate."""
     rule = sheet.rules.get("audio.bitrate.mean")
     wish = (rule.should or rule.must) if rule else None
@@ -87,7 +72,9 @@ def options_of(sheet: Sheet, *, tls: bool) -> tuple[Option, ...]:
         for bitrate in dict.fromkeys((rung.minimum, rung.best if rung.best is not None else rung.maximum)):
             if bitrate > 0:
                 label = f"{rung.width}x{rung.height} to {rung.fastest:g} fps, {bitrate:g} kbit/s"
-                out.append(Option(label, bitrate, audio, on_the_wire(bitrate, audio, min(rung.fastest, 60), tls=tls)))
+                out.append(
+                    Option(label, bitrate, audio, on_the_wire(scheme, Load(bitrate, audio, min(rung.fastest, 60))))
+                )
     return tuple(sorted(out, key=lambda o: o.wire))
 
 
@@ -132,8 +119,8 @@ def feeds_of(rig: Rig) -> list[Feed]:
     out = []
     for name in rig.file.feeds:
         feed, _, destination = rig.feed(name)
-        tls = destination.server.startswith("rtmps")
-        out.append(Feed(name, feed.weight, options_of(rig.sheet(destination), tls=tls)))
+        scheme = address.parse(destination.server).scheme
+        out.append(Feed(name, feed.weight, options_of(rig.sheet(destination), scheme)))
     return out
 
 
@@ -150,14 +137,14 @@ def share_of(rig: Rig, name: str) -> float | None:
         # what the choice leaves over may be used by this feed too
         limit -= sum(share.option.wire for share in shares) - own.option.wire
     _, _, destination = rig.feed(name)
-    return payload_under(limit, tls=destination.server.startswith("rtmps"))
+    return payload_under(limit, address.parse(destination.server).scheme)
 
 
-def payload_under(limit: float, *, tls: bool) -> float:
+def payload_under(limit: float, scheme: str) -> float:
     """The most kbit/s of video and audio at 50 fps whose wire rate stays within ``limit`` (kbit/s)."""
     low, high = 0.0, max(0.0, limit)
     for _ in range(40):  # the overhead makes steps, so the answer is searched, not solved for
         middle = (low + high) / 2
-        fits = on_the_wire(middle * 0.97, middle * 0.03, 50, tls=tls) <= limit
+        fits = on_the_wire(scheme, Load(middle * 0.97, middle * 0.03, 50)) <= limit
         low, high = (middle, high) if fits else (low, middle)
     return low

@@ -11,12 +11,12 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 from direkt import parameters
-from direkt.bitstream import h264
-from direkt.bitstream.bits import BitstreamError
+from direkt.codec import reader
+from direkt.codec.bits import BitstreamError
 from direkt.demand import Demand
+from direkt.destination.model import Rule, Sheet
 from direkt.device.model import Channel, InputSignal
 from direkt.parameters import Value, Values
-from direkt.sheet.model import Rule, Sheet
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,7 +82,7 @@ class _Planner:
         for setting in self.channel.limits:
             if setting in ("video.size", "video.frame_rate", "video.bitrate.mean"):
                 continue
-            if setting.startswith("audio.") and setting != "audio.present" and self._audio_stays_off():
+            if not parameters.applies(parameters.find(setting), self.new):
                 continue
             self._setting(setting)
         self._bitrate()
@@ -92,9 +92,6 @@ class _Planner:
         order = parameters.in_table_order(step.parameter for step in self.steps)
         by_name = {step.parameter: step for step in self.steps}
         return Plan(tuple(by_name[name] for name in order), tuple(self.unmet))
-
-    def _audio_stays_off(self) -> bool:
-        return self.new.get("audio.present") == "no"
 
     # One setting by itself
 
@@ -157,7 +154,7 @@ class _Planner:
         rate = self.new.get("video.frame_rate")
         if setting != "video.keyframe_interval.median" or isinstance(new, str) or isinstance(rate, str) or not rate:
             return ""
-        return f" ({round(new * rate)} frames at {rate:g} fps)"
+        return f" ({parameters.keyframe_frames(new, rate)} frames at {rate:g} fps)"
 
     def _cannot(self, setting: str, old: Value | None, limit: Demand, rules: list[Rule]) -> None:
         rule = next((r for r in rules if r.must), rules[0])
@@ -312,14 +309,16 @@ class _Planner:
         size, rate, bitrate = (self.new.get(n) for n in ("video.size", "video.frame_rate", "video.bitrate.mean"))
         if rule is None or rule.must is None or size is None or isinstance(rate, str) or isinstance(bitrate, str):
             return
+        table = reader.levels(str(self.new.get("video.codec", "h264")))
+        if table is None:
+            return
         try:
-            idc = h264.lowest_level(
+            level = table.lowest_level(
                 *parameters.size_of(size), rate or 0, bitrate or 0, str(self.new.get("video.profile", "main"))
             )
         except BitstreamError as error:
             self.unmet.append(Unmet("video.level", str(error), rule.source))
             return
-        level = f"{idc // 10}.{idc % 10}"
         if not rule.must.allows(level):
             self.unmet.append(
                 Unmet(

@@ -1,26 +1,29 @@
 """The meter: media events in, measured values out, at any moment, in bounded memory.
 
-``add`` costs O(1) for audio and O(NAL units) for video; ``snapshot`` costs O(different intervals seen).
+``add`` costs a few array operations a batch; ``snapshot`` costs O(different intervals seen). Live streams and files
+take the same way.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from dataclasses import dataclass, field
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
 
 from direkt import parameters
-from direkt.bitstream.bits import BitstreamError
-from direkt.container.media import Break, Claims, CodecConfig, MediaEvent, Sample
+from direkt.codec.bits import BitstreamError
 from direkt.measure.audio import AudioMeter
 from direkt.measure.video import VideoMeter
-from direkt.parameters import Value, Values
+from direkt.media import Break, Claims, Format, MediaEvent, Odd, Samples
+from direkt.parameters import Measured, Value, Values, measured
 
 _MOST_REMARKS = 20
+
+Found = dict[str, Measured]
 
 
 @dataclass(frozen=True, slots=True)
 class Difference:
-    """A place where the container and the stream inside it disagree; the stream is believed."""
+    """A place where a source and the stream inside it disagree; the stream is believed."""
 
     what: str  # a parameter's name, or "keyframes"
     source: str  # who claims it
@@ -32,148 +35,180 @@ class Difference:
 class Measurement:
     """What a stream truly is, as far as it was seen."""
 
-    values: Values
-    notes: dict[str, str] = field(default_factory=dict)  # parameter: what its value alone does not say
+    found: Mapping[str, Measured]  # in the table's order
     differences: tuple[Difference, ...] = ()
     remarks: tuple[str, ...] = ()
     broken: Break | None = None
+    odd_codec: str | None = None  # the video codec, where nothing but times and bytes could be measured
+
+    @property
+    def values(self) -> Values:
+        """The values alone."""
+        return {name: found.value for name, found in self.found.items()}
 
 
 class Meter:
-    """Takes media events in the order in which they come.
+    """Takes media events in the order in which they come."""
 
-    ``time_step``: how coarse the time stamps are, in s: 0.001 for FLV and RTMP, 0 for MP4.
-    """
-
-    def __init__(self, time_step: float = 0.001, protocol: str | None = None) -> None:
+    def __init__(self, protocol: str | None = None) -> None:
         self._protocol = protocol
-        self._remarks: list[str] = []
-        self.video = VideoMeter(time_step, self.remark)
-        self.audio = AudioMeter(time_step)
-        self._claims: list[Claims] = []
+        self._remarks: dict[str, None] = {}
+        self.video: VideoMeter | None = None
+        self.audio: AudioMeter | None = None
+        self._claims: dict[str, Claims] = {}
         self._broken: Break | None = None
-        self._wall: tuple[float, float] | None = None  # clock and media time at the start of the run
-        self._wall_now = self._media_now = 0.0
-        self._wall_span = self._media_span = 0.0
+        self._pace = _Pace()
 
     def remark(self, text: str) -> None:
         """Keeps something worth telling; the first 20 are kept."""
-        if text not in self._remarks and len(self._remarks) < _MOST_REMARKS:
-            self._remarks.append(text)
+        if len(self._remarks) < _MOST_REMARKS:
+            self._remarks[text] = None
 
-    def add(self, event: MediaEvent, wall: float | None = None) -> None:
-        """One event; ``wall``: when it came, in s of a steady clock, for live streams."""
-        if isinstance(event, Sample):
-            if event.track == "video":
-                self.video.add(event)
-            else:
-                self.audio.add(event)
-            if wall is not None:
-                self._pace(event.dts, wall)
-        elif isinstance(event, CodecConfig):
+    def add_all(self, events: Iterable[MediaEvent]) -> None:
+        """All events of a source."""
+        for event in events:
+            self.add(event)
+
+    def add(self, event: MediaEvent) -> None:
+        """One event."""
+        if isinstance(event, Samples):
+            self._samples(event)
+        elif isinstance(event, Format):
             self._configure(event)
         elif isinstance(event, Claims):
-            self._claims = [claim for claim in self._claims if claim.source != event.source] + [event]
+            self._claims[event.source] = event
+        elif isinstance(event, Odd):
+            self.remark(event.text)
         else:
             self._broken = event
 
-    def add_all(self, events: Iterable[MediaEvent]) -> None:
-        """All events of a recording."""
-        video, audio = self.video.add, self.audio.add
-        for event in events:
-            if type(event) is Sample:
-                if event[0] == "video":
-                    video(event)
-                else:
-                    audio(event)
-            else:
-                self.add(event)
+    def _samples(self, samples: Samples) -> None:
+        meter = self.video if samples.track == "video" else self.audio
+        if meter is None:
+            self.remark(f"{samples.track} came before anything said how it is coded: it was passed over")
+            return
+        if not len(samples):
+            return
+        meter.add(samples)
+        self._pace.add(samples, float(meter.clock.tick))
 
-    def _configure(self, config: CodecConfig) -> None:
+    def _configure(self, format: Format) -> None:
+        old = self.video if format.track == "video" else self.audio
         try:
-            if config.track == "video":
-                self.video.configure(config)
-            else:
-                self.audio.configure(config)
+            if old is not None and (old.codec, old.clock.tick) == (format.codec, format.tick):
+                old.configure(format)
+                return
+            if old is not None and old.clock.count:
+                self.remark(
+                    f"the {format.track} codec changes from {old.codec} to {format.codec}: what follows is measured anew"
+                )
+            self._begin(format)
         except BitstreamError as error:
-            self.remark(f"the {config.track} configuration cannot be read: {error}")
-        if config.first is not None:
-            self.add(config.first)
+            self.remark(f"the {format.track} configuration cannot be read: {error}")
+            bare = Format(format.track, format.codec, format.tick, format.framing)
+            if old is None or old.codec != format.codec:
+                self._begin(bare)
 
-    def _pace(self, media: float, wall: float) -> None:
-        if self._wall is None or media < self._wall[1]:
-            self._close_pace()
-            self._wall = (wall, media)
-        self._wall_now, self._media_now = wall, max(media, self._media_now)
-
-    def _close_pace(self) -> None:
-        if self._wall is not None:
-            self._wall_span += self._wall_now - self._wall[0]
-            self._media_span += self._media_now - self._wall[1]
-        self._wall = None
-        self._media_now = 0.0
+    def _begin(self, format: Format) -> None:
+        if format.track == "video":
+            self.video = VideoMeter(format, self.remark)
+        else:
+            self.audio = AudioMeter(format, self.remark)
 
     def interrupt(self) -> None:
         """The publisher went away and may come back."""
-        self.video.interrupt()
-        self.audio.interrupt()
-        self._close_pace()
+        for meter in (self.video, self.audio):
+            if meter is not None:
+                meter.interrupt()
+        self._pace.close()
 
     @property
     def seconds(self) -> float:
         """Length of what was seen so far."""
-        self.video.fold()
-        self.audio.fold()
-        return max(self.video.seconds, self.audio.seconds)
+        return max((meter.seconds for meter in (self.video, self.audio) if meter is not None), default=0.0)
 
     def snapshot(self) -> Measurement:
         """The values so far."""
-        notes: dict[str, str] = {}
-        values = self.video.values(notes)
-        heard = self.audio.values(notes)
-        if values or self.audio.clock.count:
-            values |= heard
-        self._whole(values, notes)
-        ordered = {name: values[name] for name in parameters.in_table_order(values)}
+        found: Found = self.video.values() if self.video is not None else {}
+        if self.audio is not None and self.audio.clock.count:
+            found |= self.audio.values()
+        elif found:
+            found["audio.present"] = Measured("no")
+        self._whole(found)
+        ordered = {name: found[name] for name in parameters.in_table_order(found)}
         remarks = list(self._remarks)
-        if self.video.damaged:
+        if self.video is not None and self.video.damaged:
             remarks.append(f"{self.video.damaged} pictures have NAL units whose lengths do not add up")
-        return Measurement(ordered, notes, tuple(self._differences(values)), tuple(remarks), self._broken)
+        odd = self.video.codec if self.video is not None and not self.video.is_read else None
+        return Measurement(ordered, tuple(self._differences(found)), tuple(remarks), self._broken, odd)
 
-    def _whole(self, values: Values, notes: dict[str, str]) -> None:
-        if self._protocol:
-            values["stream.protocol"] = self._protocol
+    def _whole(self, found: Found) -> None:
+        video, audio = self.video, self.audio
+        meters = [meter for meter in (video, audio) if meter is not None and meter.clock.count]
+        if self._protocol and meters:
+            found["stream.protocol"] = Measured(self._protocol)
         seconds = self.seconds
         if seconds > 0:
-            values["stream.duration"] = round(seconds, 3)
-            total = self.video.bitrate.bytes + self.audio.bitrate.bytes
-            values["stream.bitrate.mean"] = round(total * 8 / seconds / 1000, 1)
-        video, audio = self.video.clock, self.audio.clock
-        if video.first is not None and audio.first is not None:
+            found["stream.duration"] = measured("stream.duration", seconds)
+            total = sum(meter.bitrate.kbit_s(seconds) for meter in meters)
+            found["stream.bitrate.mean"] = measured("stream.bitrate.mean", total)
+        if video is not None and audio is not None and video.clock.first is not None and audio.clock.first is not None:
             # times before 0 are cut away by an edit list and are not presented
-            offset = max(0.0, audio.first) - max(0.0, video.first)
-            values["stream.av_offset"] = round(offset * 1000, 1)
-        drift = self.audio.drift()
+            offset = max(0, audio.clock.first) * audio.clock.tick - max(0, video.clock.first) * video.clock.tick
+            found["stream.av_offset"] = measured("stream.av_offset", float(offset * 1000))
+        drift = audio.drift() if audio is not None else None
         if drift is not None:
-            values["stream.av_drift"] = round(drift, 1)
-        backward, jumps = video.backward + audio.backward, video.jumps + audio.jumps
-        if video.count or audio.count:
-            values["stream.timestamps"] = "backward" if backward else "jump" if jumps else "clean"
-            if backward or jumps:
-                notes["stream.timestamps"] = f"{backward} steps backward, {jumps} jumps of more than 1 s"
-        wall, media = self._wall_span, self._media_span
-        if self._wall is not None:
-            wall += self._wall_now - self._wall[0]
-            media += self._media_now - self._wall[1]
-        if wall >= 1:
-            values["stream.pace"] = round(media / wall, 3)
+            found["stream.av_drift"] = measured("stream.av_drift", drift)
+        if meters:
+            backward, jumps = (sum(getattr(m.clock, what) for m in meters) for what in ("backward", "jumps"))
+            note = f"{backward} steps backward, {jumps} jumps of more than 1 s" if backward or jumps else ""
+            found["stream.timestamps"] = Measured("backward" if backward else "jump" if jumps else "clean", note=note)
+        pace = self._pace.value()
+        if pace is not None:
+            found["stream.pace"] = measured("stream.pace", pace)
 
-    def _differences(self, values: Values) -> Iterable[Difference]:
-        for claims in self._claims:
+    def _differences(self, found: Found) -> Iterable[Difference]:
+        for claims in self._claims.values():
             for name, claimed in claims.values.items():
-                value = values.get(name)
+                value = found[name].value if name in found else None
                 if value is not None and not parameters.same(name, value, claimed, measured=True):
                     yield Difference(name, claims.source, claimed, value)
         video = self.video
-        if video.codec == "h264" and (video.marked_wrong or video.marked != video.keyframes):
+        if video is not None and video.is_read and (video.marked_wrong or video.marked != video.keyframes):
             yield Difference("keyframes", "the container's marks", video.marked, video.keyframes)
+
+
+class _Pace:
+    """Media seconds by clock seconds while somebody pushes."""
+
+    def __init__(self) -> None:
+        self._begin: tuple[float, float] | None = None  # clock and media time at the start of the run
+        self._now = (0.0, 0.0)
+        self._wall = self._media = 0.0
+
+    def add(self, samples: Samples, tick: float) -> None:
+        """A batch with arrival times."""
+        if samples.arrival is None:
+            return
+        first, last = float(samples.dts[0]) * tick, float(samples.dts.max()) * tick
+        if self._begin is None or first < self._begin[1]:
+            self.close()
+            self._begin = self._now = (float(samples.arrival[0]), first)
+        self._now = (float(samples.arrival[-1]), max(last, self._now[1]))
+
+    def close(self) -> None:
+        """The run is over."""
+        wall, media = self._run()
+        self._wall += wall
+        self._media += media
+        self._begin = None
+
+    def _run(self) -> tuple[float, float]:
+        if self._begin is None:
+            return 0.0, 0.0
+        return self._now[0] - self._begin[0], self._now[1] - self._begin[1]
+
+    def value(self) -> float | None:
+        """None before a second has passed."""
+        wall, media = self._run()
+        return (self._media + media) / (self._wall + wall) if self._wall + wall >= 1 else None

@@ -1,1 +1,1 @@
-"""asyncio around the protocols: the receiver and the publisher."""
+"""asyncio around the protocols. A transport is one file here; transport.py says what it offers and finds it."""

@@ -10,6 +10,8 @@ import struct
 from collections.abc import Iterable
 from typing import Any, TypeAlias
 
+from direkt.errors import Malformed
+
 Amf: TypeAlias = Any  # None, bool, float, str, bytes, list or dict of the same
 
 _DEEPEST = 16
@@ -20,7 +22,7 @@ _DOUBLE = struct.Struct(">d")
  _UNSUPPORTED, _RECORDSET, _XML, _TYPED, _AMF3) = range(18)  # fmt: skip
 
 
-class AmfError(ValueError):
+class AmfError(Malformed):
     """Bytes that are not AMF, or too deep; the text gives the byte offset."""
 
 

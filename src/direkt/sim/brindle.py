@@ -21,13 +21,13 @@ from dataclasses import dataclass, field
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from typing import Any
 
-from direkt.bitstream.aac import ToneWriter
-from direkt.bitstream.bits import BitstreamError
-from direkt.bitstream.testcard import CardSettings, TestCard
-from direkt.net.publisher import Publisher, PublishError
-from direkt.sheet import address
-from direkt.sheet.address import AddressError
-from direkt.sheet.secret import Secret
+from direkt.codec.aac_writer import ToneWriter
+from direkt.codec.bits import BitstreamError
+from direkt.codec.testcard import CardSettings, TestCard
+from direkt.net.transport import PublishError, transport
+from direkt.protocol import address
+from direkt.protocol.address import AddressError
+from direkt.secret import Secret
 from direkt.sim.push import AudioSettings, Programme, exact_rate, push
 
 MODEL, FIRMWARE, REALM = "Brindle B2", "2.4.1", "Brindle B2"
@@ -252,7 +252,7 @@ class BrindleB2:
                 self._push_state = "connecting"
             try:
                 server = address.parse(slot["server"])
-                publisher = Publisher(server, Secret(slot["key"]), tls=_unchecked())
+                publisher = transport(server.scheme).publisher(server, Secret(slot["key"]), tls=_unchecked())
                 await push(publisher, Programme(*_settings(settings, mute=self.faults.mute)), self._progress)
             except (PublishError, AddressError, BitstreamError) as error:
                 with self._lock:

@@ -7,12 +7,11 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from fractions import Fraction
 
-from direkt.bitstream import h264
-from direkt.bitstream.aac import ToneWriter
-from direkt.bitstream.testcard import CardSettings, TestCard
+from direkt.codec import h264_syntax as h264
+from direkt.codec.aac_writer import ToneWriter
+from direkt.codec.testcard import CardSettings, TestCard
 from direkt.container import flv
-from direkt.net.publisher import Publisher
-from direkt.protocol.amf import Amf
+from direkt.net.transport import Publisher
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,9 +42,9 @@ class Programme:
         self._tone = ToneWriter(audio.sample_rate, audio.channels, audio.bitrate, tone=audio.tone) if audio else None
         self._pictures = self._frames = 0
 
-    def metadata(self) -> dict[str, Amf]:
+    def metadata(self) -> dict[str, float | str | bool]:
         """The facts of onMetaData."""
-        facts: dict[str, Amf] = {
+        facts: dict[str, float | str | bool] = {
             "width": float(self.video.width), "height": float(self.video.height),
             "framerate": float(self.video.frame_rate), "videocodecid": 7.0, "encoder": "Brindle B2",
         }  # fmt: skip

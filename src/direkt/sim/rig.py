@@ -6,11 +6,11 @@ import os
 from pathlib import Path
 
 from direkt import rig
-from direkt.sheet import secret
+from direkt.destination import references
 from direkt.sim.brindle import BrindleB2
 
 LOGIN = "operator:regatta-demo"
-KEYS = {"tarnlight": "FAKE-TARN-0000-0000-VARN", "plainsong": "fake.village.0000.varn"}
+KEYS = {"tarnlight": "varn~fake~sandpiper", "plainsong": "varn~fake~wren"}
 _RIG = """\
 # The Lake Varn Regatta: made-up gear, made-up platforms.
 schema: direkt.rig/1
@@ -54,6 +54,6 @@ def lay_out(folder: Path, port: int) -> None:
 
 def gear(folder: Path, port: int) -> BrindleB2:
     """The finish tower's encoder with the login that the rig in ``folder`` knows."""
-    ref = secret.SecretRef("file", "finish-tower", "secrets.yaml")
-    user, password = secret.login_of(secret.resolve(ref, secret.Sources({}), folder), "secrets.yaml")
+    ref = references.SecretRef("file", "finish-tower", "secrets.yaml")
+    user, password = references.login_of(references.resolve(ref, references.Sources({}), folder), "secrets.yaml")
     return BrindleB2(user, password.reveal(), port=port)

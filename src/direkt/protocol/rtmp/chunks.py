@@ -70,16 +70,17 @@ class ChunkReader:
             self._at = 0
         self._buffer += data
 
-    def messages(self) -> Iterator[Message]:
-        """The messages that are whole by now. Raises RtmpError."""
-        while (message := self._chunk()) is not False:
-            if message is None:
-                continue
-            if message.type == SET_CHUNK_SIZE:
-                self._resize(message.payload)
-            elif message.type == ABORT and len(message.payload) >= 4:
-                self._abort(int.from_bytes(message.payload[:4], "big"))
-            yield message
+    def next_message(self) -> Message | None:
+        """The next message that is whole by now; None when bytes are lacking. Raises RtmpError."""
+        while (message := self._chunk()) is None:
+            pass
+        if message is False:
+            return None
+        if message.type == SET_CHUNK_SIZE:
+            self._resize(message.payload)
+        elif message.type == ABORT and len(message.payload) >= 4:
+            self._abort(int.from_bytes(message.payload[:4], "big"))
+        return message
 
     def _resize(self, payload: bytes) -> None:
         if len(payload) < 4:

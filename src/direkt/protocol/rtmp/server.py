@@ -1,18 +1,18 @@
 """The receiving end of RTMP: answers a publisher (section 7.2), without sockets.
 
-The owner decides: ConnectRequest and PublishRequest wait for accept_* or reject_*.
+The owner decides: after ConnectRequest and PublishRequest, next_event() tells nothing more until accept_* or reject_*.
 """
 
 from __future__ import annotations
 
-from collections import deque
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from direkt.protocol import amf
 from direkt.protocol.rtmp import chunks
 from direkt.protocol.rtmp.chunks import Message, split_aggregate
 from direkt.protocol.rtmp.errors import RtmpError
-from direkt.protocol.rtmp.session import CONTROL_STREAM, STREAM_BEGIN, WINDOW, Media, Session
+from direkt.protocol.rtmp.session import CONTROL_STREAM, STREAM_BEGIN, WINDOW, Session, State, Step, TagMessage
 
 _STREAM = 1  # the one message stream that is handed out
 _CHUNK_SIZE = 4096
@@ -44,75 +44,61 @@ class Unpublished:
     """The publisher said that it stops."""
 
 
-ServerEvent = ConnectRequest | PublishRequest | PlayRequest | Unpublished | Media
+ServerEvent = ConnectRequest | PublishRequest | PlayRequest | Unpublished | TagMessage
+
+_ON = (State.CONNECTED, State.PUBLISHING)
+# The states in which a command means something; commands that are not here are answered in any state but OPEN.
+_ALLOWED: Mapping[str, tuple[State, ...]] = {
+    "connect": (State.OPEN,), "createStream": _ON, "publish": _ON, "play": _ON, "FCUnpublish": _ON, "deleteStream": _ON,
+    "closeStream": _ON, "FCPublish": _ON,
+}  # fmt: skip
 
 
-class ServerSession(Session):
+class ServerSession(Session[ServerEvent]):
     """One publisher's connection."""
+
+    _waits_for_owner = True
 
     def __init__(self, random: bytes) -> None:
         super().__init__(client=False, random=random)
-        self._pending: deque[Message] = deque()
         self._encoding = 0.0
-        self._connect_id: float | None = None
+        self._connect_id = 0.0
         self._publish_stream = _STREAM
-        self._connected = False
-        self._publishing = False
 
-    def receive(self, data: bytes) -> list[ServerEvent]:
-        """Bytes from the publisher. Raises RtmpError; then there is no way on.
+    def _on_message(self, message: Message) -> None:
+        if message.type in (chunks.COMMAND, chunks.COMMAND3):
+            self._on_command(self._decode(message), message.stream)
+        elif self.state is State.PUBLISHING:
+            self._media(message)
 
-        A request that waits for a decision comes last; decide, then call receive(b"") for what came behind it.
-        """
-        events: list[ServerEvent] = []
-        self._pending.extend(self._take(data))
-        while self._pending:
-            message = self._pending.popleft()
-            if message.type in (chunks.AUDIO, chunks.VIDEO, chunks.DATA, chunks.DATA3, chunks.AGGREGATE):
-                self._media(message, events)
-            elif message.type in (chunks.COMMAND, chunks.COMMAND3):
-                self._on_command(self._decode(message), message.stream, events)
-                if events and isinstance(events[-1], ConnectRequest | PublishRequest):
-                    break
-        return events
-
-    def _media(self, message: Message, events: list[ServerEvent]) -> None:
-        if not self._publishing:
-            return
+    def _media(self, message: Message) -> None:
         if message.type == chunks.AGGREGATE:
             for inner in split_aggregate(message):
-                self._media(inner, events)
+                self._media(inner)
         elif message.type == chunks.DATA3:
-            events.append(Media(chunks.DATA, message.timestamp, message.payload[1:]))
+            self._events.append(TagMessage(chunks.DATA, message.timestamp, message.payload[1:]))
         elif message.type in (chunks.AUDIO, chunks.VIDEO, chunks.DATA):
-            events.append(Media(message.type, message.timestamp, message.payload))
+            self._events.append(TagMessage(message.type, message.timestamp, message.payload))
 
-    def _on_command(self, values: list[amf.Amf], stream: int, events: list[ServerEvent]) -> None:
+    def _on_command(self, values: list[amf.Amf], stream: int) -> None:
         if not values or not isinstance(values[0], str):
             raise RtmpError("a command without a name")
         name = values[0]
         transaction = values[1] if len(values) > 1 and isinstance(values[1], float) else 0.0
         arguments = values[3:]
+        if self.state not in _ALLOWED.get(name, _ON):
+            order = "before connect" if self.state is State.OPEN else "out of order"
+            raise RtmpError(f"the command {name[:40]!r} {order}")
         if name == "connect":
-            facts = values[2] if len(values) > 2 and isinstance(values[2], dict) else {}
-            app, url = facts.get("app"), facts.get("tcUrl")
-            encoding = facts.get("objectEncoding")
-            self._encoding = encoding if isinstance(encoding, float) else 0.0
-            self._connect_id = transaction
-            events.append(ConnectRequest(app if isinstance(app, str) else "", url if isinstance(url, str) else ""))
-        elif not self._connected:
-            raise RtmpError(f"the command {name[:40]!r} before connect")
+            self._on_connect(values, transaction)
         elif name == "createStream":
             self._command("_result", transaction, None, float(_STREAM))
         elif name == "publish":
-            key = arguments[0] if arguments and isinstance(arguments[0], str) else ""
-            kind = arguments[1] if len(arguments) > 1 and isinstance(arguments[1], str) else "live"
-            self._publish_stream = stream or _STREAM
-            events.append(PublishRequest(key, kind))
+            self._on_publish(arguments, stream)
         elif name in ("FCUnpublish", "deleteStream", "closeStream"):
-            self._stop(name, events)
+            self._stop(name)
         elif name == "play":
-            events.append(PlayRequest())
+            self._events.append(PlayRequest())
             self._status(
                 "error", "NetStream.Play.StreamNotFound", "This receiver takes streams, it plays none.", stream
             )
@@ -120,16 +106,34 @@ class ServerSession(Session):
             self._command("onFCPublish", 0.0, None, {"code": "NetStream.Publish.Start", "description": ""})
             if transaction:
                 self._command("_result", transaction, None, None)
-        elif transaction:  # releaseStream, _checkbw and whatever else wants an answer
+        elif transaction:  # releaseStream and whatever else wants an answer
             self._command("_result", transaction, None, None)
 
-    def _stop(self, name: str, events: list[ServerEvent]) -> None:
+    def _on_connect(self, values: list[amf.Amf], transaction: float) -> None:
+        facts = values[2] if len(values) > 2 and isinstance(values[2], dict) else {}
+        app, url, encoding = facts.get("app"), facts.get("tcUrl"), facts.get("objectEncoding")
+        self._encoding = encoding if isinstance(encoding, float) else 0.0
+        self._connect_id = transaction
+        self._step(Step.CONNECT)
+        self._events.append(ConnectRequest(app if isinstance(app, str) else "", url if isinstance(url, str) else ""))
+
+    def _on_publish(self, arguments: list[amf.Amf], stream: int) -> None:
+        if self.state is State.PUBLISHING:
+            self._status("error", "NetStream.Publish.BadName", "This connection publishes already.", stream)
+            return
+        key = arguments[0] if arguments and isinstance(arguments[0], str) else ""
+        kind = arguments[1] if len(arguments) > 1 and isinstance(arguments[1], str) else "live"
+        self._publish_stream = stream or _STREAM
+        self._step(Step.PUBLISH)
+        self._events.append(PublishRequest(key, kind))
+
+    def _stop(self, name: str) -> None:
         if name == "FCUnpublish":
             self._command("onFCUnpublish", 0.0, None, {"code": "NetStream.Unpublish.Success", "description": ""})
-        if self._publishing:
-            self._publishing = False
+        if self.state is State.PUBLISHING:
+            self._step(Step.STOP)
             self._status("status", "NetStream.Unpublish.Success", "The stream has stopped.", self._publish_stream)
-            events.append(Unpublished())
+            self._events.append(Unpublished())
 
     def _status(self, level: str, code: str, text: str, stream: int) -> None:
         self._command("onStatus", 0.0, None, {"level": level, "code": code, "description": text}, stream=stream)
@@ -137,29 +141,31 @@ class ServerSession(Session):
     # Decisions
 
     def accept_connect(self) -> None:
-        """Answers connect with success (7.2.1.1)."""
+        """Answers connect with success (7.2.1.1). Raises LocalError when nobody asked."""
+        self._step(Step.CONNECT_ACCEPTED)
         self._send(CONTROL_STREAM, chunks.WINDOW_SIZE, WINDOW.to_bytes(4, "big"))
         self._send(CONTROL_STREAM, chunks.PEER_BANDWIDTH, WINDOW.to_bytes(4, "big") + b"\x02")
         self.set_chunk_size(_CHUNK_SIZE)
         self._window = self._window or WINDOW
         self._command(
-            "_result", self._connect_id, {"fmsVer": "Direkt/1,0", "capabilities": 31.0},
+            "_result", self._connect_id, {"fmsVer": "Direkt/1,0"},
             {"level": "status", "code": "NetConnection.Connect.Success", "description": "Connected.",
              "objectEncoding": self._encoding},
         )  # fmt: skip
-        self._connected = True
 
     def reject_connect(self, text: str, code: str = "NetConnection.Connect.Rejected") -> None:
         """Answers connect with an error."""
+        self._step(Step.REFUSED)
         self._command("_error", self._connect_id, None, {"level": "error", "code": code, "description": text})
 
     def accept_publish(self) -> None:
-        """Lets the publisher begin (7.2.2.6)."""
+        """Lets the publisher begin (7.2.2.6). Raises LocalError when nobody asked."""
+        self._step(Step.PUBLISH_ACCEPTED)
         begin = STREAM_BEGIN.to_bytes(2, "big") + self._publish_stream.to_bytes(4, "big")
         self._send(CONTROL_STREAM, chunks.USER_CONTROL, begin)
-        self._publishing = True
         self._status("status", "NetStream.Publish.Start", "Go ahead.", self._publish_stream)
 
     def reject_publish(self, text: str) -> None:
         """Refuses the stream name: a wrong key, or a second publisher."""
+        self._step(Step.REFUSED)
         self._status("error", "NetStream.Publish.BadName", text, self._publish_stream)

@@ -1,46 +1,104 @@
-"""What both ends of an RTMP connection share: handshake, messages, acknowledgements, pings."""
+"""What both ends of an RTMP connection share: handshake, messages, acknowledgements, pings, and the walk from state to state.
+
+Bytes go in by receive_data(), events come out of next_event() one by one, and what is to be sent stands in
+data_to_send(). Messages that were whole before the peer broke a rule are told before the error is raised; after it, the
+session stays in the state ERROR and raises the same error again.
+"""
 
 from __future__ import annotations
 
+from collections import deque
+from collections.abc import Mapping
 from dataclasses import dataclass
+from enum import StrEnum
+from typing import Generic, TypeVar
 
 from direkt.protocol import amf
 from direkt.protocol.rtmp import chunks
 from direkt.protocol.rtmp.chunks import ChunkReader, ChunkWriter, Message
-from direkt.protocol.rtmp.errors import RtmpError
+from direkt.protocol.rtmp.errors import LocalError, RtmpError
 from direkt.protocol.rtmp.handshake import Handshake
 
 # 7.1.7: user control events
 STREAM_BEGIN, STREAM_EOF, PING, PONG = 0, 1, 6, 7
 
-WINDOW = 2_500_000  # bytes between acknowledgements
+WINDOW = 1 << 20  # bytes between acknowledgements, as we ask for them
 CONTROL_STREAM, COMMAND_STREAM, AUDIO_STREAM, VIDEO_STREAM = 2, 3, 4, 6  # chunk streams
 _MOST_PINGS = 1000  # unanswered at once: nobody needs more
 
 
+class State(StrEnum):
+    """Where a session stands."""
+
+    HANDSHAKE = "handshake"
+    OPEN = "open"  # the handshake is done
+    CONNECT_ASKED = "connect asked"
+    CONNECTED = "connected"
+    PUBLISH_ASKED = "publish asked"
+    PUBLISHING = "publishing"
+    CLOSED = "closed"  # it was refused, or it is over
+    ERROR = "error"  # the peer broke the protocol
+
+
+class Step(StrEnum):
+    """What moves a session on."""
+
+    SHAKEN = "the handshake is done"
+    CONNECT = "connect is asked for"
+    CONNECT_ACCEPTED = "connect is accepted"
+    PUBLISH = "publish is asked for"
+    PUBLISH_ACCEPTED = "publish is accepted"
+    STOP = "the stream stops"
+    REFUSED = "a request is refused"
+    FAILED = "the peer breaks the protocol"
+
+
+_ANY = (
+    State.HANDSHAKE, State.OPEN, State.CONNECT_ASKED, State.CONNECTED, State.PUBLISH_ASKED, State.PUBLISHING, State.CLOSED,
+)  # fmt: skip
+# All that can happen; what is not here is somebody's error.
+TRANSITIONS: Mapping[tuple[State, Step], State] = {
+    (State.HANDSHAKE, Step.SHAKEN): State.OPEN,
+    (State.OPEN, Step.CONNECT): State.CONNECT_ASKED,
+    (State.CONNECT_ASKED, Step.CONNECT_ACCEPTED): State.CONNECTED,
+    (State.CONNECT_ASKED, Step.REFUSED): State.CLOSED,
+    (State.CONNECTED, Step.PUBLISH): State.PUBLISH_ASKED,
+    (State.PUBLISH_ASKED, Step.PUBLISH_ACCEPTED): State.PUBLISHING,
+    (State.PUBLISH_ASKED, Step.REFUSED): State.CONNECTED,
+    (State.PUBLISHING, Step.STOP): State.CONNECTED,
+    (State.PUBLISHING, Step.REFUSED): State.CLOSED,
+    **{(state, Step.FAILED): State.ERROR for state in _ANY},
+}
+
+
 @dataclass(frozen=True, slots=True)
-class Media:
-    """An audio (8), video (9) or data (18) message; the body is that of an FLV tag."""
+class TagMessage:
+    """An audio (8), video (9) or data (18) message; its body is that of an FLV tag."""
 
     kind: int
-    timestamp: int  # ms
+    timestamp: int  # ms, modulo 2^32
     body: bytes
 
 
-class Session:
-    """Takes bytes by receive(), has bytes to send in data_to_send()."""
+Event = TypeVar("Event")
+
+
+class Session(Generic[Event]):
+    """One end of a connection."""
 
     def __init__(self, *, client: bool, random: bytes) -> None:
         self._handshake = Handshake(client=client, random=random)
         self._reader = ChunkReader()
         self._writer = ChunkWriter()
+        self._in: list[bytes] = []
         self._out: list[bytes] = []
+        self._events: deque[Event] = deque()
+        self._error: RtmpError | None = None
         self._window = 0  # the peer's: bytes after which it wants an acknowledgement
         self._unacknowledged = 0
         self._pings = 0  # whose answers have not gone out
+        self.state = State.HANDSHAKE
         self.received = 0  # bytes
-        self.acknowledged = 0  # bytes of ours that the peer says it has
-        self.ready = False
 
     # Out
 
@@ -64,31 +122,78 @@ class Session:
 
     # In
 
-    def _take(self, data: bytes) -> list[Message]:
-        """Bytes to messages, with the protocol's own ones answered. Raises RtmpError."""
+    def receive_data(self, data: bytes) -> None:
+        """Bytes from the peer. What they mean comes out of next_event()."""
         self.received += len(data)
-        if not self._handshake.done:
-            self._out.append(self._handshake.receive(data))
-            if not self._handshake.done:
-                return []
-            data = self._handshake.rest()
-            self.ready = True
-            self._begin()
-        self._reader.feed(data)
-        kept: list[Message] = []
-        for message in self._reader.messages():
+        self._in.append(data)
+
+    def next_event(self) -> Event | None:
+        """What happened next; None when bytes, or a decision of the owner, are lacking.
+
+        Raises RtmpError once all that was whole before is told.
+        """
+        while not self._events:
+            if self._error is not None:
+                raise self._error
+            if self.state in (State.CONNECT_ASKED, State.PUBLISH_ASKED) and self._waits_for_owner:
+                return None
+            try:
+                message = self._next_message()
+                if message is None:
+                    return None
+                self._on_message(message)
+            except RtmpError as error:
+                self._error = error
+                self.state = TRANSITIONS[self.state, Step.FAILED]
+        return self._events.popleft()
+
+    _waits_for_owner = False  # whether requests of the peer wait for the owner's decision
+
+    def _next_message(self) -> Message | None:
+        """The next message that is not the protocol's own; those are answered here."""
+        if self.state is State.HANDSHAKE and not self._shake():
+            return None
+        if self._in:
+            data = b"".join(self._in)
+            self._in.clear()
+            self._reader.feed(data)
+            self._acknowledge(len(data))
+        while (message := self._reader.next_message()) is not None:
             if message.type > 6:
-                kept.append(message)
-            else:
-                self._control(message)
-        self._unacknowledged += len(data)
+                return message
+            self._control(message)
+        return None
+
+    def _shake(self) -> bool:
+        data = b"".join(self._in)
+        self._in.clear()
+        self._out.append(self._handshake.receive(data))
+        if not self._handshake.done:
+            return False
+        self._step(Step.SHAKEN)
+        self._in.append(self._handshake.rest())
+        self._on_open()
+        return True
+
+    def _on_open(self) -> None:
+        """Called once when the handshake is done."""
+
+    def _on_message(self, message: Message) -> None:
+        """A message of the peer. Raises RtmpError."""
+        raise NotImplementedError
+
+    def _step(self, step: Step) -> None:
+        """Moves on. Raises LocalError where the table has no such step."""
+        following = TRANSITIONS.get((self.state, step))
+        if following is None:
+            raise LocalError(f"RTMP: {step.value} in the state {self.state.value!r}")
+        self.state = following
+
+    def _acknowledge(self, size: int) -> None:
+        self._unacknowledged += size
         if self._window and self._unacknowledged >= self._window:
             self._unacknowledged = 0
             self._send(CONTROL_STREAM, chunks.ACKNOWLEDGEMENT, (self.received & 0xFFFFFFFF).to_bytes(4, "big"))
-        return kept
-
-    def _begin(self) -> None:
-        """Called once when the handshake is done."""
 
     def _control(self, message: Message) -> None:
         """5.4 and 7.1.7."""
@@ -96,8 +201,6 @@ class Session:
         number = int.from_bytes(payload[:4], "big")
         if message.type == chunks.WINDOW_SIZE and len(payload) >= 4:
             self._window = number
-        elif message.type == chunks.ACKNOWLEDGEMENT and len(payload) >= 4:
-            self.acknowledged = number
         elif message.type == chunks.PEER_BANDWIDTH and len(payload) >= 4:
             self._send(CONTROL_STREAM, chunks.WINDOW_SIZE, number.to_bytes(4, "big"))
         elif message.type == chunks.USER_CONTROL and payload[:2] == PING.to_bytes(2, "big"):
@@ -109,10 +212,8 @@ class Session:
     @staticmethod
     def _decode(message: Message) -> list[amf.Amf]:
         try:
-            return (
-                amf.decode3(message.payload)
-                if message.type in (chunks.COMMAND3, chunks.DATA3)
-                else amf.decode(message.payload)
-            )
+            if message.type in (chunks.COMMAND3, chunks.DATA3):
+                return amf.decode3(message.payload)
+            return amf.decode(message.payload)
         except amf.AmfError as error:
             raise RtmpError(f"a command that cannot be read: {error}") from None

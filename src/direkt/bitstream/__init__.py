@@ -1,1 +1,0 @@
-"""Coded picture and sound: headers as dataclasses, and the writer of the test signal."""

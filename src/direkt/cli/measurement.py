@@ -1,0 +1,59 @@
+"""How measurements are printed and written as JSON."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import TYPE_CHECKING
+
+from direkt.cli import output
+from direkt.cli.output import escape, show, show_measured
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from direkt.cli.schemas import MeasurementJson
+    from direkt.measure.meter import Measurement
+    from direkt.parameters import Measured
+
+
+def print_measured(out: Console, found: Mapping[str, Measured], skip: set[str]) -> None:
+    """Measured values that no finding shows, and what goes with them."""
+    told = {"video.width", "video.height"} if "video.size" in found else set()
+    rows = [(name, measured) for name, measured in found.items() if name not in skip | told]
+    if not rows:
+        return
+    made = output.table("measured", "value", "")
+    for name, measured in rows:
+        made.add_row(name, show_measured(name, measured), escape(measured.note))
+    out.print(made)
+
+
+def print_side_notes(out: Console, measurement: Measurement) -> None:
+    """Disagreements, remarks and breaks."""
+    for d in measurement.differences:
+        claimed, stream = (show(d.what, value) for value in (d.claimed, d.stream))
+        out.print(f"[yellow]! differs[/]  {escape(d.what)}: {escape(d.source)} say{'' if d.source.endswith('s') else 's'} "
+                  f"{claimed}, the stream itself has {stream}")  # fmt: skip
+    for remark in measurement.remarks:
+        out.print(f"[yellow]! note[/]  {escape(remark)}")
+    if measurement.broken:
+        out.print(
+            f"[bold red]✗ breaks[/]  at byte {measurement.broken.offset}: {escape(measurement.broken.reason)}; "
+            "what stands before it was judged"
+        )
+
+
+def measurement_json(measurement: Measurement) -> MeasurementJson:
+    """The parts of a JSON document that every measurement has."""
+    found, broken = measurement.found, measurement.broken
+    return {
+        "measured": measurement.values,
+        "bounds": {name: m.bound.value for name, m in found.items() if m.bound},
+        "uncertainties": {name: m.uncertainty for name, m in found.items() if m.uncertainty},
+        "notes": {name: m.note for name, m in found.items() if m.note},
+        "differences": [
+            {"what": d.what, "source": d.source, "claimed": d.claimed, "stream": d.stream} for d in measurement.differences
+        ],
+        "remarks": list(measurement.remarks),
+        "broken": {"offset": broken.offset, "reason": broken.reason} if broken else None,
+    }  # fmt: skip

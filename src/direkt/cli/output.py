@@ -1,0 +1,107 @@
+"""What people and programs read: a console in colour, in pipes without, tables, values, and JSON."""
+
+from __future__ import annotations
+
+import json
+import os
+import sys
+from collections.abc import Mapping
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from direkt.errors import UnusableInput, os_words
+
+if TYPE_CHECKING:
+    from rich.console import Console
+    from rich.table import Table
+
+    from direkt.parameters import Measured, Value
+
+_NARROW = 96  # columns below which tables turn into lines
+_PIPE = 110  # columns of a pipe
+
+
+def console(*, err: bool = False) -> Console:
+    """Standard output or error for people. Pipes get 110 columns and no colour."""
+    from rich.console import Console
+
+    stream = sys.stderr if err else sys.stdout
+    width = None if stream.isatty() or os.environ.get("COLUMNS") else _PIPE
+    return Console(file=stream, highlight=False, width=width, soft_wrap=False, emoji=False)
+
+
+def escape(text: object) -> str:
+    """Text that stands for itself in console output."""
+    from rich import markup
+
+    return markup.escape(str(text))
+
+
+def note(text: str) -> None:
+    """A message for the person, beside the output."""
+    console(err=True).print(escape(text))
+
+
+def error(text: str) -> None:
+    """An error's lines."""
+    for line in text.splitlines():
+        click.echo(f"error: {line}", err=True)
+
+
+def interrupted(text: str) -> None:
+    """What state an interruption leaves things in."""
+    click.echo(f"\nInterrupted: {text}", err=True)
+
+
+def print_json(document: Mapping[str, object]) -> None:
+    """The one JSON document of a command."""
+    click.echo(json.dumps(document, indent=2, ensure_ascii=False))
+
+
+def save_report(path: Path | None, document: Mapping[str, object]) -> None:
+    """Writes the JSON document beside the output. Raises UnusableInput."""
+    if path is None:
+        return
+    try:
+        path.write_text(json.dumps(document, indent=2, ensure_ascii=False) + "\n", "utf-8")
+    except OSError as error:
+        raise UnusableInput(f"{path}: cannot be written: {os_words(error)}") from None
+
+
+def clock(seconds: float) -> str:
+    """Seconds as ``mm:ss`` or ``h:mm:ss``."""
+    whole = int(seconds)
+    hours, rest = divmod(whole, 3600)
+    return f"{hours}:{rest // 60:02d}:{rest % 60:02d}" if hours else f"{rest // 60:02d}:{rest % 60:02d}"
+
+
+def show(name: str, value: Value | None, *, absent: str = "–") -> str:
+    """A value for a table, safe to print."""
+    from direkt import parameters
+
+    return absent if value is None else escape(parameters.show(name, value))
+
+
+def show_measured(name: str, found: Measured | None) -> str:
+    """A measured value for a table, safe to print."""
+    from direkt import parameters
+
+    return escape(parameters.show_measured(name, found))
+
+
+def is_narrow(out: Console) -> bool:
+    """Whether tables would not fit."""
+    return out.width < _NARROW
+
+
+def table(*columns: str) -> Table:
+    """A table in our style: a rule under the heads, no frame."""
+    from rich import box
+    from rich.table import Table
+
+    made = Table(box=box.SIMPLE_HEAD, pad_edge=False, padding=(0, 1))
+    for n, column in enumerate(columns):
+        made.add_column(column, overflow="fold", no_wrap=n == 0)
+    return made

@@ -1,0 +1,70 @@
+"""What catch and rehearse print and write of a push that was received."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from direkt.cli import judgement as judging
+from direkt.cli import live
+from direkt.cli import measurement as measuring
+from direkt.cli.output import clock, escape, show_measured
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from direkt.cli.schemas import ReceivedJson
+    from direkt.destination.model import Sheet
+    from direkt.judge import Judgement
+    from direkt.measure.meter import Measurement
+    from direkt.parameters import Values
+    from direkt.work.reception import Rehearsal
+
+_ALL = 1000
+
+
+def print_received(
+    out: Console, rehearsal: Rehearsal, measurement: Measurement, judgement: Judgement, sheet: Sheet | None, *,
+    with_set: bool, keep: Path | None,
+) -> None:  # fmt: skip
+    """Everything that was seen, what to do about it, and the verdict."""
+    for line in live.refusal_lines(rehearsal.refusals, _ALL):
+        out.print(line)
+    if rehearsal.more_refusals:
+        out.print(f"[yellow]! turned away[/]  {rehearsal.more_refusals} more connections")
+    out.print(f"[bold]received {show_measured('stream.duration', measurement.found.get('stream.duration'))}[/]")
+    measuring.print_measured(out, measurement.found, {finding.parameter for finding in judgement.findings})
+    judging.print_findings(out, judgement, with_set=with_set)
+    measuring.print_side_notes(out, measurement)
+    for gap in rehearsal.gaps:
+        if gap.seconds is not None:
+            out.print(f"[yellow]! gap[/]  at {clock(gap.at)}: {gap.seconds:.1f} s ({escape(gap.reason)})")
+        else:
+            out.print(f"[yellow]! gap[/]  at {clock(gap.at)}: the push did not come back ({escape(gap.reason)})")
+    if keep is not None:
+        ended = rehearsal.recording_ended
+        until = f" (until {clock(ended[0])}, when the disk said: {ended[1]})" if ended else ""
+        out.print(f"recorded: {escape(keep)}{escape(until)}")
+    if sheet is not None:
+        judging.print_verdict(out, judgement, sheet)
+
+
+def received_json(
+    rehearsal: Rehearsal, measurement: Measurement, judgement: Judgement, sheet: Sheet | None, *,
+    source: str, feed: str | None, set_: Values | None, keep: Path | None,
+) -> ReceivedJson:  # fmt: skip
+    """The parts of a JSON document that catch and rehearse share."""
+    findings, verdict = judging.findings_json(judgement, sheet)
+    ended = rehearsal.recording_ended
+    return {
+        "source": source, "feed": feed, "sheet": sheet.id if sheet else None, **measuring.measurement_json(measurement),
+        "set": set_,
+        "gaps": [
+            {"at": round(g.at, 2), "seconds": None if g.seconds is None else round(g.seconds, 2), "reason": g.reason}
+            for g in rehearsal.gaps
+        ],
+        "turned_away": [{"peer": r.peer, "reason": r.reason, "count": r.count} for r in rehearsal.refusals.values()],
+        "recording": str(keep) if keep else None,
+        "recording_ended": {"at": round(ended[0], 2), "reason": ended[1]} if ended else None,
+        "findings": findings, "verdict": verdict,
+    }  # fmt: skip

@@ -1,0 +1,512 @@
+"""The JSON documents that commands print: what stands in each, for type checking and for ``direkt schema NAME``.
+
+Commands import this only to be checked; at run time it is loaded by ``direkt schema`` alone.
+"""
+
+from __future__ import annotations
+
+from typing import Literal, NotRequired
+
+from typing_extensions import TypedDict
+
+Value = int | float | str
+
+
+class DifferenceJson(TypedDict):
+    """A source that disagrees with the stream in it."""
+
+    what: str
+    source: str
+    claimed: Value
+    stream: Value
+
+
+class BreakJson(TypedDict):
+    """Where a recording stops making sense."""
+
+    offset: int  # byte
+    reason: str
+
+
+class MeasurementJson(TypedDict):
+    """What was measured, by parameter, in the parameters' units."""
+
+    measured: dict[str, Value]
+    bounds: dict[str, str]  # "at least" or "at most", where the value is one
+    uncertainties: dict[str, float]  # how far the value may be off, where that is known
+    notes: dict[str, str]
+    differences: list[DifferenceJson]
+    remarks: list[str]
+    broken: BreakJson | None
+
+
+class FindingJson(TypedDict):
+    """One parameter judged."""
+
+    parameter: str
+    verdict: str  # pass, advise, fail or unseen
+    asked: dict[str, object] | None
+    set: Value | None
+    sent: Value | None
+    bound: str | None
+    advice: str
+    note: str
+    rule: str | None  # file and line
+
+
+class CheckJson(MeasurementJson):
+    """direkt check."""
+
+    schema: Literal["direkt.check/1"]
+    source: str
+    sheet: str | None
+    findings: list[FindingJson]
+    verdict: str | None  # None: nothing was asked
+
+
+class GapJson(TypedDict):
+    """A time in which nobody pushed."""
+
+    at: float  # s after the push began
+    seconds: float | None  # None: it did not come back
+    reason: str
+
+
+class RefusalJson(TypedDict):
+    """Connections turned away for one reason."""
+
+    peer: str  # the latest
+    reason: str
+    count: int
+
+
+class RecordingEndedJson(TypedDict):
+    """The disk took no more."""
+
+    at: float  # s after the push began
+    reason: str
+
+
+class ReceivedJson(MeasurementJson):
+    """What catch and rehearse share."""
+
+    source: str  # the address pushed to
+    feed: str | None
+    sheet: str | None
+    set: dict[str, Value] | None
+    gaps: list[GapJson]
+    turned_away: list[RefusalJson]
+    recording: str | None
+    recording_ended: RecordingEndedJson | None
+    findings: list[FindingJson]
+    verdict: str | None  # None: nothing was asked
+
+
+class CatchJson(ReceivedJson):
+    """direkt catch."""
+
+    schema: Literal["direkt.catch/1"]
+
+
+class PutBackJson(TypedDict):
+    """Whether the device is as it was."""
+
+    proven: bool
+    server: str  # what its slot holds again
+    detail: str
+
+
+class RehearseJson(ReceivedJson):
+    """direkt rehearse."""
+
+    schema: Literal["direkt.rehearse/1"]
+    failure: str | None  # why nothing came
+    put_back: PutBackJson
+
+
+class SlotJson(TypedDict):
+    """A push slot."""
+
+    slot: int
+    channel: str
+    server: str
+    key_length: int
+    state: str
+    message: str
+    sent_bytes: int
+
+
+class ChannelJson(TypedDict):
+    """A channel's settings, and what they can be."""
+
+    set: dict[str, Value]
+    can: dict[str, object]
+
+
+class ReadJson(TypedDict):
+    """direkt read."""
+
+    schema: Literal["direkt.read/1"]
+    device: str
+    model: str
+    firmware: str
+    temperature: float | None  # degrees Celsius
+    input: str | None
+    restart_needed: bool
+    channels: dict[str, ChannelJson]
+    slots: list[SlotJson]
+
+
+class StepJson(TypedDict):
+    """One setting: kept or changed."""
+
+    parameter: str
+    asked: str
+    set: Value | None
+    wanted: Value | None
+    change: bool
+    reason: str
+    rule: str
+
+
+class UnmetJson(TypedDict):
+    """A demand that cannot be met."""
+
+    parameter: str
+    reason: str
+    rule: str
+
+
+class MatchJson(TypedDict):
+    """direkt match."""
+
+    schema: Literal["direkt.match/1"]
+    feed: str
+    sheet: str
+    channel: str
+    steps: list[StepJson]
+    unmet: list[UnmetJson]
+
+
+class LostJson(TypedDict):
+    """A value that did not stick."""
+
+    parameter: str
+    wanted: Value
+    set: Value | None
+
+
+class WriteJson(TypedDict):
+    """direkt write."""
+
+    schema: Literal["direkt.write/1"]
+    feed: str
+    device: str
+    sheet: str
+    written: dict[str, Value]
+    restarted: bool
+    saved: str
+    did_not_stick: list[LostJson]
+    unmet: list[UnmetJson]
+    set: dict[str, Value]
+
+
+class PushJson(SlotJson):
+    """direkt push."""
+
+    schema: Literal["direkt.push/1"]
+    feed: str
+    device: str
+
+
+class ServerReachJson(TypedDict):
+    """One server address."""
+
+    address: str
+    role: str
+    reachable: bool
+    verdict: str
+    detail: str
+    hint: str
+    milliseconds: dict[str, float]  # by step
+
+
+class DestinationReachJson(TypedDict):
+    """One destination."""
+
+    destination: str
+    nearest: str | None
+    servers: list[ServerReachJson]
+
+
+class ReachJson(TypedDict):
+    """direkt reach."""
+
+    schema: Literal["direkt.reach/1"]
+    destinations: list[DestinationReachJson]
+
+
+class ShareJson(TypedDict):
+    """What a feed may send."""
+
+    choice: str
+    video_kbit_s: float
+    audio_kbit_s: float
+    wire_kbit_s: float
+
+
+class FeedBudgetJson(TypedDict):
+    """One feed's shares."""
+
+    feed: str
+    weight: float
+    best: ShareJson
+    even: ShareJson
+    half: ShareJson  # when the uplink halves
+
+
+class BudgetJson(TypedDict):
+    """direkt budget."""
+
+    schema: Literal["direkt.budget/1"]
+    uplink_mbit_s: float
+    reserve_percent: float
+    limit_kbit_s: float
+    feeds: list[FeedBudgetJson]
+    total_kbit_s: float
+    gigabytes_per_hour: float
+    gigabytes: float
+    hours_left: float | None
+
+
+class EntryJson(TypedDict):
+    """A word explained."""
+
+    term: str
+    also: list[str]
+    what: str
+    choose: str
+    mixed_up: str
+
+
+class ExplainJson(TypedDict):
+    """direkt explain."""
+
+    schema: Literal["direkt.explain/1"]
+    asked: NotRequired[str]
+    entries: NotRequired[list[EntryJson]]
+    terms: NotRequired[list[str]]
+
+
+class CalcJson(TypedDict):
+    """direkt explain --calc; what could not be worked out is left out."""
+
+    schema: Literal["direkt.explain-calc/1"]
+    keyframe_frames: NotRequired[int]
+    gigabytes_per_hour: NotRequired[float]
+    gigabytes: NotRequired[float]
+    level: NotRequired[str | None]
+    permitted: NotRequired[bool]
+    bits_per_pixel: NotRequired[float]
+    meaning: NotRequired[str]
+
+
+class SheetRowJson(TypedDict):
+    """A sheet in a line."""
+
+    id: str
+    name: str
+    summary: str
+
+
+class SheetListJson(TypedDict):
+    """direkt sheet list."""
+
+    schema: Literal["direkt.sheet-list/1"]
+    sheets: list[SheetRowJson]
+
+
+class SpanJson(TypedDict):
+    """From min to max."""
+
+    min: float
+    max: float
+
+
+class BitrateJson(TypedDict):
+    """kbit/s."""
+
+    min: float
+    best: float | None
+    max: float
+
+
+class RungJson(TypedDict):
+    """A step of the ladder."""
+
+    size: str
+    frame_rate: SpanJson
+    bitrate: BitrateJson
+
+
+class AudioRungJson(TypedDict):
+    """A step of the audio ladder."""
+
+    channels: int
+    bitrate: BitrateJson
+
+
+class ModeJson(TypedDict):
+    """A latency mode."""
+
+    summary: str
+    rules: dict[str, dict[str, object]]
+
+
+class SheetShowJson(TypedDict):
+    """direkt sheet show."""
+
+    schema: Literal["direkt.sheet-show/1"]
+    id: str
+    name: str
+    summary: str
+    source: str
+    rules: dict[str, dict[str, object]]
+    ladder: list[RungJson]
+    notes: list[str]
+    peak_percent: float | None
+    audio_ladder: list[AudioRungJson]
+    protocols: list[dict[str, object]]
+    servers: list[dict[str, object]]
+    spherical: dict[str, object] | None
+    session: dict[str, object] | None
+    key: dict[str, object] | None
+    checklist: list[dict[str, object]]
+    modes: dict[str, ModeJson]
+
+
+class ProblemJson(TypedDict):
+    """Something wrong in a sheet."""
+
+    source: str
+    text: str
+
+
+class SheetProblemsJson(TypedDict):
+    """What is wrong with one sheet."""
+
+    sheet: str
+    problems: list[ProblemJson]
+
+
+class SheetLintJson(TypedDict):
+    """direkt sheet lint."""
+
+    schema: Literal["direkt.sheet-lint/1"]
+    sheets: list[SheetProblemsJson]
+
+
+class PictureJson(TypedDict):
+    """A picture that all sheets take."""
+
+    size: str
+    frame_rate: float
+    bitrate: BitrateJson
+
+
+class BlockerJson(TypedDict):
+    """A parameter on which sheets exclude each other."""
+
+    parameter: str
+    text: str
+
+
+class SheetCompareJson(TypedDict):
+    """direkt sheet compare."""
+
+    schema: Literal["direkt.sheet-compare/1"]
+    sheets: list[str]
+    common: dict[str, object]
+    best: dict[str, object]
+    pictures: list[PictureJson]
+    blockers: list[BlockerJson]
+
+
+class NotUnderstoodJson(TypedDict):
+    """A row that was not understood."""
+
+    line: int
+    words: str
+    reason: str
+
+
+class SheetDraftJson(TypedDict):
+    """direkt sheet draft."""
+
+    schema: Literal["direkt.sheet-draft/1"]
+    sheet: str  # the YAML
+    not_understood: list[NotUnderstoodJson]
+
+
+class KeySetJson(TypedDict):
+    """direkt key set."""
+
+    schema: Literal["direkt.key-set/1"]
+    destination: str
+    server: str | None
+    key: str | None  # masked
+    repairs: list[str]
+    changed: dict[str, str]
+
+
+class KeyRowJson(TypedDict):
+    """One destination's key."""
+
+    destination: str
+    source: str  # the reference
+    key: str  # masked
+    since: str | None
+    where: str | None
+    exposed: bool
+
+
+class KeyListJson(TypedDict):
+    """direkt key list."""
+
+    schema: Literal["direkt.key-list/1"]
+    keys: list[KeyRowJson]
+    unused: list[str]
+
+
+class KeyFormJson(TypedDict):
+    """direkt key form."""
+
+    schema: Literal["direkt.key-form/1"]
+    destination: str
+    forms: dict[str, dict[str, str]]
+
+
+class RenewedJson(TypedDict):
+    """A device that got the new key, or did not."""
+
+    feed: str
+    device: str
+    written: bool
+    reason: str
+
+
+class KeyRenewJson(TypedDict):
+    """direkt key renew."""
+
+    schema: Literal["direkt.key-renew/1"]
+    destination: str
+    devices: list[RenewedJson]
+
+
+DOCUMENTS: dict[str, type] = {
+    "check": CheckJson, "catch": CatchJson, "rehearse": RehearseJson, "read": ReadJson, "match": MatchJson,
+    "write": WriteJson, "push": PushJson, "reach": ReachJson, "budget": BudgetJson, "explain": ExplainJson,
+    "explain-calc": CalcJson, "sheet-list": SheetListJson, "sheet-show": SheetShowJson, "sheet-lint": SheetLintJson,
+    "sheet-compare": SheetCompareJson, "sheet-draft": SheetDraftJson, "key-set": KeySetJson, "key-list": KeyListJson,
+    "key-form": KeyFormJson, "key-renew": KeyRenewJson,
+}  # fmt: skip

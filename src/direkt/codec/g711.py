@@ -1,0 +1,45 @@
+"""Reads G.711 (ITU-T G.711), A-law and µ-law: one byte for each audio sample, so even loudness is exact."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from direkt.codec.reader import OpaqueAudio, Sound
+from direkt.media import Column, Format, Samples
+
+_QUIET = 10 ** (-60 / 20)  # of full scale, RMS: below it counts as silence
+
+
+def _a_law() -> NDArray[np.float64]:
+    code = np.arange(256) ^ 0x55
+    exponent, mantissa = code >> 4 & 7, code & 15
+    size = np.where(exponent == 0, (mantissa << 4) + 8, ((mantissa << 4) + 0x108) << np.maximum(exponent - 1, 0))
+    return np.where(code & 0x80, size, -size) / 32768
+
+
+def _mu_law() -> NDArray[np.float64]:
+    code = np.arange(256) ^ 0xFF
+    size = (((code & 15) << 3) + 0x84 << (code >> 4 & 7)) - 0x84
+    return np.where(code & 0x80, -size, size) / 32768
+
+
+class Reader(OpaqueAudio):
+    """Reads one track."""
+
+    def configure(self, format: Format) -> None:
+        """The law, the rate (8000 Hz unless the source says otherwise) and the channels."""
+        self.rate = format.sample_rate or 8000
+        self._channels = format.channels or 1
+        self._table = _a_law() if format.codec == "g711a" else _mu_law()
+        self.declare(self.rate, self._channels)
+
+    def lengths(self, samples: Samples) -> Column | None:
+        """A byte is a sample."""
+        return samples.size // self._channels
+
+    def sound(self, samples: Samples, n: int) -> Sound:
+        """By the decoded samples' mean square."""
+        values = self._table[np.frombuffer(samples.sample(n), np.uint8)]
+        loud = len(values) and float(np.sqrt(np.mean((values - values.mean()) ** 2))) > _QUIET
+        return Sound.SOUND if loud else Sound.SILENCE

@@ -1,0 +1,257 @@
+"""Sheet files: their form, and how one becomes a Sheet, on its own or on top of the sheet that it extends."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Mapping, Sequence
+from typing import Annotated, Any, Literal
+
+from pydantic import Field, WithJsonSchema
+
+from direkt import demand, documents, parameters
+from direkt.demand import Demand
+from direkt.destination.model import (
+    AudioRung,
+    CheckStep,
+    KeyFacts,
+    Mode,
+    Protocol,
+    Rule,
+    Rung,
+    Server,
+    Session,
+    Sheet,
+    Spherical,
+)
+from direkt.documents import Document, DocumentError, Problem, Strict
+from direkt.parameters import ParameterError
+
+_SCALAR: dict[str, Any] = {"type": ["string", "number", "boolean"]}
+_DEMAND_SCHEMA = {
+    "description": "A value, a list of values, or a range with min, max or both.",
+    "anyOf": [
+        _SCALAR,
+        {"type": "array", "items": _SCALAR, "minItems": 1},
+        {
+            "type": "object", "additionalProperties": False, "minProperties": 1,
+            "properties": {"min": {"type": ["number", "string"]}, "max": {"type": ["number", "string"]}},
+        },
+    ],
+}  # fmt: skip
+AnyDemand = Annotated[Any, WithJsonSchema(_DEMAND_SCHEMA)]
+
+
+class RuleEntry(Strict):
+    """What a parameter must be and should be."""
+
+    must: AnyDemand = None
+    should: AnyDemand = None
+    same_as_source: bool = False
+    because: str = ""
+
+
+class Range(Strict):
+    """From min to max."""
+
+    min: float = Field(ge=0)
+    max: float = Field(ge=0)
+
+
+class BitrateRange(Range):
+    """kbit/s, with the recommended one."""
+
+    best: float | None = Field(default=None, ge=0)
+
+
+class RungEntry(Strict):
+    """One step of the ladder."""
+
+    size: str
+    frame_rate: Range
+    bitrate: BitrateRange
+
+
+class AudioRungEntry(Strict):
+    """Audio bitrate by the number of channels."""
+
+    channels: int = Field(ge=1, le=24)
+    bitrate: BitrateRange
+
+
+class ModeEntry(Strict):
+    """A latency mode: what it changes."""
+
+    summary: str = ""
+    rules: dict[str, RuleEntry] = {}
+
+
+class SheetFile(Strict):
+    """An ingest sheet."""
+
+    schema_: Literal["direkt.sheet/1"] = Field(alias="schema")
+    name: str = Field(min_length=1)
+    summary: str | None = None
+    extends: str | None = None
+    protocols: list[Protocol] | None = None
+    servers: list[Server] | None = None
+    rules: dict[str, RuleEntry] = {}
+    ladder: list[RungEntry] | None = None
+    peak_percent: float | None = Field(default=None, ge=0)
+    audio_ladder: list[AudioRungEntry] | None = None
+    spherical: Spherical | None = None
+    latency: dict[str, ModeEntry] | None = None
+    session: Session | None = None
+    key: KeyFacts | None = None
+    checklist: list[CheckStep] | None = None
+    notes: list[str] | None = None
+
+
+def json_schema() -> dict[str, Any]:
+    """The JSON Schema of sheet files, with every parameter's name and meaning where rules stand."""
+    made = SheetFile.model_json_schema(by_alias=True)
+    for holder in (made, made["$defs"]["ModeEntry"]):
+        rules = holder["properties"]["rules"]
+        entry = rules.pop("additionalProperties")
+        rules["additionalProperties"] = False
+        rules["properties"] = {name: {**entry, "description": row.meaning} for name, row in parameters.TABLE.items()}
+    return made
+
+
+def build(document: Document, sheet_id: str, load: Callable[[str], Sheet] | None = None) -> Sheet:
+    """A sheet from its document. ``load`` finds the sheet that it extends. Raises DocumentError with every mistake."""
+    file = documents.check(document, SheetFile)
+    problems: list[Problem] = []
+    base = None
+    if file.extends is not None:
+        base = _base(document, file.extends, load, problems)
+    rules = _rules(document, ["rules"], file.rules, problems)
+    ladder = [rung for n, e in enumerate(file.ladder or []) if (rung := _rung(document, n, e, problems)) is not None]
+    audio = [_audio_rung(document, n, e, problems) for n, e in enumerate(file.audio_ladder or [])]
+    modes = {
+        name: Mode(name, entry.summary, _rules(document, ["latency", name, "rules"], entry.rules, problems))
+        for name, entry in (file.latency or {}).items()
+    }
+    if file.key is not None and file.key.pattern is not None:
+        try:
+            re.compile(file.key.pattern)
+        except re.error as error:
+            problems.append(
+                Problem(document.line(["key", "pattern"]), f"key.pattern: not a regular expression: {error}")
+            )
+    if problems:
+        raise DocumentError(document.source, problems)
+    own = Sheet(
+        name=file.name, id=sheet_id, summary=file.summary or "", rules=rules, ladder=tuple(ladder), source=document.source,
+        notes=tuple(file.notes or ()), audio_ladder=tuple(audio), peak_percent=file.peak_percent,
+        protocols=tuple(file.protocols or ()), servers=tuple(file.servers or ()), spherical=file.spherical,
+        session=file.session, key=file.key, checklist=tuple(file.checklist or ()), modes=modes,
+    )  # fmt: skip
+    return own if base is None else _on_top(own, base, file)
+
+
+def _base(document: Document, name: str, load: Callable[[str], Sheet] | None, problems: list[Problem]) -> Sheet | None:
+    line = document.line(["extends"])
+    if load is None:
+        problems.append(Problem(line, f"extends: {name!r} cannot be looked up from here"))
+        return None
+    try:
+        return load(name)
+    except DocumentError as error:
+        problems.append(Problem(line, f"extends: {error.lines()[0]}"))
+        return None
+
+
+def _on_top(own: Sheet, base: Sheet, file: SheetFile) -> Sheet:
+    """``own`` where it says something, ``base`` elsewhere; rules one by one."""
+    from dataclasses import replace
+
+    given = file.model_fields_set
+    changes: dict[str, Any] = {"rules": {**base.rules, **own.rules}, "modes": {**base.modes, **own.modes}}
+    for name in ("summary", "ladder", "peak_percent", "audio_ladder", "protocols", "servers", "spherical", "session",
+                 "key", "checklist", "notes"):  # fmt: skip
+        if name not in given:
+            changes[name] = getattr(base, name)
+    return replace(own, **changes)
+
+
+def _rules(
+    document: Document, path: Sequence[str | int], entries: Mapping[str, RuleEntry], problems: list[Problem]
+) -> dict[str, Rule]:
+    rules: dict[str, Rule] = {}
+    lines = document.lines(path) if entries else {}
+    for name, entry in entries.items():
+        line = lines.get(name, 0)
+        try:
+            parameters.find(name)
+        except ParameterError as error:
+            problems.append(Problem(line, f"{path[0]}: {error}"))
+            continue
+        parts: dict[str, Demand | None] = {}
+        for part in ("must", "should"):
+            raw = getattr(entry, part)
+            if raw is None:
+                continue
+            try:
+                parts[part] = demand.parse(name, raw)
+            except ParameterError as error:
+                problems.append(Problem(document.line([*path, name, part]), str(error)))
+        if entry.same_as_source and name != "video.frame_rate":
+            problems.append(Problem(line, f"{name}: same_as_source goes with video.frame_rate only"))
+        if entry.must is None and entry.should is None and not entry.same_as_source:
+            problems.append(Problem(line, f"{name}: expected must, should or both"))
+        rules[name] = Rule(
+            name,
+            parts.get("must"),
+            parts.get("should"),
+            entry.because,
+            f"{document.source}:{line}",
+            entry.same_as_source,
+        )
+    return rules
+
+
+def _rung(document: Document, number: int, entry: RungEntry, problems: list[Problem]) -> Rung | None:
+    line = document.line(["ladder", number])
+    try:
+        size = parameters.clean("video.size", entry.size)
+    except ParameterError as error:
+        problems.append(Problem(document.line(["ladder", number, "size"]), f"ladder: {error}"))
+        return None
+    rates, bitrates = entry.frame_rate, entry.bitrate
+    if rates.min > rates.max:
+        place = document.line(["ladder", number, "frame_rate"])
+        problems.append(Problem(place, f"ladder: frame_rate min {rates.min:g} is above max {rates.max:g}"))
+    _check_bitrates(bitrates, "ladder", document.line(["ladder", number, "bitrate"]), problems)
+    width, height = parameters.size_of(size)
+    best = None if bitrates.best is None else _whole(bitrates.best)
+    return Rung(
+        width,
+        height,
+        rates.min,
+        rates.max,
+        _whole(bitrates.min),
+        best,
+        _whole(bitrates.max),
+        f"{document.source}:{line}",
+    )
+
+
+def _audio_rung(document: Document, number: int, entry: AudioRungEntry, problems: list[Problem]) -> AudioRung:
+    line = document.line(["audio_ladder", number])
+    bitrates = entry.bitrate
+    _check_bitrates(bitrates, "audio_ladder", document.line(["audio_ladder", number, "bitrate"]), problems)
+    best = None if bitrates.best is None else _whole(bitrates.best)
+    return AudioRung(entry.channels, _whole(bitrates.min), best, _whole(bitrates.max), f"{document.source}:{line}")
+
+
+def _check_bitrates(bitrates: BitrateRange, what: str, line: int, problems: list[Problem]) -> None:
+    low, best, high = bitrates.min, bitrates.best, bitrates.max
+    if low > high:
+        problems.append(Problem(line, f"{what}: bitrate min {low:g} is above max {high:g}"))
+    elif best is not None and not low <= best <= high:
+        problems.append(Problem(line, f"{what}: bitrate best {best:g} lies outside {low:g} to {high:g} kbit/s"))
+
+
+def _whole(number: float) -> float:
+    """Whole numbers as int, so that they print without a point."""
+    return int(number) if number == int(number) else number

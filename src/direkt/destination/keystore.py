@@ -1,0 +1,158 @@
+"""Direkt's own store of stream keys: the system's keyring where there is one, else a file of mode 0600.
+
+Beside the keys it keeps, in keys.json (mode 0600 too), when each was set and whether it was exposed; that file
+never holds a key.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import time
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from direkt.errors import UnusableInput, os_words
+
+_SERVICE = "direkt"
+_INDEX, _KEYS = "keys.json", "keys-secret.json"
+
+
+class StoreError(UnusableInput):
+    """The store cannot be read or written; the text says where."""
+
+
+@dataclass(frozen=True, slots=True)
+class Kept:
+    """What the store knows of one key."""
+
+    name: str
+    where: str  # keyring or file
+    since: str  # date and time at which it was set
+    exposed: bool  # shown where others may have seen it, and not changed since
+
+
+class KeyStore:
+    """Keys by name. ``folder``: where its files lie; nothing is touched before something is asked."""
+
+    def __init__(self, folder: Path, *, use_keyring: bool = True) -> None:
+        self._folder = folder
+        self._use_keyring = use_keyring
+
+    def get(self, name: str) -> str | None:
+        """The key called ``name``; None when there is none."""
+        entry = self._index().get(name)
+        if entry is None:
+            return None
+        if entry["where"] == "keyring":
+            ring = self._keyring()
+            value = ring.get_password(_SERVICE, name) if ring is not None else None
+            return value if isinstance(value, str) else None
+        return self._read(_KEYS).get(name)
+
+    def put(self, name: str, key: str) -> Kept:
+        """Keeps ``key``; a changed key is no longer exposed."""
+        index = self._index()
+        old = index.get(name)
+        changed = old is None or self.get(name) != key
+        ring = self._keyring()
+        where = "file"
+        if ring is not None:
+            try:
+                ring.set_password(_SERVICE, name, key)
+                where = "keyring"
+            except Exception:  # keyrings raise what they like: a locked one is as good as none
+                where = "file"
+        keys = self._read(_KEYS)
+        if where == "file":
+            self._write(_KEYS, {**keys, name: key})
+        elif name in keys:
+            self._write(_KEYS, {n: k for n, k in keys.items() if n != name})
+        since = time.strftime("%Y-%m-%d %H:%M") if changed or old is None else old["since"]
+        exposed = bool(old and old["exposed"] and not changed)
+        index[name] = {"where": where, "since": since, "exposed": exposed}
+        self._write(_INDEX, index)
+        return Kept(name, where, since, exposed)
+
+    def forget(self, name: str) -> bool:
+        """Drops a key; False when there was none."""
+        index = self._index()
+        if name not in index:
+            return False
+        if index[name]["where"] == "keyring" and (ring := self._keyring()) is not None:
+            try:
+                ring.delete_password(_SERVICE, name)
+            except Exception as error:
+                raise StoreError(f"the keyring does not give up {name!r}: {type(error).__name__}") from None
+        keys = self._read(_KEYS)
+        if name in keys:
+            self._write(_KEYS, {n: k for n, k in keys.items() if n != name})
+        del index[name]
+        self._write(_INDEX, index)
+        return True
+
+    def expose(self, name: str) -> bool:
+        """Marks a key as seen by others until it changes; False when there is none."""
+        index = self._index()
+        if name not in index:
+            return False
+        index[name] = {**index[name], "exposed": True}
+        self._write(_INDEX, index)
+        return True
+
+    def kept(self) -> list[Kept]:
+        """All keys, by name."""
+        return [Kept(name, e["where"], e["since"], e["exposed"]) for name, e in sorted(self._index().items())]
+
+    # Files
+
+    def _keyring(self) -> Any:
+        """The system's keyring; None where there is none to rely on."""
+        if not self._use_keyring:
+            return None
+        try:
+            import keyring
+
+            ring = keyring.get_keyring()
+            return ring if ring.priority >= 1 else None
+        except Exception:  # no keyring, or one that cannot start: the file serves
+            return None
+
+    def _index(self) -> dict[str, Any]:
+        index = self._read(_INDEX)
+        for name, entry in index.items():
+            if not isinstance(entry, dict) or not {"where", "since", "exposed"} <= set(entry):
+                raise StoreError(f"{self._folder / _INDEX}: the entry {name!r} is damaged; take it out")
+        return index
+
+    def _read(self, name: str) -> dict[str, Any]:
+        path = self._folder / name
+        try:
+            raw = path.read_text("utf-8")
+            if name == _KEYS and path.stat().st_mode & 0o077:
+                raise StoreError(f"{path}: others on this machine can read it; run: chmod 600 {path}")
+            data = json.loads(raw)
+        except FileNotFoundError:
+            return {}
+        except OSError as error:
+            raise StoreError(f"{path}: cannot be read: {os_words(error)}") from None
+        except ValueError:
+            raise StoreError(f"{path}: damaged; move it away, and set the keys again") from None
+        if not isinstance(data, dict):
+            raise StoreError(f"{path}: damaged; move it away, and set the keys again")
+        return data
+
+    def _write(self, name: str, data: dict[str, Any]) -> None:
+        """Writes a file of mode 0600, whole or not at all."""
+        path = self._folder / name
+        new = path.with_suffix(".new")
+        try:
+            self._folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+            descriptor = os.open(new, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+            with os.fdopen(descriptor, "w", encoding="utf-8") as file:
+                os.fchmod(file.fileno(), 0o600)
+                json.dump(data, file, indent=1)
+            new.replace(path)
+        except OSError as error:
+            raise StoreError(f"{path}: cannot be written: {os_words(error)}") from None

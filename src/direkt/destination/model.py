@@ -1,0 +1,249 @@
+"""The ingest sheet: what a destination demands and recommends, as data.
+
+A sheet file is YAML. Each rule names a parameter and says what it must be and, apart from that, what it should
+be: a value, a list of values, or a range. The ladder gives the video bitrate by picture size and frame rate.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from typing import Annotated, Literal
+
+from pydantic import Field, WithJsonSchema, field_validator
+
+from direkt import parameters
+from direkt.demand import Demand
+from direkt.documents import Strict
+from direkt.errors import UnusableInput
+from direkt.parameters import Values
+from direkt.protocol import address
+from direkt.protocol.address import ServerAddress
+from direkt.protocol.schemes import SCHEMES
+
+
+@dataclass(frozen=True, slots=True)
+class Rule:
+    """What a sheet says of one parameter."""
+
+    name: str
+    must: Demand | None = None
+    should: Demand | None = None
+    because: str = ""
+    source: str = ""  # file and line
+    same_as_source: bool = False  # the frame rate of the device's input, whatever it is
+
+    def text(self) -> str:
+        """As a person reads it."""
+        if self.same_as_source:
+            listed = f"{self.must.text()}; " if self.must else ""
+            return f"{listed}the same as the source"
+        if self.must and self.should:
+            return f"{self.must.text()}; best {self.should.text()}"
+        if self.must:
+            return self.must.text()
+        return f"best {self.should.text()}" if self.should else ""
+
+    def json(self) -> dict[str, object]:
+        """``{"must": ..., "should": ...}``, each only where there is one."""
+        parts = {"must": self.must, "should": self.should}
+        found: dict[str, object] = {key: part.json() for key, part in parts.items() if part is not None}
+        return {**found, "same_as_source": True} if self.same_as_source else found
+
+
+@dataclass(frozen=True, slots=True)
+class Rung:
+    """One step of the ladder: for pictures up to this size at these rates, the video bitrate in kbit/s."""
+
+    width: int  # px
+    height: int  # px
+    slowest: float  # fps
+    fastest: float  # fps
+    minimum: float  # kbit/s
+    best: float | None
+    maximum: float
+    source: str = ""
+
+    def fits(self, width: int, height: int, frame_rate: float) -> bool:
+        """Whether the picture is no larger than this rung's, at one of its rates."""
+        return (
+            width <= self.width and height <= self.height and self.slowest - 0.01 <= frame_rate <= self.fastest + 0.01
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class AudioRung:
+    """The audio bitrate in kbit/s for a number of channels."""
+
+    channels: int
+    minimum: float
+    best: float | None
+    maximum: float
+    source: str = ""
+
+
+Scheme = Annotated[str, WithJsonSchema({"enum": list(SCHEMES)})]
+
+
+class Protocol(Strict):
+    """A protocol that the ingest takes, and its port."""
+
+    protocol: Scheme
+    port: int = Field(ge=1, le=65535)
+
+    @field_validator("protocol")
+    @classmethod
+    def _known(cls, value: str) -> str:
+        if value not in SCHEMES:
+            raise ValueError(f"expected {' or '.join(SCHEMES)}, got {value!r}")
+        return value
+
+
+class Server(Strict):
+    """One server address of the ingest."""
+
+    address: str
+    region: str = ""
+    role: Literal["primary", "backup"] = "primary"
+
+    @field_validator("address")
+    @classmethod
+    def _address(cls, value: str) -> str:
+        address.parse(value)
+        return value
+
+    @property
+    def parsed(self) -> ServerAddress:
+        """The address taken apart."""
+        return address.parse(self.address)
+
+
+class Spherical(Strict):
+    """Whether 360 degree video is taken, and in which form."""
+
+    taken: bool
+    projections: list[Literal["equirectangular", "cubemap", "equi-angular-cubemap"]] = []
+    display_aspects: list[str] = []  # of the whole picture, such as "2:1"
+    mark_event: bool = False  # the event must be marked as spherical at the platform
+
+
+class Span(Strict):
+    """From ``min`` to ``max`` seconds."""
+
+    min: float = Field(ge=0)
+    max: float = Field(ge=0)
+
+
+class Session(Strict):
+    """How the platform handles a push."""
+
+    longest_hours: float | None = Field(default=None, gt=0)
+    shows_after_s: Span | None = None  # from the first byte until viewers can see it
+    opens: Literal["by itself", "by hand before the push"] | None = None
+    after_stop: Literal["same key", "new key"] | None = None
+    lead_time_hours: float | None = Field(default=None, ge=0)  # until a new account may stream
+
+
+class KeyFacts(Strict):
+    """What the destination's stream keys look like and how long they live."""
+
+    pattern: str | None = None  # a regular expression for the whole key
+    example: str | None = None  # a fake one
+    lives: Literal["one event", "for good"] | None = None
+
+
+class CheckStep(Strict):
+    """Something that only a person can do at the platform."""
+
+    step: str
+    when: str
+
+
+@dataclass(frozen=True, slots=True)
+class Mode:
+    """A latency mode and what it changes."""
+
+    name: str
+    summary: str
+    rules: Mapping[str, Rule]
+
+
+@dataclass(frozen=True, slots=True)
+class Sheet:
+    """One destination's ingest requirements."""
+
+    name: str  # as people say it
+    id: str  # as commands and files say it
+    summary: str
+    rules: Mapping[str, Rule]
+    ladder: tuple[Rung, ...] = ()
+    source: str = ""
+    notes: tuple[str, ...] = field(default=())
+    audio_ladder: tuple[AudioRung, ...] = ()
+    peak_percent: float | None = None  # how far the video bitrate of any second may rise above the mean
+    protocols: tuple[Protocol, ...] = ()
+    servers: tuple[Server, ...] = ()
+    spherical: Spherical | None = None
+    session: Session | None = None
+    key: KeyFacts | None = None
+    checklist: tuple[CheckStep, ...] = ()
+    modes: Mapping[str, Mode] = field(default_factory=dict)
+    mode: str = ""  # the latency mode that is in force; empty: the sheet as it stands
+
+    def in_mode(self, name: str) -> Sheet:
+        """The sheet with a latency mode's changes. Raises UnusableInput for one that it does not have."""
+        mode = self.modes.get(name)
+        if mode is None:
+            known = ", ".join(self.modes) or "none"
+            raise UnusableInput(f"{self.id}: no latency mode {name!r}; it has {known}")
+        return replace(
+            self, id=f"{self.id}:{name}", name=f"{self.name} ({name})", rules={**self.rules, **mode.rules}, mode=name
+        )
+
+    def rung_for(self, width: int, height: int, frame_rate: float) -> Rung | None:
+        """The smallest rung that fits; None when there is none. Portrait pictures count as if they lay."""
+        if height > width and not any(rung.height > rung.width for rung in self.ladder):
+            width, height = height, width
+        fitting = [rung for rung in self.ladder if rung.fits(width, height, frame_rate)]
+        return min(fitting, key=lambda rung: (rung.width * rung.height, rung.fastest), default=None)
+
+    def rules_for(self, values: Values) -> dict[str, Rule]:
+        """All rules, with those that depend on ``values`` (picture, mean bitrate, channels), in the table's order."""
+        rules = dict(self.rules)
+        width, height, rate = (values.get(f"video.{part}") for part in ("width", "height", "frame_rate"))
+        if isinstance(width, int) and isinstance(height, int) and isinstance(rate, int | float):
+            rung = self.rung_for(width, height, rate)
+            if rung is not None:
+                rules["video.bitrate.mean"] = rung_rule(rung)
+        mean = values.get("video.bitrate.mean")
+        if self.peak_percent is not None and isinstance(mean, int | float):
+            name = "video.bitrate.peak"
+            most = Demand(name, maximum=round(mean * (1 + self.peak_percent / 100), 1))
+            because = f"no second may rise more than {self.peak_percent:g} % above the mean"
+            rules[name] = Rule(name, most, None, because, self.source)
+        channels = values.get("audio.channels")
+        for step in self.audio_ladder:
+            if step.channels == channels:
+                rules["audio.bitrate.mean"] = audio_rule(step)
+        return {name: rules[name] for name in parameters.in_table_order(rules)}
+
+
+def audio_rule(step: AudioRung) -> Rule:
+    """The rule on the mean audio bitrate for a number of channels."""
+    name = "audio.bitrate.mean"
+    best = Demand(name, (step.best,)) if step.best is not None else None
+    return Rule(
+        name,
+        Demand(name, minimum=step.minimum, maximum=step.maximum),
+        best,
+        f"for {step.channels} channels",
+        step.source,
+    )
+
+
+def rung_rule(rung: Rung) -> Rule:
+    """The rule on the mean video bitrate that a rung stands for."""
+    name = "video.bitrate.mean"
+    best = Demand(name, (rung.best,)) if rung.best is not None else None
+    because = f"for {rung.width}x{rung.height} at {rung.slowest:g} to {rung.fastest:g} fps"
+    return Rule(name, Demand(name, minimum=rung.minimum, maximum=rung.maximum), best, because, rung.source)

@@ -1,0 +1,124 @@
+"""The waist: what every source of media turns into, and all that measuring ever sees.
+
+A source tells of each track once how it is coded (Format), then hands out its samples in columns, a batch of one
+track at a time (Samples). Times are whole ticks of an exact length, never floats that round. What the offsets of a
+batch point into belongs to the source: the mapped file, or what came from the socket in the last moments.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from enum import StrEnum
+from fractions import Fraction
+from typing import Any, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+Track = Literal["video", "audio"]
+Buffer = bytes | bytearray | memoryview
+Scalar = int | float | str
+Column = NDArray[np.int64]
+Marks = NDArray[np.bool_]
+Bytes = NDArray[np.uint8]
+
+
+class Framing(StrEnum):
+    """How the units inside a sample are told apart."""
+
+    LENGTHS = "lengths"  # each behind its length; the codec's configuration says how many bytes that takes
+    START_CODES = "start codes"  # each behind 00 00 01
+    RAW = "raw"  # a sample is what the codec calls a frame, and nothing else
+
+
+@dataclass(frozen=True, slots=True)
+class Format:
+    """How the samples of a track are coded from here on."""
+
+    track: Track
+    codec: str  # a name of the table in codec/registry.py
+    tick: Fraction  # s; the unit of the track's times, and how finely they can tell
+    framing: Framing = Framing.RAW
+    configuration: bytes = b""  # the codec's own record of how to decode; empty: there is none
+    sample_rate: int = 0  # Hz, where the source alone tells
+    channels: int = 0  # where the source alone tells
+
+
+@dataclass(frozen=True, slots=True)
+class Samples:
+    """A batch of one track's samples in decoding order. All columns are of one length.
+
+    ``data`` may be reused once the next event is asked for: who keeps bytes copies them.
+    """
+
+    track: Track
+    data: Buffer
+    offset: Column  # byte of ``data`` at which each sample begins
+    size: Column  # bytes
+    dts: Column  # decoding time, ticks
+    pts: Column  # presentation time, ticks
+    marked: Marks  # what the source calls a keyframe
+    arrival: NDArray[np.float64] | None = None  # s of a steady clock; None: not live
+
+    def __len__(self) -> int:
+        return len(self.offset)
+
+    def __getitem__(self, part: slice) -> Samples:
+        """A part of the batch; no bytes are copied."""
+        arrival = None if self.arrival is None else self.arrival[part]
+        return Samples(
+            self.track, self.data, self.offset[part], self.size[part], self.dts[part], self.pts[part], self.marked[part],
+            arrival,
+        )  # fmt: skip
+
+    def sample(self, n: int) -> memoryview:
+        """The bytes of sample ``n``."""
+        at = int(self.offset[n])
+        return memoryview(self.data)[at : at + int(self.size[n])]
+
+    @property
+    def view(self) -> Bytes:
+        """``data`` as a column of bytes."""
+        return np.frombuffer(self.data, np.uint8)
+
+
+@dataclass(frozen=True, slots=True)
+class Claims:
+    """What a source says of its own content, by parameter name."""
+
+    source: str  # as people call it: "onMetaData", "the MP4 header"
+    values: Mapping[str, Scalar] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class Break:
+    """The place where a recording stops making sense. Nothing comes behind it."""
+
+    offset: int  # byte of the file
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
+class Odd:
+    """Something that breaks a rule and could be passed over."""
+
+    text: str
+
+
+MediaEvent = Format | Samples | Claims | Break | Odd
+
+
+def column(values: Any) -> Column:
+    """``values`` as a column of whole numbers."""
+    return np.asarray(values, np.int64)
+
+
+def batch(
+    track: Track, parts: list[bytes], dts: list[int], pts: list[int], marked: list[bool], arrival: list[float] | None = None
+) -> Samples:  # fmt: skip
+    """Samples whose bytes lie in pieces, joined."""
+    size = column([len(part) for part in parts])
+    offset = np.cumsum(size) - size
+    times = None if arrival is None else np.asarray(arrival, np.float64)
+    return Samples(track, b"".join(parts), offset, size, column(dts), column(pts), np.asarray(marked, np.bool_), times)

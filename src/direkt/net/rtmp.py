@@ -1,0 +1,478 @@
+"""RTMP and RTMPS over sockets: receiver, recorder, publisher, and the conversation that tests a server.
+
+The receiver takes one publisher at a time, with the right application and key. A publisher that goes may come back;
+another one beside it is refused. Every wait has a limit: the handshake and commands up to publish together, and
+silence once the stream runs. What comes is handed on as media events, a batch a few times a second.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import hmac
+import os
+import ssl
+import time
+from collections.abc import Callable, Mapping
+from pathlib import Path
+from typing import BinaryIO
+
+from direkt.container import flv
+from direkt.errors import os_words
+from direkt.net.connect import ConnectError, Connection, connect
+from direkt.net.listener import Listener
+from direkt.net.transport import (
+    HANDSHAKE_LIMIT,
+    SILENCE_LIMIT,
+    Arrived,
+    Left,
+    Obstructed,
+    PublishError,
+    ReceiverEvent,
+    RecordingEnded,
+    TurnedAway,
+)
+from direkt.net.transport import Recorder as AnyRecorder
+from direkt.protocol.address import ServerAddress
+from direkt.protocol.rtmp.client import ClientSession, Connected, PublishStarted, Refused
+from direkt.protocol.rtmp.errors import LocalError, RtmpError
+from direkt.protocol.rtmp.server import ConnectRequest, PlayRequest, PublishRequest, ServerSession, Unpublished
+from direkt.protocol.rtmp.session import State, TagMessage
+from direkt.secret import Secret
+
+STEPS = ("rtmp", "application")
+RECORDING = ".flv"
+
+CONNECT_LIMIT = 5.0  # s for TCP, and again for handshake and commands
+SEND_LIMIT = 10.0  # s that the line may be stuck
+_READ = 1 << 16  # bytes
+_BATCH = 0.2  # s that tags wait to be handed on together
+_BATCH_BYTES = 4 << 20  # from which on they do not wait
+
+
+# Receiving
+
+
+class Recorder:
+    """Writes tags to an FLV file as they come; the file is whole at any moment.
+
+    Times run on over a gap, so that the file plays. Raises OSError when the disk does not take it.
+    """
+
+    def __init__(self, path: Path, *, overwrite: bool = False) -> None:
+        flags = os.O_WRONLY | os.O_CREAT | (os.O_TRUNC if overwrite else os.O_EXCL)
+        self._file: BinaryIO = os.fdopen(os.open(path, flags, 0o644), "wb")
+        self._file.write(flv.header())
+        self._shift = 0
+        self._last = 0
+        self.bytes = 0
+
+    def new_stretch(self, milliseconds: int) -> None:
+        """What comes now begins ``milliseconds`` into the file."""
+        self._shift = max(self._last + 1, milliseconds) if self._last else 0
+
+    def add(self, message: TagMessage) -> None:
+        """One message."""
+        stamp = message.timestamp + self._shift
+        self._last = max(self._last, stamp & 0x7FFFFFFF)
+        body = message.body
+        if message.kind == flv.SCRIPT:
+            body = body.removeprefix(b"\x02\x00\x0d@setDataFrame")
+        tag = flv.tag(message.kind, stamp, body)
+        self._file.write(tag)
+        self.bytes += len(tag)
+
+    def close(self) -> None:
+        """Ends the file."""
+        self._file.close()
+
+
+class Receiver:
+    """Calls ``on_event`` from the event loop with what happens."""
+
+    def __init__(
+        self, app: str, key: Secret, on_event: Callable[[ReceiverEvent], None], recorder: Recorder | None = None, *,
+        handshake_limit: float = HANDSHAKE_LIMIT, silence_limit: float = SILENCE_LIMIT,
+    ) -> None:  # fmt: skip
+        self._app = app
+        self._key = key
+        self.tell = on_event
+        self._recorder = recorder
+        self.handshake_limit, self.silence_limit = handshake_limit, silence_limit
+        self._publisher: _Publishing | None = None
+        self._first: float | None = None  # clock time at which the first publisher came
+        self._listener = Listener(self._serve, self._refuse)
+
+    async def start(self, host: str | None, port: int, tls: ssl.SSLContext | None = None) -> int:
+        """Opens the port (0: any free one) and returns it; ``tls`` makes it RTMPS. Raises OSError when it cannot."""
+        return await self._listener.start(host, port, tls, self.handshake_limit)
+
+    async def stop(self) -> None:
+        """Closes the port and all connections."""
+        await self._listener.stop()
+
+    async def _serve(self, connection: Connection, peer: str) -> None:
+        await _Publishing(self, connection, peer).run()
+
+    def _refuse(self, peer: str, reason: str) -> None:
+        self.tell(TurnedAway(peer, reason))
+
+    # What connections ask
+
+    def admits(self, app: str) -> str | None:
+        """None, or why a publisher with this application is turned away."""
+        if app == self._app:
+            return None
+        if self._key.reveal() in app:  # a device that was given everything as its server address
+            return "the key stands in its server address: enter address and key apart, or as one URL where it wants one"
+        return f"it asks for application {_quoted(app)}, expected {_quoted(self._app)}: check the server address"
+
+    def knows(self, key: str) -> str | None:
+        """None, or why a publisher with this key is turned away. Tells neither key."""
+        right = self._key.reveal()
+        if hmac.compare_digest(key.encode(), right.encode()):
+            return None
+        if key.strip() == right:
+            return "its key is right but has a space before or behind it: take it out"
+        if not key:
+            return "it sends no stream key"
+        if key.lower() == right.lower():
+            return "its key differs from the right one in capital and small letters"
+        return f"wrong stream key: it has {len(key)} characters, the right one {len(right)}"
+
+    def claim(self, connection: _Publishing) -> bool:
+        """Makes a connection the publisher; False when there is one."""
+        if self._publisher is not None:
+            return False
+        self._publisher = connection
+        now = time.monotonic()
+        if self._first is None:
+            self._first = now
+        elif self._recorder is not None:
+            self._recorder.new_stretch(round((now - self._first) * 1000))
+        return True
+
+    def release(self) -> None:
+        """The publisher is gone."""
+        self._publisher = None
+
+    def record(self, message: TagMessage) -> None:
+        """Writes a message down, until the disk takes no more."""
+        if self._recorder is None:
+            return
+        try:
+            self._recorder.add(message)
+        except OSError as error:
+            recorder, self._recorder = self._recorder, None
+            with contextlib.suppress(OSError):
+                recorder.close()
+            self.tell(RecordingEnded(os_words(error)))
+
+
+class _Publishing:
+    """One connection from its first byte to its last."""
+
+    def __init__(self, receiver: Receiver, connection: Connection, peer: str) -> None:
+        self._receiver = receiver
+        self._connection = connection
+        self._peer = peer
+        self._session = ServerSession(os.urandom(1528))
+        self._tags = flv.TagQueue()
+        self._flushing: asyncio.TimerHandle | None = None
+        self._publishing = False
+        self._published = False  # at any time
+        self._begin = time.monotonic()
+        self._over: str | None = None  # why it ends, when it is to end
+
+    async def run(self) -> None:
+        try:
+            await self._talk()
+        except asyncio.CancelledError:
+            if self._publishing:
+                self._leave("the receiver closes")
+            raise
+        finally:
+            if self._publishing:
+                self._leave(self._over or "the receiver fails")
+
+    async def _talk(self) -> None:
+        receiver = self._receiver
+        while self._over is None:
+            limit = receiver.silence_limit
+            if not self._publishing:
+                limit = self._begin + receiver.handshake_limit - time.monotonic()
+            try:
+                # not wait_for: that may swallow the cancellation when data arrives at the same moment
+                async with asyncio.timeout(max(0.0, limit)):
+                    data = await self._connection.reader.read(_READ)
+            except TimeoutError:
+                self._over = self._timed_out()
+                break
+            except OSError as error:
+                self._over = f"the connection broke: {os_words(error)}"
+                break
+            if not data:
+                self._over = "the connection was closed"
+                break
+            self._take(data)
+            await self._answer()
+        self._end(self._over or "")
+
+    def _take(self, data: bytes) -> None:
+        now = time.monotonic()
+        self._session.receive_data(data)
+        try:
+            while self._over is None and (event := self._session.next_event()) is not None:
+                if isinstance(event, TagMessage):
+                    self._receiver.record(event)
+                    self._tags.add(event.kind, event.timestamp, event.body, now)
+                else:
+                    self._handle(event)
+        except RtmpError as error:
+            self._over = str(error)
+        if self._tags.bytes > _BATCH_BYTES:
+            self._hand_on()
+        elif self._tags.bytes and self._flushing is None:
+            self._flushing = asyncio.get_running_loop().call_later(_BATCH, self._hand_on)
+
+    def _hand_on(self) -> None:
+        """Hands on the tags that wait."""
+        if self._flushing is not None:
+            self._flushing.cancel()
+            self._flushing = None
+        for event in self._tags.take():
+            self._receiver.tell(event)
+
+    def _timed_out(self) -> str:
+        if self._publishing:
+            return f"nothing came for {self._receiver.silence_limit:g} s"
+        shaken = self._session.state is not State.HANDSHAKE
+        what = "it connected but did not publish" if shaken else "it stalled in the handshake"
+        return f"{what} within {self._receiver.handshake_limit:g} s"
+
+    async def _answer(self) -> None:
+        data = self._session.data_to_send()
+        if data:
+            try:
+                self._connection.writer.write(data)
+                async with asyncio.timeout(self._receiver.silence_limit):
+                    await self._connection.writer.drain()
+            except (OSError, TimeoutError):
+                self._over = self._over or "it takes no answers"
+
+    def _handle(self, event: ConnectRequest | PublishRequest | PlayRequest | Unpublished) -> None:
+        if isinstance(event, ConnectRequest):
+            refusal = self._receiver.admits(event.app)
+            if refusal is None:
+                self._session.accept_connect()
+            else:
+                self._session.reject_connect("No such application here.")
+                self._over = refusal
+        elif isinstance(event, PublishRequest):
+            self._publish(event)
+        elif isinstance(event, PlayRequest):
+            self._over = "it wants to play, not to publish"
+        else:
+            self._begin = time.monotonic()  # it may publish again
+            self._leave("it stopped the stream")
+
+    def _publish(self, event: PublishRequest) -> None:
+        refusal = self._receiver.knows(event.name)
+        if refusal is None and not self._receiver.claim(self):
+            refusal = "somebody publishes already"
+        if refusal is not None:
+            self._session.reject_publish("Stream name refused.")
+            self._over = refusal
+            return
+        self._publishing = self._published = True
+        self._session.accept_publish()
+        self._tags = flv.TagQueue()
+        self._receiver.tell(Arrived(self._peer))
+
+    def _leave(self, reason: str) -> None:
+        self._publishing = False
+        self._hand_on()
+        self._receiver.release()
+        self._receiver.tell(Left(self._peer, reason))
+
+    def _end(self, reason: str) -> None:
+        if self._publishing:
+            self._leave(reason)
+            return
+        looked_in = reason == "the connection was closed" and self._session.state is not State.HANDSHAKE
+        if self._session.received and not self._published and not looked_in:
+            self._receiver.tell(TurnedAway(self._peer, reason))
+
+
+def _quoted(text: str) -> str:
+    return repr(text if len(text) <= 60 else text[:57] + "...")
+
+
+# Publishing
+
+
+class Publisher:
+    """One push to one server: connects, publishes, and sends what it is given; every wait has a limit."""
+
+    def __init__(
+        self, address: ServerAddress, key: Secret, *, chunk_size: int = 4096, tls: ssl.SSLContext | None = None
+    ) -> None:
+        self._tls = tls
+        self._address = address
+        self._session = ClientSession(str(address), address.app, key.reveal(), os.urandom(1528), chunk_size=chunk_size)
+        self._connection: Connection | None = None
+        self._listening: asyncio.Task[None] | None = None
+        self._refused: str | None = None
+        self.sent = 0  # bytes
+
+    async def start(self) -> None:
+        """Connects and publishes. Raises PublishError."""
+        place = f"{self._address.host}:{self._address.port}"
+        try:
+            self._connection = await connect(self._address, CONNECT_LIMIT, self._tls, lambda *_: None)
+        except ConnectError as error:
+            raise PublishError(f"{place} cannot be reached: {error.detail}") from None
+        self._session.start()
+        try:
+            async with asyncio.timeout(CONNECT_LIMIT):
+                await self._open(self._connection.reader)
+        except TimeoutError:
+            await self.close()
+            raise PublishError(
+                f"{place} takes connections but does not let publish within {CONNECT_LIMIT:g} s"
+            ) from None
+        except PublishError:
+            await self.close()
+            raise
+        except OSError as error:
+            await self.close()
+            raise PublishError(f"{place}: the connection broke: {os_words(error)}") from None
+        self._listening = asyncio.create_task(self._listen(self._connection.reader))
+
+    async def _open(self, reader: asyncio.StreamReader) -> None:
+        while not self._session.publishing:
+            await self._flush()
+            data = await reader.read(_READ)
+            if not data:
+                raise PublishError("the server closed the connection before the stream began")
+            self._session.receive_data(data)
+            try:
+                while (event := self._session.next_event()) is not None:
+                    if isinstance(event, Refused):
+                        raise PublishError(f"the server refuses: {event.text} ({event.code})")
+                    if isinstance(event, PublishStarted):
+                        return
+            except RtmpError as error:
+                raise PublishError(f"the server does not speak RTMP: {error}") from None
+
+    async def _listen(self, reader: asyncio.StreamReader) -> None:
+        """Takes the server's acknowledgements, pings and refusals while the stream runs."""
+        try:
+            while data := await reader.read(_READ):
+                self._session.receive_data(data)
+                while (event := self._session.next_event()) is not None:
+                    if isinstance(event, Refused):
+                        self._refused = f"the server ends the stream: {event.text} ({event.code})"
+                        return
+            self._refused = self._refused or "the server closed the connection"
+        except OSError as error:
+            self._refused = os_words(error)
+        except RtmpError as error:
+            self._refused = str(error)
+
+    async def _flush(self) -> None:
+        data = self._session.data_to_send()
+        if data and self._connection is not None:
+            self.sent += len(data)
+            self._connection.writer.write(data)
+            async with asyncio.timeout(SEND_LIMIT):
+                await self._connection.writer.drain()
+
+    async def metadata(self, facts: Mapping[str, float | str | bool]) -> None:
+        """Sends onMetaData. Raises PublishError."""
+        await self._send(lambda: self._session.send_metadata(dict(facts)))
+
+    async def send(self, kind: int, milliseconds: int, body: bytes) -> None:
+        """Sends one audio (8) or video (9) message. Raises PublishError when the push is over."""
+        await self._send(lambda: self._session.send_media(kind, milliseconds, body))
+
+    async def _send(self, put: Callable[[], None]) -> None:
+        if self._refused is not None:
+            raise PublishError(self._refused)
+        try:
+            put()
+            await self._flush()
+        except LocalError:
+            raise PublishError(self._refused or "the stream is over") from None
+        except TimeoutError:
+            raise PublishError(f"the line is stuck: nothing went out for {SEND_LIMIT:g} s") from None
+        except OSError as error:
+            raise PublishError(f"the connection broke: {os_words(error)}") from None
+
+    async def close(self) -> None:
+        """Ends the stream in good order, if it can."""
+        if self._listening is not None:
+            self._listening.cancel()
+        if self._connection is None:
+            return
+        self._session.finish()
+        with contextlib.suppress(OSError, TimeoutError):
+            await self._flush()
+        await self._connection.close(2.0)
+
+
+# Testing a server
+
+
+async def converse(address: ServerAddress, connection: Connection, step: Callable[[str], None]) -> None:
+    """Handshake and connect, up to but not including publish. Raises Obstructed."""
+    session = ClientSession(str(address), address.app, "", os.urandom(1528), probe=True)
+    session.start()
+    shaken = False
+    try:
+        while True:
+            connection.writer.write(session.data_to_send())
+            await connection.writer.drain()
+            data = await connection.reader.read(_READ)
+            if not data:
+                raise ConnectionResetError
+            session.receive_data(data)
+            event = session.next_event()
+            if not shaken and session.state is not State.HANDSHAKE:
+                shaken = True
+                step(STEPS[0])
+            if isinstance(event, Connected):
+                step(STEPS[1])
+                return
+            if isinstance(event, Refused):
+                words = f"{event.text} ({event.code})" if event.text else event.code
+                raise Obstructed("application refused", f"{address.app!r}: {words}")
+    except RtmpError as error:
+        raise Obstructed("not RTMP", str(error)) from None
+    except OSError:
+        if not shaken:
+            raise Obstructed("not RTMP", "the server closes the connection in the handshake") from None
+        detail = f"the server closes the connection when asked for {address.app!r}"
+        raise Obstructed("application refused", detail) from None
+
+
+# The transport's face
+
+
+def receiver(
+    app: str, key: Secret, on_event: Callable[[ReceiverEvent], None], recorder: AnyRecorder | None = None, *,
+    handshake_limit: float = HANDSHAKE_LIMIT, silence_limit: float = SILENCE_LIMIT,
+) -> Receiver:  # fmt: skip
+    """A receiver for one application and key; ``recorder`` is one of recorder()'s."""
+    assert recorder is None or isinstance(recorder, Recorder)
+    return Receiver(app, key, on_event, recorder, handshake_limit=handshake_limit, silence_limit=silence_limit)
+
+
+def recorder(path: Path, *, overwrite: bool = False) -> Recorder:
+    """A new recording. Raises OSError, FileExistsError among them."""
+    return Recorder(path, overwrite=overwrite)
+
+
+def publisher(address: ServerAddress, key: Secret, *, tls: ssl.SSLContext | None = None) -> Publisher:
+    """A push to one server."""
+    return Publisher(address, key, tls=tls)

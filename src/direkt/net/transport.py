@@ -1,0 +1,138 @@
+"""What a transport offers, and which one speaks a scheme."""
+
+from __future__ import annotations
+
+import importlib
+import ssl
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Protocol, cast
+
+from direkt.errors import NoAnswer, UnusableInput
+from direkt.media import MediaEvent
+from direkt.net.connect import Connection
+from direkt.protocol.address import ServerAddress
+from direkt.protocol.schemes import SCHEMES
+from direkt.secret import Secret
+
+HANDSHAKE_LIMIT = 10.0  # s from connecting to publishing
+SILENCE_LIMIT = 15.0  # s without a byte from a publisher
+
+
+class PublishError(NoAnswer):
+    """The push cannot begin or go on; the text says why and never holds the key."""
+
+
+# What a receiver tells, beside media events
+
+
+@dataclass(frozen=True, slots=True)
+class Arrived:
+    """A publisher with the right key begins."""
+
+    peer: str
+
+
+@dataclass(frozen=True, slots=True)
+class Left:
+    """The publisher stopped, or its connection ended."""
+
+    peer: str
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
+class TurnedAway:
+    """A connection that did not become the publisher."""
+
+    peer: str
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
+class RecordingEnded:
+    """The disk takes no more; receiving goes on."""
+
+    reason: str
+
+
+ReceiverEvent = Arrived | Left | TurnedAway | RecordingEnded | MediaEvent
+
+
+class Recorder(Protocol):
+    """Writes a stream to a file as it was received."""
+
+    def close(self) -> None:
+        """Ends the file. Raises OSError."""
+
+
+class Receiver(Protocol):
+    """Listens for one publisher at a time, and tells what happens from its event loop."""
+
+    async def start(self, host: str | None, port: int, tls: ssl.SSLContext | None = None) -> int:
+        """Opens the port (0: any free one) and returns it. Raises OSError when it cannot."""
+
+    async def stop(self) -> None:
+        """Closes the port and all connections."""
+
+
+class Publisher(Protocol):
+    """One push to one server."""
+
+    sent: int  # bytes
+
+    async def start(self) -> None:
+        """Connects and publishes. Raises PublishError."""
+
+    async def metadata(self, facts: Mapping[str, float | str | bool]) -> None:
+        """Tells what the stream is. Raises PublishError."""
+
+    async def send(self, kind: int, milliseconds: int, body: bytes) -> None:
+        """Sends one tag. Raises PublishError when the push is over."""
+
+    async def close(self) -> None:
+        """Ends the stream in good order, if it can."""
+
+
+class Obstructed(Exception):
+    """A conversation with a server that ended at one of the transport's own steps."""
+
+    def __init__(self, verdict: str, detail: str) -> None:
+        super().__init__(detail)
+        self.verdict, self.detail = verdict, detail
+
+
+class Transport(Protocol):
+    """What each file of a transport offers."""
+
+    STEPS: tuple[str, ...]  # of converse()
+    RECORDING: str  # ending of the files that its recorder writes
+
+    def receiver(
+        self, app: str, key: Secret, on_event: Callable[[ReceiverEvent], None], recorder: Recorder | None = None, *,
+        handshake_limit: float = HANDSHAKE_LIMIT, silence_limit: float = SILENCE_LIMIT,
+    ) -> Receiver:  # fmt: skip
+        """A receiver for one application and key."""
+
+    def recorder(self, path: Path, *, overwrite: bool = False) -> Recorder:
+        """A new recording. Raises OSError, FileExistsError among them."""
+
+    def publisher(
+        self, address: ServerAddress, key: Secret, *, tls: ssl.SSLContext | None = None
+    ) -> Publisher:  # fmt: skip
+        """A push; ``tls``: how certificates are checked, by default against the system's authorities."""
+
+    async def converse(self, address: ServerAddress, connection: Connection, step: Callable[[str], None]) -> None:
+        """Speaks with a server as far as it goes without publishing; ``step`` is told each step that is done.
+
+        Raises Obstructed.
+        """
+
+
+def transport(scheme: str) -> Transport:
+    """The transport that speaks ``scheme``. Raises UnusableInput for one that Direkt knows by name only."""
+    name = SCHEMES[scheme].transport
+    if not name:
+        raise UnusableInput(f"Direkt does not speak {scheme} itself so far")
+    return cast(Transport, importlib.import_module(f"direkt.net.{name}"))

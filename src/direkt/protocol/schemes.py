@@ -1,0 +1,54 @@
+"""The table of schemes: how server addresses begin, and what follows from that.
+
+Addresses, pastes, sheets, lint, budget, reach and the help texts read it. To add a transport is to write its protocol
+(a folder here) and its network end (a file in net/), and to name both in a row.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+
+from direkt.protocol.rtmp import overhead as rtmp_overhead
+
+
+@dataclass(frozen=True, slots=True)
+class Load:
+    """What a push carries."""
+
+    video: float  # kbit/s
+    audio: float  # kbit/s
+    frame_rate: float  # pictures a second
+    audio_frames: float = 46.875  # audio frames a second: 1024 samples of 48 kHz
+
+
+@dataclass(frozen=True, slots=True)
+class Scheme:
+    """One row of the table."""
+
+    name: str
+    port: int  # the usual one; 0: there is none
+    tls: bool
+    has_path: bool  # an application stands behind the host
+    transport: str = ""  # the file in net/ that speaks it; empty: known by name only
+    overhead: Callable[[Load, bool], float] | None = None  # kbit/s at the IP layer, of a load, with or without TLS
+    mistaken: str = ""  # the scheme that people write in its place
+
+
+_ROWS = (
+    Scheme("rtmp", 1935, False, True, "rtmp", rtmp_overhead.on_the_wire, "http"),
+    Scheme("rtmps", 443, True, True, "rtmp", rtmp_overhead.on_the_wire, "https"),
+    Scheme("srt", 0, False, False),
+)
+
+SCHEMES: Mapping[str, Scheme] = {row.name: row for row in _ROWS}
+SPOKEN: tuple[str, ...] = tuple(
+    row.name for row in _ROWS if row.transport
+)  # by which Direkt itself can push and receive
+PORTS: Mapping[str, int] = {row.name: row.port for row in _ROWS if row.port}
+MISTAKEN: Mapping[str, str] = {row.mistaken: row.name for row in _ROWS if row.mistaken}
+
+
+def secure(transport: str, *, tls: bool) -> Scheme:
+    """The scheme of a transport with or without TLS."""
+    return next(row for row in _ROWS if row.transport == transport and row.tls is tls)

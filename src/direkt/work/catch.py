@@ -1,0 +1,64 @@
+"""Catching a push that somebody else starts: open, wait, measure, until it is time or somebody says stop."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from direkt.work.reception import Reception
+from direkt.work.steps import Clock, Job
+
+TICK = 0.25  # s between looks
+
+
+@dataclass(frozen=True, slots=True)
+class Listening:
+    """The port is open."""
+
+    port: int
+
+
+@dataclass(frozen=True, slots=True)
+class Tick:
+    """A moment in which nothing but time and media went by."""
+
+    now: float  # s of the clock
+    since: float  # s since the port opened
+
+
+@dataclass(frozen=True, slots=True)
+class Caught:
+    """The result; what came is in the reception's rehearsal."""
+
+    came: bool
+    interrupted: bool
+
+
+CatchEvent = Listening | Tick
+
+
+def catch(
+    reception: Reception, host: str | None, port: int, clock: Clock, *, wait: float, seconds: float | None
+) -> Job[CatchEvent, Caught]:
+    """Opens the port and measures; ends ``seconds`` after the push began (None: at Ctrl-C), or when none came in ``wait`` s.
+
+    Raises PortError. The port is closed at the end.
+    """
+    interrupted = False
+    try:
+        number = reception.open(host, port)
+        yield Listening(number)
+        begin = clock.now()
+        while True:
+            clock.sleep(TICK)
+            reception.poll()
+            now, rehearsal = clock.now(), reception.rehearsal
+            yield Tick(now, now - begin)
+            if rehearsal.first is None and now - begin > wait:
+                break
+            if seconds is not None and rehearsal.first is not None and rehearsal.elapsed(now) >= seconds:
+                break
+    except KeyboardInterrupt:
+        interrupted = True
+    finally:
+        reception.close()
+    return Caught(reception.rehearsal.first is not None, interrupted)

@@ -1,0 +1,52 @@
+"""A feed with all that belongs to it, looked up once."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from direkt.destination.model import Sheet
+from direkt.destination.references import Sources
+from direkt.device.model import Channel, DeviceState, Driver, Slot
+from direkt.errors import UnusableInput
+from direkt.rig import DestinationEntry, FeedEntry, Rig
+
+
+@dataclass(frozen=True, slots=True)
+class FeedParts:
+    """A feed, its destination and sheet, and the driver of its device."""
+
+    rig: Rig
+    name: str
+    entry: FeedEntry
+    destination: DestinationEntry
+    sheet: Sheet
+    driver: Driver
+
+    @property
+    def device(self) -> str:
+        """The device's name in the rig."""
+        return self.entry.device
+
+    def channel(self, state: DeviceState) -> Channel:
+        """The channel that the feed pushes. Raises UnusableInput."""
+        found = state.channels.get(self.entry.channel)
+        if found is None:
+            raise UnusableInput(
+                f"{self.device} has no channel {self.entry.channel!r}; it has {', '.join(state.channels)}"
+            )
+        return found
+
+    def slot(self, state: DeviceState) -> Slot:
+        """The push slot that the feed uses. Raises UnusableInput."""
+        found = state.slots.get(self.entry.slot)
+        if found is None:
+            known = ", ".join(str(number) for number in state.slots) or "none"
+            raise UnusableInput(f"{self.device} has no push slot {self.entry.slot}; it has {known}")
+        return found
+
+
+def look_up(rig: Rig, name: str | None, sources: Sources) -> FeedParts:
+    """The feed called ``name``, or the only one. Raises UnusableInput. Close the driver when done."""
+    feed = rig.feed_name(name)
+    entry, _, destination = rig.feed(feed)
+    return FeedParts(rig, feed, entry, destination, rig.sheet(destination), rig.driver(entry.device, sources))

@@ -1,0 +1,237 @@
+"""A whole rehearsal: open a receiver, point the device's push slot at it, push, measure, stop, and point the slot back."""
+
+from __future__ import annotations
+
+import contextlib
+import secrets
+from collections.abc import Generator
+from dataclasses import dataclass
+from enum import StrEnum
+from pathlib import Path
+from urllib.parse import urlsplit
+
+from direkt.destination.references import Sources
+from direkt.device.model import Capability, DeviceError, PushState, Slot, need
+from direkt.errors import DirektError, NoAnswer, UnusableInput, os_words
+from direkt.net import certificates, routes
+from direkt.net.transport import transport
+from direkt.parameters import Values
+from direkt.protocol.address import ServerAddress
+from direkt.protocol.schemes import SCHEMES, secure
+from direkt.secret import Secret
+from direkt.work.catch import TICK, Tick
+from direkt.work.feeds import FeedParts
+from direkt.work.reception import Reception, Rehearsal
+from direkt.work.steps import Clock, Job
+
+START_LIMIT = 20.0  # s for the push to arrive
+_APP = "rehearsal"
+_TRIES = 3  # to put the slot back
+
+
+class Phase(StrEnum):
+    """What the job is about to do."""
+
+    OPEN = "the receiver is open"
+    POINT = "point the push slot at it"
+    START = "start the push"
+    STOP = "stop the push"
+    BACK = "point the push slot back"
+
+
+@dataclass(frozen=True, slots=True)
+class Doing:
+    """A phase begins."""
+
+    phase: Phase
+    server: str  # the rehearsal's address, or the one that the slot gets back
+
+
+@dataclass(frozen=True, slots=True)
+class Former:
+    """What the push slot held before, with the key that goes back into it."""
+
+    slot: Slot
+    server: str
+    key: Secret
+    restores: bool  # False: what it held cannot be put back; it gets the destination's address and key
+
+
+@dataclass(frozen=True, slots=True)
+class PutBack:
+    """Whether the device is again as it was."""
+
+    proven: bool
+    server: str
+    detail: str = ""  # what is not as it was, or could not be read
+
+
+@dataclass(frozen=True, slots=True)
+class Rehearsed:
+    """The result; what came is in the reception's rehearsal."""
+
+    reception: Reception
+    address: str
+    put_back: PutBack
+    interrupted: bool
+    set: Values | None = None  # what the device says it is set to
+    source_rate: float | None = None  # fps at its input
+    failure: str = ""  # why nothing was measured, where nothing was
+
+
+@dataclass(frozen=True, slots=True)
+class Receiving:
+    """What comes will be measured here."""
+
+    rehearsal: Rehearsal
+
+
+RehearseEvent = Doing | Receiving | Tick
+
+
+def rehearse(
+    feed: FeedParts, sources: Sources, clock: Clock, *, seconds: float, tls: bool = False, port: int = 0,
+    keep: Path | None = None, overwrite: bool = False, replace: bool = False,
+) -> Job[RehearseEvent, Rehearsed]:  # fmt: skip
+    """Pushes from the feed's device to a receiver of our own for ``seconds``, and leaves the device as it was.
+
+    ``port`` 0: any free one; ``keep``: record to this file; ``replace``: take the slot even if what it holds cannot be
+    put back. Raises UnusableInput and NoAnswer before the device is touched; after that, failures are in the result.
+    """
+    need(feed.driver, Capability.SLOTS, Capability.PUSH)
+    state = feed.driver.read()
+    slot, channel = feed.slot(state), feed.channel(state)
+    former = _former(feed, slot, sources, replace)
+    scheme = secure(SCHEMES[_scheme_of(feed)].transport, tls=tls)
+    host = _own_address(feed)
+    key = Secret(f"{_APP}-{secrets.token_hex(8)}")
+    recorder = None
+    if keep is not None:
+        try:
+            recorder = transport(scheme.name).recorder(keep, overwrite=overwrite)
+        except FileExistsError:
+            raise UnusableInput(f"{keep}: is there already; choose another name, or add --overwrite") from None
+        except OSError as error:
+            raise UnusableInput(f"{keep}: cannot be written: {os_words(error)}") from None
+    context = certificates.make([host]).context if tls else None
+    with Reception(scheme, _APP, key, recorder=recorder, tls=context) as reception:
+        number = reception.open(host, port)
+        server = str(ServerAddress(scheme.name, host, number, _APP))
+        yield Doing(Phase.OPEN, server)
+        yield Receiving(reception.rehearsal)
+        failure, interrupted = "", False
+        try:
+            failure = yield from _push(feed, reception, server, key, clock, seconds)
+        except KeyboardInterrupt:
+            interrupted = True
+        except DirektError as error:
+            failure = str(error)
+        except GeneratorExit:
+            _put_back(feed, former)
+            raise
+        reception.poll()
+        reception.rehearsal.closing = True
+        with _uninterrupted():
+            yield Doing(Phase.STOP, server)
+        with _uninterrupted():
+            yield Doing(Phase.BACK, former.server)
+        put_back = _put_back(feed, former)
+    rate = state.input.frame_rate if state.input is not None else None
+    return Rehearsed(reception, server, put_back, interrupted, channel.full, rate, failure)
+
+
+@contextlib.contextmanager
+def _uninterrupted() -> Generator[None, None, None]:
+    """On the way back, another Ctrl-C changes nothing: the way back is what it asks for."""
+    with contextlib.suppress(KeyboardInterrupt):
+        yield
+
+
+def _scheme_of(feed: FeedParts) -> str:
+    return feed.destination.server.partition("://")[0]
+
+
+def _own_address(feed: FeedParts) -> str:
+    host = urlsplit(feed.driver.address).hostname or ""
+    try:
+        return routes.address_towards(host)
+    except OSError as error:
+        raise NoAnswer(f"there is no way from here to {feed.device} at {host}: {os_words(error)}") from None
+
+
+def _former(feed: FeedParts, slot: Slot, sources: Sources, replace: bool) -> Former:
+    """What goes back into the slot. Raises UnusableInput where that cannot be what it holds now."""
+    if slot.state is not PushState.STOPPED:
+        raise DeviceError(f"{feed.device} is pushing to {slot.server}: stop it first with: direkt push off {feed.name}")
+    if not slot.server and not slot.key_length:
+        return Former(slot, "", Secret(""), True)
+    for name, entry in feed.rig.file.destinations.items():
+        if entry.server != slot.server:
+            continue
+        try:
+            key = feed.rig.key(feed.rig.destination(name), sources)
+        except UnusableInput:
+            continue
+        if len(key) == slot.key_length:
+            return Former(slot, slot.server, key, True)
+    if not replace:
+        raise UnusableInput(
+            f"slot {slot.number} of {feed.device} holds {slot.server or 'no address'} and a key of {slot.key_length} characters "
+            f"that this rig does not know, so they could not be put back: add --replace to give it those of {feed.entry.destination}"
+        )
+    return Former(slot, feed.destination.server, feed.rig.key(feed.destination, sources), False)
+
+
+def _push(
+    feed: FeedParts, reception: Reception, server: str, key: Secret, clock: Clock, seconds: float
+) -> Job[RehearseEvent, str]:
+    """Pushes and measures. Returns why nothing came, where nothing did."""
+    number, channel = feed.entry.slot, feed.entry.channel
+    yield Doing(Phase.POINT, server)
+    feed.driver.write_slot(number, channel, server, key)
+    yield Doing(Phase.START, server)
+    feed.driver.push(number, on=True)
+    begin = clock.now()
+    while True:
+        clock.sleep(TICK)
+        reception.poll()
+        now, rehearsal = clock.now(), reception.rehearsal
+        yield Tick(now, now - begin)
+        if rehearsal.first is None and now - begin > START_LIMIT:
+            return _why_nothing(feed, reception)
+        if rehearsal.first is not None and rehearsal.elapsed(now) >= seconds:
+            return ""
+
+
+def _why_nothing(feed: FeedParts, reception: Reception) -> str:
+    slot = feed.slot(feed.driver.read())
+    said = f": it says {slot.message}" if slot.message else f": it says {slot.state}"
+    turned = "".join(f"; turned away: {r.reason}" for r in reception.rehearsal.refusals.values())
+    return f"{feed.device} did not push within {START_LIMIT:g} s{said}{turned}"
+
+
+def _put_back(feed: FeedParts, former: Former) -> PutBack:
+    """Stops the push, points the slot back, and reads it: a device that does not answer is asked again."""
+    detail = ""
+    for _ in range(_TRIES):
+        with contextlib.suppress(KeyboardInterrupt):
+            try:
+                feed.driver.push(former.slot.number, on=False)
+                feed.driver.write_slot(former.slot.number, former.slot.channel, former.server, former.key)
+                detail = _differs(feed.slot(feed.driver.read()), former)
+            except DirektError as error:
+                detail = str(error)
+            if not detail:
+                return PutBack(True, former.server, "" if former.restores else "what it held before is not known")
+    return PutBack(False, former.server, detail or "it was interrupted again")
+
+
+def _differs(slot: Slot, former: Former) -> str:
+    """What of the slot is not as it should be; empty: nothing."""
+    pairs: tuple[tuple[str, object, object], ...] = (
+        ("its push", PushState.STOPPED.value, slot.state.value), ("its server address", former.server, slot.server),
+        ("its channel", former.slot.channel, slot.channel), ("its key's length", len(former.key), slot.key_length),
+    )  # fmt: skip
+    return "; ".join(
+        f"{what} is {have or 'empty'}, should be {want or 'empty'}" for what, want, have in pairs if want != have
+    )

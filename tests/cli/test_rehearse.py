@@ -1,0 +1,110 @@
+import json
+import signal
+from unittest import mock
+
+from direkt.sim.brindle import BrindleB2
+from tests.support import KEY, RigCli, wait_until
+
+SERVER = "rtmp://ingest.tarnlight.example/live"
+
+
+class Rehearse(RigCli):
+    def slot(self) -> dict:
+        return self.device.state()["push"][0]
+
+    def test_one_command_measures_judges_and_puts_all_back(self):
+        result = self.direkt("rehearse", "finish", "--for", "2s", "--keep", "r.flv", "--report", "r.json")
+        self.assertEqual(result.code, 1, result)
+        for words in (
+            "receiving at rtmp://127.0.0.1:",
+            "starting the push of tower",
+            "✗ fail",
+            "✓ put back",
+            "no address, as before",
+        ):
+            self.assertIn(words, result.out)
+        self.assertNotIn("gap", result.out, "that the push ended is our own doing")
+        document = json.loads((self.folder / "r.json").read_text())
+        found = {f["parameter"]: f for f in document["findings"]}
+        self.assertEqual((found["video.size"]["set"], found["video.size"]["sent"]), ("2560x1440", "2560x1440"))
+        self.assertEqual((document["put_back"]["proven"], document["failure"]), (True, None))
+        self.assertEqual((self.slot()["state"], self.slot()["server"], self.slot()["key_length"]), ("stopped", "", 0))
+        self.no_secret_in(result.out, result.err, (self.folder / "r.json").read_text())
+        checked = self.direkt("check", "r.flv", "--json").json
+        self.assertEqual(checked["measured"]["video.size"], "2560x1440")
+
+    def test_the_destination_goes_back_into_the_slot_and_its_key_is_not_used(self):
+        self.device.put_slot({"channel": "second", "server": SERVER, "key": KEY})
+        keys = []
+        put = BrindleB2.put_slot
+
+        def watch(device, body):
+            keys.append(body["key"])
+            return put(device, body)
+
+        with mock.patch.object(BrindleB2, "put_slot", watch):
+            result = self.direkt("rehearse", "--for", "1s", "--json")
+        self.assertEqual(result.json["put_back"], {"proven": True, "server": SERVER, "detail": ""})
+        self.assertEqual(
+            (self.slot()["server"], self.slot()["channel"], self.device._slot["key"]), (SERVER, "second", KEY)
+        )
+        self.assertEqual(len(keys), 2)
+        self.assertNotIn(KEY, keys[0])
+
+    def test_a_slot_that_could_not_be_put_back_is_not_taken_unasked(self):
+        self.device.put_slot({"channel": "main", "server": "rtmp://elsewhere.example/a", "key": "varn~fake~unknown"})
+        self.one_line(
+            self.direkt("rehearse", "--for", "1s"), 2, "slot 1 of tower holds rtmp://elsewhere.example/a", "--replace"
+        )
+        self.assertEqual(self.slot()["server"], "rtmp://elsewhere.example/a")
+        result = self.direkt("rehearse", "--for", "1s", "--replace")
+        self.assertIn("what it held before is not known", result.out)
+        self.assertEqual((self.slot()["server"], self.device._slot["key"]), (SERVER, KEY))
+
+    def test_a_device_on_air_is_left_alone(self):
+        self.device._push_state = "pushing"
+        self.device._slot = {"channel": "main", "server": SERVER, "key": KEY}
+        self.one_line(self.direkt("rehearse", "--for", "1s"), 3, "is pushing to", "direkt push off finish")
+        self.assertEqual(self.slot()["server"], SERVER)
+
+    def test_ctrl_c_and_sigterm_put_all_back_too(self):
+        self.device.put_slot({"channel": "main", "server": SERVER, "key": KEY})
+        for number in (signal.SIGINT, signal.SIGTERM):
+            child = self.start("rehearse", "--for", "60s", "--report", "r.json")
+            wait_until(lambda: self.slot()["state"] == "pushing", 20)
+            result = self.interrupt(child, number)
+            self.assertEqual(result.code, 130, result)
+            self.assertIn("✓ put back", result.out)
+            self.assertIn("Interrupted: the rehearsal was ended early", result.err)
+            self.assertEqual(
+                (self.slot()["state"], self.slot()["server"], self.device._slot["key"]), ("stopped", SERVER, KEY)
+            )
+
+    def test_over_tls(self):
+        result = self.direkt("rehearse", "--for", "1s", "--tls", "--json")
+        self.assertEqual(result.json["measured"]["stream.protocol"], "rtmps", result)
+        self.assertTrue(result.json["source"].startswith("rtmps://127.0.0.1:"))
+
+    def test_a_push_that_never_comes_and_a_device_that_goes_away(self):
+        with (
+            mock.patch("direkt.work.rehearse.START_LIMIT", 0.6),
+            mock.patch.object(BrindleB2, "start_push", lambda self: (200, {})),
+        ):
+            result = self.direkt("rehearse", "--for", "1s")
+        self.assertEqual(result.code, 3)
+        self.assertIn("tower did not push within 0.6 s: it says stopped", result.err)
+        self.assertIn("✓ put back", result.out)
+        with mock.patch.object(BrindleB2, "start_push", lambda self: self._close() or (200, {})):
+            result = self.direkt("rehearse", "--for", "1s")
+        self.assertEqual(result.code, 3)
+        self.assertIn("✗ not put back", result.out)
+        self.assertIn("direkt write finish", result.out)
+
+    def test_wrong_use_touches_nothing(self):
+        self.file("there.flv", "precious")
+        self.one_line(self.direkt("rehearse", "--keep", "there.flv"), 2, "is there already")
+        self.one_line(self.direkt("rehearse", "--keep", "no/such/x.flv"), 2, "cannot be written")
+        self.one_line(self.direkt("rehearse", "nobody"), 2, "no feed 'nobody'")
+        self.one_line(self.direkt("rehearse", TOWER_LOGIN="operator:wrong"), 3, "refuses the login")
+        self.assertEqual((self.folder / "there.flv").read_text(), "precious")
+        self.assertEqual(self.slot()["server"], "")

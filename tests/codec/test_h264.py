@@ -1,0 +1,123 @@
+import random
+import unittest
+from fractions import Fraction
+
+from direkt.codec import h264 as reader
+from direkt.codec import h264_syntax as h264
+from direkt.codec.bits import BitstreamError, pack, se, stop, u, ue
+from direkt.codec.testcard import CardSettings, TestCard
+
+
+class ParameterSets(unittest.TestCase):
+    def test_a_header_decoded_by_hand(self):
+        # 42 c0 1e: profile 66, constraint sets 0 and 1, level 3.0. Then by hand: id 0, frame_num of 4 bits,
+        # order type 0 with 4 bits, 3 references, no gaps, 20 x 15 macroblocks (320x240), frames only, no
+        # cropping, no VUI.
+        digits = u(66, 8) + u(0xC0, 8) + u(30, 8) + ue(0) + ue(0) + ue(0) + ue(0) + ue(3) + "0" + ue(19) + ue(14)
+        sps = h264.parse_sps(b"\x67" + stop(digits + "1" + "1" + "0" + "0"))
+        self.assertEqual((sps.profile, sps.level, sps.width, sps.height), ("constrained-baseline", "3.0", 320, 240))
+        self.assertEqual((sps.reference_frames, sps.frame_mbs_only, sps.frame_rate), (3, True, None))
+        self.assertIsNone(sps.sample_aspect)
+        self.assertIsNone(sps.full_range)
+
+    def test_cropping_aspect_colour_and_timing_of_an_interlaced_header(self):
+        # High, 4:2:2 10 bits, 1920x1088 coded as fields, cropped to 1080: unit of 2 lines for fields of 4:2:2
+        digits = u(122, 8) + u(0, 8) + u(41, 8) + ue(0) + ue(2) + ue(2) + ue(2) + "0" + "0" + ue(0) + ue(2)
+        digits += ue(4) + "0" + ue(119) + ue(33) + "0" + "1" + "1" + "1" + ue(0) + ue(0) + ue(0) + ue(4)
+        vui = "1" + u(255, 8) + u(4, 16) + u(3, 16) + "0" + "1" + u(5, 3) + "1" + "1" + u(9, 8) + u(18, 8) + u(9, 8)
+        vui += "0" + "1" + u(1001, 32) + u(60000, 32) + "1" + "0" + "0" + "1" + "0"
+        sps = h264.parse_sps(b"\x67" + h264.escape(stop(digits + "1" + vui)))
+        self.assertEqual((sps.profile, sps.width, sps.height), ("high422", 1920, 1080))
+        self.assertEqual((sps.chroma_format, sps.bit_depth, sps.frame_mbs_only, sps.mb_adaptive), (2, 10, False, True))
+        self.assertEqual((sps.sample_aspect, sps.full_range, sps.transfer), ((4, 3), True, 18))
+        self.assertAlmostEqual(sps.frame_rate, 29.97, places=3)
+
+    def test_scaling_lists_and_poc_type_1_are_stepped_over(self):
+        digits = u(100, 8) + u(0, 8) + u(31, 8) + ue(0) + ue(1) + ue(0) + ue(0) + "0" + "1"
+        for n in range(8):
+            size = 16 if n < 6 else 64
+            digits += "1" + se(2) + se(0) * (size - 1) if n in (0, 7) else "0"
+        digits += ue(0) + ue(1) + "0" + se(-3) + se(4) + ue(2) + se(1) + se(-1) + ue(1) + "0"
+        sps = h264.parse_sps(b"\x67" + stop(digits + ue(79) + ue(44) + "1" + "1" + "0" + "0"))
+        self.assertEqual((sps.width, sps.height, sps.order_type), (1280, 720, 1))
+
+    def test_cut_or_garbled_headers_raise_the_formats_own_error_only(self):
+        good = TestCard(CardSettings(638, 362, Fraction(30000, 1001), 60, "high", 900)).sps
+        source = random.Random(1)
+        for size in range(len(good)):
+            with self.assertRaises(BitstreamError, msg=f"cut to {size} bytes"):
+                h264.parse_sps(good[:size])
+        for _ in range(2000):
+            bad = bytearray(good)
+            for _ in range(source.randrange(1, 4)):
+                bad[source.randrange(1, len(bad))] = source.randrange(256)
+            try:
+                h264.parse_sps(bad)
+                h264.parse_pps(b"\x68" + bytes(bad[1:5]))
+            except BitstreamError:
+                continue
+
+    def test_level_1b_has_its_own_name(self):
+        digits = u(66, 8) + u(0xD0, 8) + u(11, 8) + ue(0) + ue(0) + ue(2) + ue(1) + "0" + ue(10) + ue(8) + "1100"
+        self.assertEqual(h264.parse_sps(b"\x67" + stop(digits)).level, "1.0b")
+
+    def test_the_lowest_level_follows_table_a_1(self):
+        for width, height, rate, bitrate, level in (
+            (1280, 720, 30, 2000, "3.1"), (1280, 720, 60, 2000, "3.2"), (1920, 1080, 30, 5000, "4.0"), (1920, 1080, 50, 6800, "4.2"),
+            (2560, 1440, 25, 12000, "5.0"), (3840, 2160, 60, 20000, "5.2"), (640, 360, 25, 30000, "4.1"), (176, 144, 15, 60, "1.0"),
+            # each limit by itself: macroblocks a second, in a picture, along a side, and the bitrate
+            (1280, 720, 30.01, 2000, "3.2"), (1296, 720, 1, 100, "3.2"), (2704, 16, 1, 100, "3.1"), (2720, 16, 1, 100, "3.2"), (640, 360, 25, 12000, "3.0"),
+            (640, 360, 25, 12001, "3.1"),
+        ):  # fmt: skip
+            found = reader.lowest_level(width, height, rate, bitrate, "main")
+            self.assertEqual(found, level, (width, height, rate, bitrate))
+        self.assertEqual(reader.lowest_level(640, 360, 25, 15000, "high"), "3.0", "high carries 1.25 times as much")
+        self.assertEqual(reader.lowest_level(1280, 720, 25, 1000, "main", references=5), "3.1")
+        self.assertEqual(reader.lowest_level(1280, 720, 25, 1000, "main", references=6), "4.0", "and references")
+        with self.assertRaisesRegex(BitstreamError, "no H.264 level"):
+            reader.lowest_level(8192, 4320, 300, 100, "main")
+
+    def test_a_decoder_configuration_survives_the_round_trip(self):
+        for profile in ("baseline", "main", "high"):
+            card = TestCard(CardSettings(640, 360, Fraction(25), 50, profile))
+            record = h264.parse_avc_config(h264.build_avc_config(card.sps, card.pps))
+            self.assertEqual((record.sps, record.pps, record.length_size), ((card.sps,), (card.pps,), 4))
+        for cut in range(20):
+            with self.assertRaises(BitstreamError):
+                h264.parse_avc_config(h264.build_avc_config(card.sps, card.pps)[:cut])
+
+
+class Units(unittest.TestCase):
+    def test_emulation_prevention_goes_in_and_comes_out(self):
+        for raw, escaped in (
+            (b"\0\0\0\x80", b"\0\0\3\0\x80"), (b"\0\0\1\x80", b"\0\0\3\1\x80"), (b"\0\0\4\x80", b"\0\0\4\x80"),
+            (b"\0\0\0\0\0\x80", b"\0\0\3\0\0\3\0\x80"), (b"\0\0\3\x80", b"\0\0\3\3\x80"), (b"\1\0\x80", b"\1\0\x80"),
+        ):  # fmt: skip
+            self.assertEqual(h264.escape(raw), escaped)
+            self.assertEqual(h264.unescape(escaped), raw)
+        source = random.Random(2)
+        for _ in range(500):
+            raw = bytes(source.choice((0, 0, 0, 1, 2, 3, 9)) for _ in range(source.randrange(30))) + b"\x80"
+            self.assertEqual(h264.unescape(h264.escape(raw)), raw)
+            self.assertNotRegex(h264.escape(raw), rb"\0\0[\0-\2]")
+
+    def test_lengths_that_lie_are_named_with_their_place(self):
+        with self.assertRaisesRegex(BitstreamError, r"claims 9 bytes where 2 are left \(byte 6"):
+            list(h264.split_length_prefixed(b"\0\0\0\2ab\0\0\0\x09cd"))
+        with self.assertRaisesRegex(BitstreamError, "2 stray bytes"):
+            list(h264.split_length_prefixed(b"\0\0\0\1a\0\0"))
+        self.assertEqual(list(h264.split_length_prefixed(b"\0\2ab\0\1c", 2)), [(2, 2), (6, 1)])
+
+    def test_slice_headers_of_fields(self):
+        digits = u(100, 8) + u(0, 8) + u(40, 8) + ue(0) + ue(1) + ue(0) + ue(0) + "00" + ue(0) + ue(0) + ue(0) + ue(1)
+        sps = h264.parse_sps(b"\x67" + stop(digits + "0" + ue(119) + ue(33) + "0" + "0" + "1" + "0" + "0"))
+        header = h264.parse_slice(b"\x65" + pack(ue(0) + ue(7) + ue(0) + u(3, 4) + "1" + "1" + ue(6)), sps)
+        self.assertEqual((header.field, header.bottom, header.frame_number, header.idr_id), (True, True, 3, 6))
+        self.assertEqual(header.type, h264.I)
+
+    def test_sei_messages(self):
+        nal = b"\x06" + bytes([5, 255, 3]) + bytes(258) + bytes([6, 1, 0x84]) + b"\x80"
+        self.assertEqual(
+            [(kind, len(payload)) for kind, payload in h264.parse_sei(h264.escape(nal))], [(5, 258), (6, 1)]
+        )
+        self.assertEqual(list(h264.parse_sei(b"\x06\x05\x20ab")), [])

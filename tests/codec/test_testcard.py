@@ -1,0 +1,123 @@
+import tempfile
+import unittest
+from fractions import Fraction
+from pathlib import Path
+
+import cv2
+
+from direkt.codec import h264_syntax as h264
+from direkt.codec.bits import BitstreamError
+from direkt.codec.testcard import CardSettings, TestCard
+
+
+def decode(data: bytes):
+    """Pictures as an independent decoder sees them."""
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "card.h264"
+        path.write_bytes(data)
+        capture = cv2.VideoCapture(str(path))
+        pictures = []
+        while True:
+            good, image = capture.read()
+            if not good:
+                return pictures
+            pictures.append(image)
+
+
+class Decoded(unittest.TestCase):
+    def check(self, settings: CardSettings, count: int) -> None:
+        card = TestCard(settings)
+        pictures = decode(b"".join(card.next().byte_stream() for _ in range(count)))
+        self.assertEqual(len(pictures), count)
+        for index, image in enumerate(pictures):
+            self.assertEqual(image.shape, (settings.height, settings.width, 3))
+            self.check_card(card, image, index)
+
+    def check_card(self, card: TestCard, image, index: int) -> None:
+        """Every macroblock in the middle of the card has the luma that the writer meant."""
+        luma = cv2.cvtColor(image, cv2.COLOR_BGR2GRAY)
+        columns, rows = card.settings.width // 16, card.settings.height // 16
+        for y in range(min(rows, card._card_rows)):
+            for x in range(0, columns, 3):
+                wanted = (card.colour_at(x, y, index)[0] - 16) * 255 / 219
+                block = luma[y * 16 + 8, x * 16 + 8]
+                # grey from RGB is only near to the coded luma for strong colours
+                chroma = max(abs(c - 128) for c in card.colour_at(x, y, index)[1:])
+                if chroma < 8:
+                    self.assertLess(abs(int(block) - wanted), 5, (index, x, y))
+
+    def test_every_profile_size_and_rate_decodes_to_the_card(self):
+        self.check(CardSettings(640, 360, Fraction(25), 10, "baseline", 800, "cbr"), 30)
+        self.check(CardSettings(1280, 720, Fraction(30000, 1001), 15, "main", 2000, "cbr"), 32)
+        self.check(CardSettings(1920, 1080, Fraction(50), 20, "high", 12000, "vbr"), 41)
+        self.check(CardSettings(638, 362, Fraction(60), 7, "high"), 15)
+        self.check(CardSettings(16, 16, Fraction(10), 5, "main"), 12)
+        self.check(CardSettings(18, 400, Fraction(24), 100, "constrained-baseline"), 12)
+
+    def test_the_marker_moves_and_the_count_counts(self):
+        card = TestCard(CardSettings(640, 360, Fraction(25), 100, "high"))
+        pictures = decode(b"".join(card.next().byte_stream() for _ in range(35)))
+        marker = (card._still_rows) * 16 + 8
+        count = (card._still_rows + card._marker_rows) * 16 + 4
+        for index, image in enumerate(pictures):
+            row = cv2.cvtColor(image, cv2.COLOR_BGR2GRAY)
+            brightest = int(row[marker].argmax()) // 16
+            self.assertEqual(brightest, index % 40)
+            width = card._bit_width * 16
+            left = card._bit_left * 16 + width // 2
+            bits = [int(row[count, left + n * width] > 128) for n in range(card._bit_count)]
+            self.assertEqual(int("".join(map(str, bits)), 2), index)
+
+
+class Stream(unittest.TestCase):
+    def test_headers_say_what_was_asked(self):
+        card = TestCard(
+            CardSettings(1918, 1078, Fraction(30000, 1001), 60, "high", 5000, "cbr", sample_aspect=(12, 11))
+        )
+        sps = h264.parse_sps(card.sps)
+        self.assertEqual((sps.width, sps.height, sps.coded_width, sps.coded_height), (1918, 1078, 1920, 1088))
+        self.assertEqual((sps.profile, sps.level, sps.sample_aspect), ("high", "4.0", (12, 11)))
+        self.assertEqual((sps.primaries, sps.transfer, sps.matrix, sps.full_range), (1, 1, 1, False))
+        self.assertEqual(sps.frame_rate, Fraction(30000, 1001))
+        self.assertTrue(sps.nal_hrd.cbr)
+        self.assertEqual(sps.nal_hrd.bitrate, 5_000_000)
+        self.assertFalse(h264.parse_pps(card.pps).cabac)
+
+    def test_cbr_is_held_by_filler_at_every_picture(self):
+        card = TestCard(CardSettings(1280, 720, Fraction(50), 100, "high", 3000, "cbr"))
+        total = 0
+        for n in range(1, 501):
+            total += card.next().size
+            self.assertLess(abs(total * 8 - n * 60_000), 2 * 60_000, f"after picture {n}")
+        self.assertAlmostEqual(total * 8 / 10 / 1000, 3000, delta=3)
+
+    def test_vbr_follows_its_mean_and_strays_from_it(self):
+        card = TestCard(CardSettings(1280, 720, Fraction(25), 50, "high", 4000, "vbr"))
+        sizes = [card.next().size for _ in range(500)]
+        self.assertAlmostEqual(sum(sizes) * 8 / 20 / 1000, 4000, delta=200)
+        seconds = [sum(sizes[n : n + 25]) * 8 / 1000 for n in range(0, 500, 25)]
+        self.assertGreater(max(seconds) / min(seconds), 1.3)
+        self.assertIsNone(h264.parse_sps(card.sps).nal_hrd)
+
+    def test_keyframes_come_when_they_should_and_no_start_code_hides_in_a_unit(self):
+        card = TestCard(CardSettings(320, 180, Fraction(25), 12, "main", 900, "vbr"))
+        for index in range(60):
+            picture = card.next()
+            self.assertEqual(picture.keyframe, index % 12 == 0)
+            kinds = [nal[0] & 31 for nal in picture.nals]
+            self.assertEqual(h264.IDR in kinds, picture.keyframe)
+            for nal in picture.nals:
+                self.assertNotRegex(nal, rb"\0\0[\0-\2]")
+
+    def test_what_cannot_be_made_is_refused_with_its_reason(self):
+        for settings, words in (
+            (CardSettings(641, 360, Fraction(25), 50), "width 641"),
+            (CardSettings(640, 8, Fraction(25), 50), "height 8"),
+            (CardSettings(640, 360, Fraction(0), 50), "frame rate 0"),
+            (CardSettings(640, 360, Fraction(25), 0), "keyframe interval 0"),
+            (CardSettings(640, 360, Fraction(25), 50, "main10"), "main10"),
+            (CardSettings(640, 360, Fraction(25), 50, "main", 500, "abr"), "abr"),
+            (CardSettings(1920, 1080, Fraction(25), 1, "main", 300), "at least"),
+        ):
+            with self.assertRaisesRegex(BitstreamError, words):
+                TestCard(settings)

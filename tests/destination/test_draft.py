@@ -1,0 +1,152 @@
+import unittest
+from pathlib import Path
+
+from direkt import documents
+from direkt.destination import draft
+from direkt.destination.file import build
+from direkt.destination.lint import lint
+
+
+def drafted(text: str, kind: str = "csv"):
+    made = draft.read(text, kind)
+    written = draft.write(made, "Copse Live")
+    return build(documents.parse(written, "draft.yaml"), "draft"), made.not_understood, written
+
+
+def one(name: str, value: str):
+    """Rules (must, should) and whether the row was understood."""
+    s, left, _ = drafted(f'"{name}","{value}"\n')
+    rules = {n: (r.must.json() if r.must else None, r.should.json() if r.should else None) for n, r in s.rules.items()}
+    return rules, not left
+
+
+class Rows(unittest.TestCase):
+    def test_what_the_words_say(self):
+        for name, value, wanted in (
+            ("Key pictures", "one each 2 s, never further apart than 3",
+             {"video.keyframe_interval.median": (None, 2), "video.keyframe_interval.max": ({"max": 3}, None)}),
+            ("Keyframe interval", "2 seconds", {"video.keyframe_interval.median": (2, None)}),
+            ("GOP", "closed, at most 4 s", {"video.gop_closed": ("yes", None), "video.keyframe_interval.max": ({"max": 4}, None)}),
+            ("Keyframe frequency", "1-4 seconds", {"video.keyframe_interval.min": ({"min": 1}, None), "video.keyframe_interval.max": ({"max": 4}, None)}),
+            ("Sound", "AAC-LC two-channel, 160k, 48 kHz only",
+             {"audio.codec": ("aac", None), "audio.profile": ("lc", None), "audio.sample_rate": (48000, None), "audio.channels": (2, None),
+              "audio.bitrate.mean": (160, None)}),
+            ("Audio bitrate", "up to 192 kbps, 128 kbps recommended", {"audio.bitrate.mean": ({"max": 192}, 128)}),
+            ("Audio sample rate", "44.1 kHz or 48 kHz", {"audio.sample_rate": ([44100, 48000], None)}),
+            ("Video codec", "H.264 (AVC)", {"video.codec": ("h264", None)}),
+            ("Profile", "Main or High, level up to 4.1", {"video.profile": (["main", "high"], None), "video.level": ({"max": "4.1"}, None)}),
+            ("Frame rate", "25, 29.97 or 30 fps", {"video.frame_rate": ([25, 29.97, 30], None)}),
+            ("Frame rate", "max 60 fps", {"video.frame_rate": ({"max": 60}, None)}),
+            ("Resolution", "1920x1080 or 1280x720", {"video.size": (["1920x1080", "1280x720"], None)}),
+            ("Rate control", "constant bitrate recommended", {"video.rate_control": (None, "cbr")}),
+            ("B-frames", "none", {"video.b_frames": (0, None)}),
+            ("Scan type", "progressive only", {"video.scan": ("progressive", None)}),
+            ("Aspect ratio", "16:9 with square pixels", {"video.display_aspect": ("16:9", None), "video.sample_aspect": ("1:1", None)}),
+            ("Video bitrate", "4,000 to 6,000 kbps", {"video.bitrate.mean": ({"min": 4000, "max": 6000}, None)}),
+        ):  # fmt: skip
+            rules, good = one(name, value)
+            self.assertTrue(good, (name, value))
+            self.assertEqual(rules, wanted, (name, value))
+
+    def test_what_is_not_wholly_understood_claims_nothing(self):
+        for name, value in (
+            ("Keyframe interval", "60 frames"), ("Keyframe interval", "2"), ("Keyframe interval", "2 s unless low latency"), ("Audio", "AAC except on weekends"),
+            ("Video codec", "not H.265"), ("Captions", "CEA-608"), ("Frame rate", "same as the camera"), ("Resolution", "1080p60"), ("Bitrate", "enough"),
+            ("1080p", "6 Mbps"), ("Ports", "1935"), ("Latency", "low"), ("B-frames", "a few"), ("Audio channels", "stereo (5.1 for subscribers)"),
+            ("Frame rate", "30 fps for mobile"), ("Keyframe interval", "2 s, 4 s"), ("Video bitrate", "6 Mbps for sport"), ("Video codec", "anything but MPEG-2"),
+        ):  # fmt: skip
+            rules, good = one(name, value)
+            self.assertEqual((rules, good), ({}, False), (name, value))
+
+    def test_ladders(self):
+        s, left, _ = drafted(
+            '"Full HD, 50/60 frames",5-8 Mbps\n"720p, 25/30 fps","1,500-3,000 kbps, recommended 2,500 kbps"\n1280x720,"max 4 Mbps, best 3 Mbps"\n'
+        )
+        self.assertEqual(left, [])
+        self.assertEqual([(r.width, r.slowest, r.fastest, r.minimum, r.best, r.maximum) for r in s.ladder],
+                         [(1920, 50, 60, 5000, None, 8000), (1280, 25, 30, 1500, 2500, 3000), (1280, 1, 300, 0, 3000, 4000)])  # fmt: skip
+
+
+class Published(unittest.TestCase):
+    """Whole made-up tables: what is claimed is what a person reads there, and the rest is listed."""
+
+    def draft(self, name: str):
+        path = Path(__file__).with_name("tables") / name
+        s, left, _ = drafted(path.read_text("utf-8"), path.suffix.lstrip("."))
+        return s, {n: r.json() for n, r in s.rules.items()}, [row.name for row, _ in left]
+
+    def test_copse(self):
+        s, rules, left = self.draft("copse.csv")
+        self.assertEqual(left, ["Chat"])
+        self.assertEqual(
+            [(r.width, r.slowest, r.fastest, r.minimum, r.best, r.maximum) for r in s.ladder],
+            [(1920, 50, 60, 4000, 6000, 9000)],
+        )
+        self.assertEqual(rules["video.profile"], {"must": ["main", "high"], "should": "high"})
+        self.assertEqual(rules["video.frame_rate"], {"must": [25, 30, 50, 60], "should": 50})
+        self.assertEqual(rules["video.keyframe_interval.max"], {"must": {"max": 4}})
+        self.assertEqual(rules["video.keyframe_interval.median"], {"should": 2})
+        self.assertEqual(rules["audio.channels"], {"must": [1, 2], "should": 2})
+        self.assertEqual(rules["video.rate_control"], {"should": "cbr"})
+
+    def test_thicket(self):
+        s, rules, left = self.draft("thicket.md")
+        self.assertEqual(left, ["Event length"])
+        self.assertEqual(s.servers[0].address, "rtmps://push.thicket.example/event")
+        self.assertEqual([(p.protocol, p.port) for p in s.protocols], [("rtmps", 443)])
+        self.assertEqual(rules["video.height"], {"must": {"max": 720}})
+        self.assertEqual(
+            (rules["video.gop_closed"], rules["video.keyframe_interval.median"]), ({"must": "yes"}, {"must": 2})
+        )
+        self.assertEqual(rules["audio.bitrate.mean"], {"must": 128})
+        self.assertEqual(rules["video.b_frames"], {"must": {"max": 2}})
+
+    def test_holt(self):
+        _, rules, left = self.draft("holt.html")
+        self.assertEqual(left, ["Keyframe distance"])
+        self.assertEqual(rules["video.codec"], {"must": ["h264", "h265"]})
+        self.assertEqual(rules["audio.bitrate.mean"], {"must": {"min": 96, "max": 192}})
+        self.assertEqual(rules["video.rate_control"], {"must": ["vbr", "cbr"], "should": "cbr"})
+
+
+class Tables(unittest.TestCase):
+    def test_markdown_with_columns_and_lists(self):
+        text = """# Copse Live
+| Parameter | Recommended | Maximum |
+|---|---|---|
+| Video bitrate | 4500 kbps | 6000 kbps |
+| Keyframe interval | 2 seconds | 4 seconds |
+| Frame rate | 30 | 60 fps |
+
+- **Audio**: AAC, 44.1 kHz, stereo
+- Moderation: a volunteer watches the chat
+"""
+        s, left, written = drafted(text, "md")
+        self.assertEqual(lint(s), [])
+        self.assertEqual(s.rules["video.bitrate.mean"].json(), {"must": {"max": 6000}, "should": 4500})
+        self.assertEqual(s.rules["video.frame_rate"].json(), {"must": {"max": 60}, "should": 30})
+        self.assertEqual(s.rules["audio.channels"].json(), {"must": 2})
+        self.assertEqual([row.name for row, _ in left], ["Moderation"])
+        self.assertIn("# line 4: Video bitrate [Recommended]: 4500 kbps", written)
+        self.assertIn("#   line 9: Moderation: a volunteer watches the chat", written)
+
+    def test_html_tables_and_definition_lists(self):
+        text = """<html><style>td {color: red}</style><table><tr><th>Setting</th><th>Value</th></tr>
+<tr><td>Video&nbsp;codec</td><td><b>H.264</b></td></tr><tr><td>Ingest protocol</td><td>RTMP (port 1935)<br>RTMPS (port 443)</td></tr></table>
+<dl><dt>Server address</dt><dd>rtmp://in.copse.example/app</dd></dl><script>var x = "Audio: mp3";</script></html>"""
+        s, left, _ = drafted(text, "html")
+        self.assertEqual((s.rules["video.codec"].json(), left), ({"must": "h264"}, []))
+        self.assertEqual([(p.protocol, p.port) for p in s.protocols], [("rtmp", 1935), ("rtmps", 443)])
+        self.assertEqual(s.servers[0].address, "rtmp://in.copse.example/app")
+
+    def test_rows_that_contradict_each_other_are_listed(self):
+        s, left, _ = drafted("Scan,progressive\nAudio codec,AAC\nAudio,MP3\n")
+        self.assertEqual(s.rules["audio.codec"].json(), {"must": "aac"})
+        self.assertIn("says something else", left[0][1])
+
+    def test_other_separators_and_hostile_text(self):
+        s, _, _ = drafted("Setting;Value\nFrame rate;25, 50 fps\n")
+        self.assertEqual(s.rules["video.frame_rate"].json(), {"must": [25, 50]})
+        for text in ("", "a", '"', "x,y\n" * 50, 'Video codec,"H.264""\\n  evil: {must: x}"\n', "Audio,\x00\n"):
+            for kind in ("csv", "md", "html"):
+                build(documents.parse(draft.write(draft.read(text, kind), 'T "x" \\'), "d.yaml"), "d")

@@ -1,0 +1,156 @@
+"""Damaged pastes: each is repaired to exactly the sound one, or refused; none is silently wrong."""
+
+import random
+import unittest
+
+from direkt.destination import paste
+from direkt.destination.paste import PasteError, untangle
+from direkt.protocol import address
+
+SERVER = "rtmp://ingest.tarnlight.example/live"
+KNOWN = [address.parse(SERVER)]
+PORTS = [("rtmp", 1935), ("rtmps", 443)]
+PATTERN = r"FAKE(-[0-9A-Z]{4}){4}"
+HOMOGLYPHS = str.maketrans("AEKOPCTX", "АЕКОРСТХ")
+
+
+def sound(source: random.Random) -> tuple[str, str]:
+    key = "FAKE" + "".join(
+        "-" + "".join(source.choice("ACDEFGHJKMNPQRTUVWXY34679") for _ in range(4)) for _ in range(4)
+    )
+    return SERVER, key
+
+
+# Each takes and returns (server, key, glue between them); they can be combined.
+DAMAGES = {
+    "doubled scheme": lambda s, k, g, r: ("rtmp://" + s, k, g),
+    "missing slash": lambda s, k, g, r: (s.replace("://", ":/"), k, g),
+    "missing colon": lambda s, k, g, r: (s.replace("://", "//"), k, g),
+    "extra slash": lambda s, k, g, r: (s.replace("://", ":///"), k, g),
+    "inner slash": lambda s, k, g, r: (s.replace("/live", "//live"), k, g),
+    "trailing slash": lambda s, k, g, r: (s + "/", k, g),
+    "http": lambda s, k, g, r: (s.replace("rtmp://", "http://"), k, g),
+    "capitals": lambda s, k, g, r: (s.replace("ingest", "INGEST").replace("rtmp", "RTMP"), k, g),
+    "app capitals": lambda s, k, g, r: (s.replace("/live", "/Live"), k, g),
+    "spaces": lambda s, k, g, r: ("  " + s + " ", k + "  \t", g),
+    "line ends": lambda s, k, g, r: (s + "\r\n", k + "\r\n\r\n", "\n"),
+    "zero width": lambda s, k, g, r: (s[:9] + "\u200b" + s[9:], "\ufeff" + k[:7] + "\u200d" + k[7:], g),
+    "smart quotes": lambda s, k, g, r: ("\u201c" + s + "\u201d", "\u2018" + k + "\u2019", g),
+    "labels": lambda s, k, g, r: ("Server URL: " + s, "Stream key: " + k, "\n"),
+    "more labels": lambda s, k, g, r: ("Your ingest address is: " + s, "key = " + k, "\n"),
+    "key in address": lambda s, k, g, r: (s + "/" + k, "", " "),
+    "key twice": lambda s, k, g, r: (s, k + " " + k, g),
+    "key glued twice": lambda s, k, g, r: (s, k + k, g),
+    "key in both": lambda s, k, g, r: (s + "/" + k, k, "\n"),
+    "address twice": lambda s, k, g, r: (s + "\n" + s, k, "\n"),
+    "small letters": lambda s, k, g, r: (s, k.lower(), g),
+    "one small letter": lambda s, k, g, r: (s, k.replace("F", "f", 1), g),
+    "homoglyphs": lambda s, k, g, r: (s, k.translate(HOMOGLYPHS), g),
+    "dashes": lambda s, k, g, r: (s, k.replace("-", r.choice("\u2013\u2014\u2011")), g),
+    "wide colon": lambda s, k, g, r: (s.replace(":", "\uff1a"), k, g),
+    "torn address": lambda s, k, g, r: (s.replace("/live", " /live"), k, g),
+    "full stop": lambda s, k, g, r: (s, k + ".", g),
+    "angle brackets": lambda s, k, g, r: ("<" + s + ">", k, g),
+    # what cannot be repaired
+    "key cut": lambda s, k, g, r: (s, k[: r.randrange(3, len(k) - 1)], g),
+    "key torn": lambda s, k, g, r: (s, k[:11] + " " + k[11:], g),
+    "letter lost": lambda s, k, g, r: (s, k[:9] + k[10:], g),
+    "odd letter": lambda s, k, g, r: (s, k[:8] + "\u00e4" + k[9:], g),
+    "wrong port": lambda s, k, g, r: (s.replace("example/", "example:443/"), k, g),
+    "bare address": lambda s, k, g, r: (s.replace("ingest.tarnlight.example", "192.168.1.20"), k, g),
+    "other host": lambda s, k, g, r: (s.replace("ingest.tarnlight.example", "198.51.100.7"), k, g),
+    "no application": lambda s, k, g, r: (s.removesuffix("/live"), k, g),
+    "other application": lambda s, k, g, r: (s.replace("/live", "/life"), k, g),
+    "two schemes": lambda s, k, g, r: ("rtmps://" + s, k, g),
+    "chatter": lambda s, k, g, r: (s, "please use " + k + " today", g),
+}
+
+
+class Generated(unittest.TestCase):
+    def test_none_of_hundreds_is_silently_wrong(self):
+        source = random.Random(9)
+        names = list(DAMAGES)
+        repaired = refused = 0
+        for n in range(1200):
+            server, key = sound(source)
+            chosen = [names[n % len(names)]] if n < 200 else source.sample(names, source.randrange(1, 4))
+            s, k, glue = server, key, source.choice([" ", "\n", "  ", "\t"])
+            for name in chosen:
+                s, k, glue = DAMAGES[name](s, k, glue, source)
+            parts = [s, k] if source.random() < 0.6 or not k else [k, s]
+            text = glue.join(part for part in parts if part)
+            try:
+                found = untangle(text, pattern=PATTERN, known=KNOWN, ports=PORTS)
+            except PasteError as error:
+                refused += 1
+                self.assertNotIn(key, str(error))
+                self.assertNotIn(key[5:], str(error))
+                continue
+            repaired += 1
+            self.assertEqual((str(found.server), found.key), (server, key), (chosen, text))
+            self.assertNotIn(key, repr(found))
+        self.assertGreater(repaired, 500)
+        self.assertGreater(refused, 200)
+
+    def test_what_is_certain_is_repaired_and_said(self):
+        source = random.Random(10)
+        for name in list(DAMAGES)[: list(DAMAGES).index("angle brackets") + 1]:
+            server, key = sound(source)
+            s, k, glue = DAMAGES[name](server, key, " ", source)
+            found = untangle(glue.join(part for part in (s, k) if part), pattern=PATTERN, known=KNOWN, ports=PORTS)
+            self.assertEqual((str(found.server), found.key), (server, key), name)
+            self.assertTrue(found.repairs, name)
+
+    def test_what_is_not_certain_is_refused_and_explained(self):
+        source = random.Random(11)
+        server, key = sound(source)
+        for name, words in (
+            ("key cut", "ends too early"), ("letter lost", "character|ends too early"), ("odd letter", "character 9 of 24"), ("wrong port", "port 443"),
+            ("bare address", "local network"), ("other host", "bare IP"), ("no application", "no application"),
+            ("other application", "expected live"), ("two schemes", "two schemes"),
+        ):  # fmt: skip
+            s, k, glue = DAMAGES[name](server, key, " ", source)
+            with self.assertRaisesRegex(PasteError, words):
+                untangle(f"{s}{glue}{k}", pattern=PATTERN, known=KNOWN, ports=PORTS)
+        for text, words in (
+            ("", "nothing"),
+            ("x" * 9000, "9000 characters"),
+            (f"{server} rtmp://other.example/a {key}", "none of|two different"),
+        ):
+            with self.assertRaisesRegex(PasteError, words):
+                untangle(text, pattern=PATTERN, known=KNOWN, ports=PORTS)
+
+
+class Alone(unittest.TestCase):
+    def test_without_a_pattern_little_is_certain(self):
+        found = untangle("abcd-1234 rtmp://in.copse.example/app")
+        self.assertEqual((str(found.server), found.key), ("rtmp://in.copse.example/app", "abcd-1234"))
+        for text, words in (
+            ("rtmp://in.copse.example/app/abcd-1234", "may hold the key"), ("ab\u00e4cd", "character 3"), ("one two", "2 different words"),
+        ):  # fmt: skip
+            with self.assertRaisesRegex(PasteError, words):
+                untangle(text)
+
+    def test_a_key_behind_the_scheme_is_not_repeated(self):
+        for text in (
+            "rtmp://FAKE-AAAA-CCCC-DDDD-EEEE",
+            "rtmp://FAKE-AAAA-CCCC-DDDD-EEEE/live",
+            "http:FAKE-AAAA-CCCC-DDDD-EEEE",
+        ):
+            with self.assertRaises(PasteError) as caught:
+                untangle(text, pattern=PATTERN, known=KNOWN, ports=PORTS)
+            self.assertNotIn("aaaa", str(caught.exception).lower())
+
+    def test_either_alone(self):
+        self.assertIsNone(untangle(SERVER, known=KNOWN).key)
+        self.assertIsNone(untangle("FAKE-AAAA-CCCC-DDDD-EEEE", pattern=PATTERN).server)
+
+    def test_keys_with_query_arguments(self):
+        found = untangle(f"{SERVER}/stream-1?token=a%2Fb&x=1", known=KNOWN)
+        self.assertEqual(found.key, "stream-1?token=a%2Fb&x=1")
+
+    def test_look_alikes_need_one_reading_only(self):
+        self.assertEqual(untangle("l2OA", pattern=r"[0-9]{3}[A-Z]").key, "120A")
+        with self.assertRaises(PasteError):
+            untangle("o-1", pattern=r"[0O]-[0-9]")
+        self.assertEqual(paste.untangle("AB", pattern="[A-Z]{2}").repairs, ())
