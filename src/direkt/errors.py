@@ -7,8 +7,10 @@ network does not answer or refuses. The command line turns each branch into its 
 from __future__ import annotations
 
 import os
-import socket
-import ssl
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    import ssl
 
 
 class DirektError(Exception):
@@ -29,6 +31,9 @@ class NoAnswer(DirektError):
 
 def os_words(error: OSError) -> str:
     """The system's words for an error, in small letters and without those of libraries."""
+    import socket
+    import ssl
+
     if isinstance(error, ssl.SSLError):
         return tls_words(error)
     if isinstance(error, socket.gaierror):
@@ -56,6 +61,8 @@ _NOT_TLS = ("WRONG_VERSION_NUMBER", "HTTP_REQUEST", "RECORD_LAYER_FAILURE", "PAC
 
 def tls_words(error: ssl.SSLError) -> str:
     """What a TLS error means."""
+    import ssl
+
     if isinstance(error, ssl.SSLCertVerificationError):
         return _CERTIFICATE_WORDS.get(error.verify_code, error.verify_message.lower())
     if error.reason in _NOT_TLS:

@@ -14,14 +14,17 @@ from fractions import Fraction
 from typing import Any, Literal
 
 import numpy as np
-from numpy.typing import NDArray
 
 Track = Literal["video", "audio"]
 Buffer = bytes | bytearray | memoryview
 Scalar = int | float | str
-Column = NDArray[np.int64]
-Marks = NDArray[np.bool_]
-Bytes = NDArray[np.uint8]
+# numpy.typing takes longer to import than these take to write
+Column = np.ndarray[Any, np.dtype[np.int64]]
+Marks = np.ndarray[Any, np.dtype[np.bool_]]
+Bytes = np.ndarray[Any, np.dtype[np.uint8]]
+Words = np.ndarray[Any, np.dtype[np.uint64]]
+Codes = np.ndarray[Any, np.dtype[np.int8]]
+Times = np.ndarray[Any, np.dtype[np.float64]]
 
 
 class Framing(StrEnum):
@@ -59,7 +62,7 @@ class Samples:
     dts: Column  # decoding time, ticks
     pts: Column  # presentation time, ticks
     marked: Marks  # what the source calls a keyframe
-    arrival: NDArray[np.float64] | None = None  # s of a steady clock; None: not live
+    arrival: Times | None = None  # s of a steady clock; None: not live
 
     def __len__(self) -> int:
         return len(self.offset)

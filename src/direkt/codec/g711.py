@@ -3,22 +3,21 @@
 from __future__ import annotations
 
 import numpy as np
-from numpy.typing import NDArray
 
 from direkt.codec.reader import OpaqueAudio, Sound
-from direkt.media import Column, Format, Samples
+from direkt.media import Column, Format, Samples, Times
 
 _QUIET = 10 ** (-60 / 20)  # of full scale, RMS: below it counts as silence
 
 
-def _a_law() -> NDArray[np.float64]:
+def _a_law() -> Times:
     code = np.arange(256) ^ 0x55
     exponent, mantissa = code >> 4 & 7, code & 15
     size = np.where(exponent == 0, (mantissa << 4) + 8, ((mantissa << 4) + 0x108) << np.maximum(exponent - 1, 0))
     return np.where(code & 0x80, size, -size) / 32768
 
 
-def _mu_law() -> NDArray[np.float64]:
+def _mu_law() -> Times:
     code = np.arange(256) ^ 0xFF
     size = (((code & 15) << 3) + 0x84 << (code >> 4 & 7)) - 0x84
     return np.where(code & 0x80, -size, size) / 32768

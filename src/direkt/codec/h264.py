@@ -14,14 +14,13 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 
 from direkt.codec import colour
 from direkt.codec import h264_syntax as syntax
 from direkt.codec.bits import BitReader, BitstreamError
 from direkt.codec.h264_syntax import B, I
-from direkt.codec.reader import Codes, Declared, Join, Pictures, Promise, Remark, Scan
-from direkt.media import Column, Format, Framing, Samples, Scalar
+from direkt.codec.reader import Declared, Join, Pictures, Promise, Remark, Scan
+from direkt.media import Bytes, Codes, Column, Format, Framing, Samples, Scalar, Words
 
 _FEW = 12  # samples that are walked one by one rather than together
 _WINDOW = 8  # bytes of a slice that are looked at
@@ -149,9 +148,7 @@ class Reader:
                 self._framing = Framing.START_CODES
                 self._remark("pictures are framed by start codes where lengths are the rule")
 
-    def _eras(
-        self, samples: Samples, units: _Units, kinds: NDArray[np.uint8]
-    ) -> Iterator[tuple[int, int, list[bytes]]]:
+    def _eras(self, samples: Samples, units: _Units, kinds: Bytes) -> Iterator[tuple[int, int, list[bytes]]]:
         """Stretches of samples between new parameter sets: first sample, end, and the sets in front of the first."""
         sets = np.flatnonzero((kinds == syntax.SPS) | (kinds == syntax.PPS))
         begin, waiting = 0, list[bytes]()
@@ -172,7 +169,7 @@ class Reader:
     def _known(self) -> set[bytes]:
         return {*self._sps.values(), *self._pps.values()}
 
-    def _pictures(self, samples: Samples, units: _Units, kinds: NDArray[np.uint8], before: int) -> Pictures:
+    def _pictures(self, samples: Samples, units: _Units, kinds: Bytes, before: int) -> Pictures:
         """The pictures of one stretch; ``before``: pictures of this batch in front of it."""
         coded = np.flatnonzero((kinds == syntax.SLICE) | (kinds == syntax.IDR) | (kinds == syntax.PARTITION_A))
         at, size, sample = units.at[coded], units.size[coded], units.sample[coded]
@@ -207,7 +204,7 @@ class Reader:
         return Pictures(first, join, bipredicted, scan, tuple(changes), 0, late)
 
     def _find_recovery(
-        self, samples: Samples, units: _Units, kinds: NDArray[np.uint8], first: Column, which: Column, join: Codes
+        self, samples: Samples, units: _Units, kinds: Bytes, first: Column, which: Column, join: Codes
     ) -> None:
         """Marks I pictures that stand behind a recovery point SEI message (D.1.8)."""
         for n in which.tolist():
@@ -216,7 +213,7 @@ class Reader:
                     join[n] = Join.RECOVERY
 
     def _find_scan(
-        self, samples: Samples, units: _Units, kinds: NDArray[np.uint8], first: Column, which: range, scan: Codes
+        self, samples: Samples, units: _Units, kinds: Bytes, first: Column, which: range, scan: Codes
     ) -> None:
         """Tells whole pictures from fields (7.4.3, Table D-1), where the parameter sets leave it open."""
         sps = self._sps_now
@@ -252,7 +249,7 @@ class Reader:
         return _behind_lengths(samples, self._length_size)
 
 
-def _of(samples: Samples, units: _Units, kinds: NDArray[np.uint8], sample: int, kind: int) -> Iterator[memoryview]:
+def _of(samples: Samples, units: _Units, kinds: Bytes, sample: int, kind: int) -> Iterator[memoryview]:
     """The units of one kind in a sample."""
     low, high = np.searchsorted(units.sample, [sample, sample + 1])
     data = memoryview(samples.data)
@@ -391,7 +388,7 @@ def _slice_starts(samples: Samples, at: Column, size: Column) -> tuple[Column, C
     return first, np.where(kind >= 0, kind % 5, -1), pps
 
 
-def _golomb(words: NDArray[np.uint64], used: NDArray[np.uint64]) -> tuple[Column, NDArray[np.uint64]]:
+def _golomb(words: Words, used: Words) -> tuple[Column, Words]:
     """ue(v) (9.1) behind ``used`` bits of 64-bit words; and the bits used then. Longer than 41 bits: nonsense, no error."""
     shifted = words << np.minimum(used, np.uint64(63))
     # 53 bits fit a float exactly, so its exponent counts the leading zeros

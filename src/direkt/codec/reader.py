@@ -13,12 +13,10 @@ from fractions import Fraction
 from typing import Protocol, cast
 
 import numpy as np
-from numpy.typing import NDArray
 
 from direkt.codec import registry
-from direkt.media import Column, Format, Marks, Samples, Scalar
+from direkt.media import Codes, Column, Format, Marks, Samples, Scalar
 
-Codes = NDArray[np.int8]
 Remark = Callable[[str], None]  # is told, in words, of what breaks a rule
 
 

@@ -15,12 +15,26 @@ from enum import IntEnum
 from fractions import Fraction
 
 import numpy as np
-from numpy.typing import NDArray
 
 from direkt.codec import registry
 from direkt.codec.registry import Codec
 from direkt.container import ContainerError, Source
-from direkt.media import Break, Buffer, Claims, Column, Format, Framing, MediaEvent, Odd, Samples, Scalar, Track
+from direkt.media import (
+    Break,
+    Buffer,
+    Claims,
+    Codes,
+    Column,
+    Format,
+    Framing,
+    Marks,
+    MediaEvent,
+    Odd,
+    Samples,
+    Scalar,
+    Times,
+    Track,
+)
 from direkt.protocol import amf
 
 AUDIO, VIDEO, SCRIPT = 8, 9, 18  # E.4.1
@@ -109,7 +123,7 @@ def _audio(first: int, more: bytes) -> _Layout:
     return _Layout(_What.SAMPLE, 1, codec, marked=True, sample_rate=rate, channels=channels)
 
 
-def _telling() -> NDArray[np.int64]:
+def _telling() -> Column:
     """By tag type (0 audio, 1 video) and first byte: which of the next four bytes tell the layout, as a mask."""
     mask = np.zeros((2, 256), np.int64)
     for first in range(256):
@@ -142,7 +156,7 @@ class Tags:
 
     def events(
         self, data: Buffer, kind: Column, stamp: Column, offset: Column, size: Column,
-        arrival: NDArray[np.float64] | None = None,
+        arrival: Times | None = None,
     ) -> Iterator[MediaEvent]:  # fmt: skip
         """The events of tags in columns: type, time stamp (32 bits), and where the body lies in ``data``.
 
@@ -190,7 +204,7 @@ class Tags:
             layouts.append(layout)
         return number.astype(np.int64), layouts
 
-    def _one_clock(self, stamp: Column, samples: NDArray[np.bool_]) -> Column:
+    def _one_clock(self, stamp: Column, samples: Marks) -> Column:
         """Time stamps of 32 bits as one clock: each lies less than 2^31 ms from the one before (RTMP 1.0, 5.1)."""
         time = np.zeros(len(stamp), np.int64)
         stamps = stamp[samples] & 0xFFFFFFFF
@@ -274,10 +288,10 @@ class _Columns:
     offset: Column
     size: Column
     head: Column
-    what: NDArray[np.int8]
+    what: Codes
     number: Column  # of the layout
     layouts: list[_Layout]
-    arrival: NDArray[np.float64] | None
+    arrival: Times | None
 
 
 def _a(track: Track) -> str:

@@ -36,6 +36,20 @@ class Caught:
 CatchEvent = Listening | Tick
 
 
+def receive(reception: Reception, clock: Clock, *, wait: float, seconds: float | None) -> Job[Tick, None]:
+    """Measures what comes until ``seconds`` after the push began (None: for ever), or when none came in ``wait`` s."""
+    begin = clock.now()
+    while True:
+        clock.sleep(TICK)
+        reception.poll()
+        now, rehearsal = clock.now(), reception.rehearsal
+        yield Tick(now, now - begin)
+        if rehearsal.first is None and now - begin > wait:
+            return
+        if seconds is not None and rehearsal.first is not None and rehearsal.elapsed(now) >= seconds:
+            return
+
+
 def catch(
     reception: Reception, host: str | None, port: int, clock: Clock, *, wait: float, seconds: float | None
 ) -> Job[CatchEvent, Caught]:
@@ -47,16 +61,7 @@ def catch(
     try:
         number = reception.open(host, port)
         yield Listening(number)
-        begin = clock.now()
-        while True:
-            clock.sleep(TICK)
-            reception.poll()
-            now, rehearsal = clock.now(), reception.rehearsal
-            yield Tick(now, now - begin)
-            if rehearsal.first is None and now - begin > wait:
-                break
-            if seconds is not None and rehearsal.first is not None and rehearsal.elapsed(now) >= seconds:
-                break
+        yield from receive(reception, clock, wait=wait, seconds=seconds)
     except KeyboardInterrupt:
         interrupted = True
     finally:

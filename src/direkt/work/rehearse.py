@@ -19,7 +19,7 @@ from direkt.parameters import Values
 from direkt.protocol.address import ServerAddress
 from direkt.protocol.schemes import SCHEMES, secure
 from direkt.secret import Secret
-from direkt.work.catch import TICK, Tick
+from direkt.work.catch import Tick, receive
 from direkt.work.feeds import FeedParts
 from direkt.work.reception import Reception, Rehearsal
 from direkt.work.steps import Clock, Job
@@ -191,16 +191,8 @@ def _push(
     feed.driver.write_slot(number, channel, server, key)
     yield Doing(Phase.START, server)
     feed.driver.push(number, on=True)
-    begin = clock.now()
-    while True:
-        clock.sleep(TICK)
-        reception.poll()
-        now, rehearsal = clock.now(), reception.rehearsal
-        yield Tick(now, now - begin)
-        if rehearsal.first is None and now - begin > START_LIMIT:
-            return _why_nothing(feed, reception)
-        if rehearsal.first is not None and rehearsal.elapsed(now) >= seconds:
-            return ""
+    yield from receive(reception, clock, wait=START_LIMIT, seconds=seconds)
+    return "" if reception.rehearsal.first is not None else _why_nothing(feed, reception)
 
 
 def _why_nothing(feed: FeedParts, reception: Reception) -> str:
