@@ -117,6 +117,24 @@ def column(values: Any) -> Column:
     return np.asarray(values, np.int64)
 
 
+def words(data: Buffer, at: Column) -> Words:
+    """The eight bytes from each place of ``data`` on as one number; what would lie behind its end counts as zeros."""
+    size = len(data)
+    inside = at <= size - 8
+    if inside.all() and size >= 8:
+        # every place at which a number may begin, as one column over the same bytes
+        return np.ndarray((size - 7,), ">u8", data, 0, (1,))[at].astype(np.uint64)
+    tail = bytes(memoryview(data)[max(0, size - 16) :])
+    tail += bytes(8 + 16 - len(tail))
+    out = np.zeros(len(at), np.uint64)
+    if size >= 8:
+        out[inside] = np.ndarray((size - 7,), ">u8", data, 0, (1,))[at[inside]]
+    for n in np.flatnonzero(~inside & (at < size)).tolist():
+        place = int(at[n]) - max(0, size - 16)
+        out[n] = int.from_bytes(tail[place : place + 8], "big")
+    return out
+
+
 def batch(
     track: Track, parts: list[bytes], dts: list[int], pts: list[int], marked: list[bool], arrival: list[float] | None = None
 ) -> Samples:  # fmt: skip

@@ -20,7 +20,7 @@ from direkt.codec import h264_syntax as syntax
 from direkt.codec.bits import BitReader, BitstreamError
 from direkt.codec.h264_syntax import B, I
 from direkt.codec.reader import Declared, Join, Pictures, Promise, Remark, Scan
-from direkt.media import Bytes, Codes, Column, Format, Framing, Samples, Scalar, Words
+from direkt.media import Bytes, Codes, Column, Format, Framing, Samples, Scalar, Words, words
 
 _FEW = 12  # samples that are walked one by one rather than together
 _WINDOW = 8  # bytes of a slice that are looked at
@@ -286,9 +286,7 @@ def _behind_lengths(samples: Samples, length_size: int) -> _Units:
     """NAL units behind lengths of 1, 2 or 4 bytes (ISO/IEC 14496-15, 5.3.2)."""
     if len(samples) <= _FEW:
         return _collect([], [_walk_one(samples, n, int(samples.offset[n]), length_size) for n in range(len(samples))])
-    view = samples.view
-    steps = np.arange(length_size)
-    weights = (256 ** np.arange(length_size - 1, -1, -1)).astype(np.int64)
+    shift = np.uint64(64 - 8 * length_size)
     alive = np.flatnonzero(samples.size > 0)
     at, end = samples.offset[alive], (samples.offset + samples.size)[alive]
     found: list[tuple[Column, Column, Column]] = []
@@ -300,8 +298,7 @@ def _behind_lengths(samples: Samples, length_size: int) -> _Units:
             alive, at, end = alive[whole], at[whole], end[whole]
             if not len(alive):
                 break
-        gathered = view[at[:, None] + steps]
-        size = gathered.view(">u4")[:, 0].astype(np.int64) if length_size == 4 else gathered.astype(np.int64) @ weights
+        size = (words(samples.data, at) >> shift).astype(np.int64)
         body = at + length_size
         fits = size <= end - body
         if not fits.all():
@@ -373,24 +370,25 @@ def _between_start_codes(samples: Samples) -> _Units:
 
 def _slice_starts(samples: Samples, at: Column, size: Column) -> tuple[Column, Column, Column]:
     """first_mb_in_slice, slice_type (0 to 4; -1: none such) and pic_parameter_set_id of slices (7.3.3)."""
-    view = samples.view
-    places = at[:, None] + np.arange(1, 1 + _WINDOW)
-    inside = places < np.minimum(at + size, len(view))[:, None]
-    window = np.where(inside, view[np.minimum(places, len(view) - 1)], 0).astype(np.uint8)
-    words = np.ascontiguousarray(window).view(">u8")[:, 0].astype(np.uint64)
-    first, used = _golomb(words, np.zeros(len(words), np.uint64))
-    kind, used = _golomb(words, used)
-    pps, _ = _golomb(words, used)
+    start = words(samples.data, at + 1)
+    if (short := size < 1 + _WINDOW).any():
+        start[short] &= ~np.uint64(0) << (8 * (1 + _WINDOW - size[short])).astype(np.uint64)
+    first, used = _golomb(start, np.zeros(len(start), np.uint64))
+    kind, used = _golomb(start, used)
+    pps, _ = _golomb(start, used)
+    window = start.astype(">u8").view(np.uint8).reshape(-1, _WINDOW)
     escaped = (window[:, :-2] == 0) & (window[:, 1:-1] == 0) & (window[:, 2:] == 3)
     for n in np.flatnonzero(escaped.any(axis=1)).tolist():
-        first[n], kind[n], pps[n] = _slice_start(bytes(view[int(at[n]) : int(at[n]) + min(int(size[n]), 24)]))
+        first[n], kind[n], pps[n] = _slice_start(
+            bytes(memoryview(samples.data)[int(at[n]) : int(at[n]) + min(int(size[n]), 24)])
+        )
     kind[kind > 9] = -1
     return first, np.where(kind >= 0, kind % 5, -1), pps
 
 
-def _golomb(words: Words, used: Words) -> tuple[Column, Words]:
+def _golomb(start: Words, used: Words) -> tuple[Column, Words]:
     """ue(v) (9.1) behind ``used`` bits of 64-bit words; and the bits used then. Longer than 41 bits: nonsense, no error."""
-    shifted = words << np.minimum(used, np.uint64(63))
+    shifted = start << np.minimum(used, np.uint64(63))
     # 53 bits fit a float exactly, so its exponent counts the leading zeros
     zeros = np.minimum(53 - np.frexp((shifted >> np.uint64(11)).astype(np.float64))[1], 20).astype(np.uint64)
     value = (shifted >> (np.uint64(63) - np.uint64(2) * zeros)).astype(np.int64) - 1

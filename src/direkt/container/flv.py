@@ -34,6 +34,7 @@ from direkt.media import (
     Scalar,
     Times,
     Track,
+    words,
 )
 from direkt.protocol import amf
 
@@ -183,12 +184,10 @@ class Tags:
 
     def _recognise(self, data: Buffer, kind: Column, offset: Column, size: Column) -> tuple[Column, list[_Layout]]:
         """For each tag the number of its layout, and the layouts."""
-        view = np.frombuffer(data, np.uint8)
-        places = offset[:, None] + np.arange(5)
-        inside = places < np.minimum(offset + size, len(view))[:, None]
-        start = np.where(inside, view[np.minimum(places, len(view) - 1)], 0)
-        first = start[:, 0].astype(np.int64)
-        more = np.ascontiguousarray(start[:, 1:]).view(">u4")[:, 0].astype(np.int64)
+        start = (words(data, offset) >> np.uint64(24)).astype(np.int64)  # five bytes
+        if (short := size < 5).any():
+            start[short] &= (-1 << 8 * (5 - size[short])) & 0xFFFFFFFFFF
+        first, more = start >> 32, start & 0xFFFFFFFF
         known = (kind == AUDIO) | (kind == VIDEO)
         more &= np.where(known, _TELLING[(kind == VIDEO).astype(np.int64), first], 0)
         keys = kind << 40 | np.where(known, first, 0) << 32 | more
@@ -269,9 +268,7 @@ class Tags:
             pts = dts
             timed = np.array([layout.timed for layout in c.layouts])[number]
             if timed.any():
-                view = np.frombuffer(c.data, np.uint8)
-                parts = view[np.where(timed, offset, 3)[:, None] + np.array([-3, -2, -1])].astype(np.int64)
-                shift = parts[:, 0] << 16 | parts[:, 1] << 8 | parts[:, 2]
+                shift = (words(c.data, np.where(timed, offset - 3, 0)) >> np.uint64(40)).astype(np.int64)
                 pts = dts + np.where(timed, shift - ((shift & 0x800000) << 1), 0)  # SI24 (E.4.3.1)
             marked = np.array([layout.marked for layout in c.layouts])[number]
             arrival = None if c.arrival is None else c.arrival[where]
@@ -430,13 +427,11 @@ def _step(data: memoryview, at: int) -> tuple[Column, int, Break | None]:
 
 def _headers(data: memoryview, places: Column) -> tuple[Column, Column, Column, Column]:
     """Type, body size, time stamp and the length in front, of the tags at ``places``."""
-    view = np.frombuffer(data, np.uint8)
-    fields = view[places[:, None] + np.arange(-4, 8)].astype(np.int64)
-    previous = fields[:, 0] << 24 | fields[:, 1] << 16 | fields[:, 2] << 8 | fields[:, 3]
-    size = fields[:, 5] << 16 | fields[:, 6] << 8 | fields[:, 7]
+    front = words(data, places - 4)
+    previous, here = (front >> np.uint64(32)).astype(np.int64), (front & np.uint64(0xFFFFFFFF)).astype(np.int64)
+    times = (words(data, places + 4) >> np.uint64(32)).astype(np.int64)
     # the time stamp's fourth byte comes last and is the highest (E.4.1)
-    stamp = fields[:, 11] << 24 | fields[:, 8] << 16 | fields[:, 9] << 8 | fields[:, 10]
-    return fields[:, 4] & 31, size, stamp, previous
+    return here >> 24 & 31, here & 0xFFFFFF, (times & 0xFF) << 24 | times >> 8, previous
 
 
 def _first_break(places: Column, kind: Column, previous: Column, should: Column) -> tuple[int, Break] | None:
