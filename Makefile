@@ -1,10 +1,13 @@
 # make demo   run the whole example        make test    run the tests
 # make check  lint and types               make bench   speed and memory figures
+# make mutants plant faults in the core and list those that no test notices: make mutants FAULTS=45 SEED=1
 PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test check bench clean
+.PHONY: demo test check bench mutants clean
+FAULTS ?= 45
+SEED ?= 1
 
 $(VENV)/user: pyproject.toml
 	$(PYTHON) -c 'import sys; sys.exit("Direkt needs Python 3.11 or newer; this is " + sys.version.split()[0] + ". Try: make PYTHON=python3.12 ...") if sys.version_info < (3, 11) else 0'
@@ -28,6 +31,9 @@ check: $(VENV)/developer
 
 bench: $(VENV)/user
 	$(BIN)/python -m bench
+
+mutants: $(VENV)/developer
+	$(BIN)/python -m tests.mutants $(FAULTS) $(SEED)
 
 clean:
 	rm -rf $(VENV) .mypy_cache .ruff_cache

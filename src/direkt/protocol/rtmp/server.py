@@ -53,6 +53,8 @@ _ALLOWED: Mapping[str, tuple[State, ...]] = {
     "closeStream": _ON, "FCPublish": _ON,
 }  # fmt: skip
 
+_ANSWERS = ("_result", "_error", "onStatus")
+
 
 class ServerSession(Session[ServerEvent]):
     """One publisher's connection."""
@@ -86,6 +88,8 @@ class ServerSession(Session[ServerEvent]):
         name = values[0]
         transaction = values[1] if len(values) > 1 and isinstance(values[1], float) else 0.0
         arguments = values[3:]
+        if name in _ANSWERS:  # whoever answers an answer never ends
+            return
         if self.state not in _ALLOWED.get(name, _ON):
             order = "before connect" if self.state is State.OPEN else "out of order"
             raise RtmpError(f"the command {name[:40]!r} {order}")

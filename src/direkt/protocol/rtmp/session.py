@@ -201,6 +201,7 @@ class Session(Generic[Event]):
         number = int.from_bytes(payload[:4], "big")
         if message.type == chunks.WINDOW_SIZE and len(payload) >= 4:
             self._window = number
+            self._acknowledge(0)  # what came with it may be more than that already
         elif message.type == chunks.PEER_BANDWIDTH and len(payload) >= 4:
             self._send(CONTROL_STREAM, chunks.WINDOW_SIZE, number.to_bytes(4, "big"))
         elif message.type == chunks.USER_CONTROL and payload[:2] == PING.to_bytes(2, "big"):
