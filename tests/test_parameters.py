@@ -2,13 +2,14 @@ import unittest
 
 from direkt import demand, parameters
 from direkt.parameters import Bound, Measured, ParameterError, clean, same, show
+from tests.parameters_page import PAGE, page
 
 
 class Table(unittest.TestCase):
     def test_every_name_has_its_row_with_meaning_and_advice(self):
         self.assertGreater(len(parameters.TABLE), 40)
         for name, row in parameters.TABLE.items():
-            self.assertTrue(row.meaning.endswith(".") and row.advice.endswith("."), name)
+            self.assertTrue(all(text.endswith(".") for text in (row.meaning, row.advice, row.measured)), name)
             self.assertIn(parameters.setting_of(name), parameters.TABLE)
             self.assertIn(row.needs[0] if row.needs else name, parameters.TABLE)
             if row.aim:
@@ -17,6 +18,9 @@ class Table(unittest.TestCase):
                 )
             if row.kind is parameters.Kind.CHOICE:
                 self.assertTrue(row.choices, name)
+
+    def test_the_page_says_what_the_table_says(self):
+        self.assertEqual(PAGE.read_text(), page(), "run: python -m tests.parameters_page")
 
     def test_unknown_names_come_with_the_nearest(self):
         with self.assertRaisesRegex(ParameterError, "did you mean video.codec"):

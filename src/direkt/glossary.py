@@ -19,6 +19,7 @@ class Entry:
     what: str  # what it is and what it changes
     choose: str = ""  # what to choose, and why
     mixed_up: str = ""  # units and the usual mix-ups
+    measured: str = ""  # how Direkt measures it
 
 
 # Each line: term | also | what | choose | mixed up with
@@ -101,7 +102,7 @@ def entries() -> Iterator[Entry]:
     for row in parameters.TABLE.values():
         unit = f"In {row.unit}. " if row.unit else ""
         values = f"One of {', '.join(row.choices)}." if row.choices else ""
-        yield Entry(row.name, (row.name.replace(".", " "),), row.meaning, row.advice, f"{unit}{values}".strip())
+        yield Entry(row.name, (), row.meaning, row.advice, f"{unit}{values}".strip(), row.measured)
     text = _TEXT.replace("@rtmp@", str(PORTS["rtmp"])).replace("@rtmps@", str(PORTS["rtmps"]))
     for line in text.splitlines():
         term, also, what, choose, mixed_up = line.split("|")

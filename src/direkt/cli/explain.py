@@ -57,20 +57,25 @@ def explain(
         raise UnusableInput(f"nothing is known of {word!r}{hint}")
     if as_json:
         rows = [
-            {"term": e.term, "also": list(e.also), "what": e.what, "choose": e.choose, "mixed_up": e.mixed_up}
+            {"term": e.term, "also": list(e.also), "what": e.what, "choose": e.choose, "mixed_up": e.mixed_up, "measured": e.measured}
             for e in found
         ]
         output.print_json({"schema": "direkt.explain/1", "asked": word, "entries": rows})
         return ExitCode.GOOD
+    from rich.padding import Padding
+    from rich.table import Table
+
     out = output.console()
     for n, e in enumerate(found):
         also = f"  [dim]({escape(', '.join(e.also))})[/]" if e.also else ""
         out.print(("\n" if n else "") + f"[bold]{escape(e.term)}[/]{also}")
-        out.print(f"  {escape(e.what)}")
-        if e.choose:
-            out.print(f"  [bold]choose[/]  {escape(e.choose)}")
-        if e.mixed_up:
-            out.print(f"  [bold]mind[/]    {escape(e.mixed_up)}")
+        out.print(Padding(escape(e.what), (0, 0, 0, 2), expand=False))
+        lines = Table.grid(padding=(0, 2, 0, 0))
+        for label, text in (("choose", e.choose), ("mind", e.mixed_up), ("measured", e.measured)):
+            if text:
+                lines.add_row(f"[bold]{label}[/]", escape(text))
+        if lines.row_count:
+            out.print(Padding(lines, (0, 0, 0, 2), expand=False))
     return ExitCode.GOOD
 
 

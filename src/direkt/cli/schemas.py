@@ -287,6 +287,7 @@ class EntryJson(TypedDict):
     what: str
     choose: str
     mixed_up: str
+    measured: str
 
 
 class ExplainJson(TypedDict):
