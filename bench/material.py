@@ -9,11 +9,11 @@ from pathlib import Path
 
 from direkt.codec.bits import pack, u
 from direkt.codec.testcard import CardSettings
-from direkt.container import flv
+from direkt.container import flv_writer
+from direkt.media import Format, Samples, batch
 from direkt.sim.push import AudioSettings, Programme
 
 SECONDS = 32  # 1500 audio frames of 1024 samples at 48 kHz: video and audio repeat together
-Tag = tuple[int, int, bytes]  # ms, kind, body
 
 
 def noise_frames() -> Iterator[bytes]:
@@ -29,26 +29,33 @@ def noise_frames() -> Iterator[bytes]:
         yield pack("001" + "0000" + "0" + channel + channel)[:size]
 
 
-def block(sound: str) -> tuple[list[Tag], list[Tag]]:
-    """Configurations, and the tags of 32 s of 720p30 at 6 Mbit/s CBR with AAC at 160 kbit/s."""
+def block(sound: str) -> tuple[list[Format], list[Samples]]:
+    """Formats, and the samples of 32 s of 720p30 at 6 Mbit/s CBR with AAC at 160 kbit/s, one by one."""
     video = CardSettings(1280, 720, Fraction(30), 60, "high", 5840, "cbr")
     programme = Programme(video, AudioSettings(48000, 2, 160, tone=sound != "silence"))
     noise = noise_frames()
-    tags: list[Tag] = []
-    while (tag := programme.next())[0] < SECONDS:
-        when, kind, body = tag
-        if kind == flv.AUDIO and sound == "noise":
-            body = flv.audio_frame(next(noise))
-        tags.append((round(when * 1000), kind, body))
-    return [(0, kind, body) for kind, body in programme.configs()], tags
+    out: list[Samples] = []
+    while (following := programme.next())[0] < SECONDS:
+        samples = following[1]
+        if samples.track == "audio" and sound == "noise":
+            n = int(samples.dts[0])
+            samples = batch("audio", [next(noise)], [n], [n], [True])
+        out.append(samples)
+    return programme.formats(), out
+
+
+def tags(formats: list[Format], samples: list[Samples]) -> list[flv_writer.Tag]:
+    """The same as tags."""
+    writer = flv_writer.TagWriter()
+    return [tag for event in (*formats, *samples) for tag in writer.tags(event)]
 
 
 def write_hour(path: Path, sound: str, hours: float = 1) -> None:
     """An hour of it as FLV: the block, repeated with running times."""
-    configs, tags = block(sound)
+    formats, samples = block(sound)
+    made = tags(formats, samples)
+    configs, rest = made[: len(formats)], made[len(formats) :]
     with path.open("wb") as file:
-        file.write(flv.header())
-        for stamp, kind, body in configs:
-            file.write(flv.tag(kind, stamp, body))
-        for start in range(0, int(3600 * hours), SECONDS):
-            file.write(b"".join(flv.tag(kind, start * 1000 + stamp, body) for stamp, kind, body in tags))
+        file.write(flv_writer.header() + b"".join(flv_writer.tag(*tag) for tag in configs))
+        for start in range(0, int(3600 * hours) * 1000, SECONDS * 1000):
+            file.write(b"".join(flv_writer.tag(kind, start + stamp, body) for kind, stamp, body in rest))

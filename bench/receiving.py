@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import dataclasses
 import multiprocessing
 import os
 import resource
@@ -41,10 +42,11 @@ def _wire() -> bytes:
     programme = Programme(
         CardSettings(1920, 1080, Fraction(50), 100, "high", 20000, "cbr"), AudioSettings(48000, 2, 160)
     )
-    out += [writer.write(6 if kind == 9 else 4, Message(kind, 1, 0, body)) for kind, body in programme.configs()]
-    while (tag := programme.next())[0] < 20:
-        when, kind, body = tag
-        out.append(writer.write(6 if kind == 9 else 4, Message(kind, 1, round(when * 1000), body)))
+    samples = []
+    while (following := programme.next())[0] < 20:
+        samples.append(following[1])
+    for kind, stamp, body in material.tags(programme.formats(), samples):
+        out.append(writer.write(6 if kind == 9 else 4, Message(kind, 1, stamp, body)))
     return b"".join(out)
 
 
@@ -165,26 +167,29 @@ def _receive(count: int, seconds: float, ports: object, results: object) -> None
 def _send(ports: list[int], seconds: float) -> None:
     """All publishers: each sends the same prepared block at its own pace, in 128-byte chunks."""
     os.sched_setaffinity(0, set(range(1, os.cpu_count() or 2)) or {0})
-    configs, tags = material.block("tone")
+    formats, block = material.block("tone")
+    ticks = {format.track: format.tick for format in formats}
+    when = [float(int(samples.dts[0]) * ticks[samples.track]) for samples in block]  # s
 
     async def one(port: int, n: int) -> None:
         publisher = rtmp.Publisher(address.parse(f"rtmp://127.0.0.1:{port}/live"), Secret(_KEY), chunk_size=128)
         await asyncio.sleep(n * 0.05)
         await publisher.start()
-        for _, kind, body in configs:
-            await publisher.send(kind, 0, body)
+        for format in formats:
+            await publisher.send(format)
         loop = asyncio.get_running_loop()
         begin = loop.time()
         start = 0
         while True:
-            for stamp, kind, body in tags:
-                when = start + stamp / 1000
-                if when >= seconds:
+            shift = {track: int(start / tick) for track, tick in ticks.items()}
+            for moment, samples in zip(when, block, strict=True):
+                if start + moment >= seconds:
                     await publisher.close()
                     return
-                if (ahead := begin + when - loop.time()) > 0.004:
+                if (ahead := begin + start + moment - loop.time()) > 0.004:
                     await asyncio.sleep(ahead)
-                await publisher.send(kind, round(when * 1000), body)
+                dts = samples.dts + shift[samples.track]
+                await publisher.send(dataclasses.replace(samples, dts=dts, pts=dts))
             start += material.SECONDS
 
     async def run() -> None:

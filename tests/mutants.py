@@ -17,7 +17,7 @@ import subprocess
 import sys
 import tempfile
 from collections.abc import Iterator
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import ThreadPoolExecutor, as_completed
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -134,13 +134,13 @@ def tests_near(path: Path) -> list[str]:
     return sorted((".".join(f.relative_to(ROOT).with_suffix("").parts) for f in files), key=distance)
 
 
-def noticed_by(fault: Fault) -> str | None:
-    """The first test file that fails with the fault planted; None where all pass."""
+def noticed_by(fault: Fault, tree: Path) -> str | None:
+    """The first test file that fails with the fault planted in a copy of ``tree``; None where all pass."""
     folder = Path(tempfile.mkdtemp(prefix="direkt-fault-"))
     try:
-        shutil.copytree(ROOT / "src", folder / "src")
+        shutil.copytree(tree / "src", folder / "src")
         planted = folder / fault.path.relative_to(ROOT)
-        source = fault.path.read_bytes()
+        source = planted.read_bytes()
         planted.write_bytes(source[: fault.begin] + fault.new.encode() + source[fault.end :])
         compileall.compile_file(planted, quiet=2, force=True)
         environment = {**os.environ, "PYTHONPATH": str(folder / "src")}
@@ -148,7 +148,7 @@ def noticed_by(fault: Fault) -> str | None:
             command = [sys.executable, "-m", "tests", "--file", name]
             try:
                 done = subprocess.run(
-                    command, cwd=ROOT, env=environment, capture_output=True, timeout=_LIMIT, stdin=subprocess.DEVNULL
+                    command, cwd=tree, env=environment, capture_output=True, timeout=_LIMIT, stdin=subprocess.DEVNULL
                 )
             except subprocess.TimeoutExpired:
                 return f"{name} (it hangs)"
@@ -162,7 +162,7 @@ def noticed_by(fault: Fault) -> str | None:
 def main() -> int:
     count = int(sys.argv[1]) if len(sys.argv) > 1 else 45
     seed = int(sys.argv[2]) if len(sys.argv) > 2 else 1
-    compileall.compile_dir(ROOT / "src", quiet=2)
+    compileall.compile_dir(PACKAGE, quiet=2)
     paths = [
         p
         for name in CORE
@@ -170,15 +170,19 @@ def main() -> int:
     ]
     everything = [fault for path in paths for fault in faults(path)]
     chosen = random.Random(seed).sample(everything, min(count, len(everything)))
-    survivors: list[Fault] = []
-    with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
-        for n, (fault, name) in enumerate(zip(chosen, pool.map(noticed_by, chosen), strict=True), 1):
-            if name is None:
-                survivors.append(fault)
-            print(f"{n:3} {'SURVIVES' if name is None else name} - {fault}", flush=True)
+    survivors: list[str] = []
+    with tempfile.TemporaryDirectory(prefix="direkt-tree-") as name, ThreadPoolExecutor(os.cpu_count() or 1) as pool:
+        tree = Path(name) / "tree"  # as it is now: who works on meanwhile changes nothing
+        shutil.copytree(ROOT, tree, ignore=shutil.ignore_patterns(".venv", ".git", ".*_cache"))
+        running = {pool.submit(noticed_by, fault, tree): str(fault) for fault in chosen}
+        for n, done in enumerate(as_completed(running), 1):
+            found = done.result()
+            if found is None:
+                survivors.append(running[done])
+            print(f"{n:3} {'SURVIVES' if found is None else found} - {running[done]}", flush=True)
     print(f"seed {seed}: {len(chosen) - len(survivors)} of {len(chosen)} faults noticed ({len(everything)} possible)")
-    for fault in survivors:
-        print(f"  survives: {fault}")
+    for text in survivors:
+        print(f"  survives: {text}")
     return 0
 
 

@@ -23,7 +23,9 @@ def page() -> str:
     """The whole page."""
     out = [_HEAD]
     for first, title in _PARTS:
-        out.append(f"\n## {title}\n\n| parameter | unit or values | what it is | how it is measured |\n|---|---|---|---|\n")
+        out.append(
+            f"\n## {title}\n\n| parameter | unit or values | what it is | how it is measured |\n|---|---|---|---|\n"
+        )
         out += [_line(row) for name, row in TABLE.items() if name.startswith(f"{first}.")]
     return "".join(out)
 

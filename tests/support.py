@@ -26,9 +26,10 @@ import numpy as np
 from direkt.cli import main as entry
 from direkt.codec import h264_syntax
 from direkt.codec.testcard import CardSettings, TestCard
-from direkt.container import Source, flv, mp4
+from direkt.container import Source, flv, flv_writer, mp4
 from direkt.measure.meter import Measurement, Meter
 from direkt.media import Format, Framing, MediaEvent, Samples, batch
+from direkt.protocol import amf
 from direkt.sim import brindle
 from direkt.sim.brindle import BrindleB2, Faults
 from direkt.sim.push import AudioSettings, Programme
@@ -50,21 +51,36 @@ def card(width=640, height=360, rate=Fraction(25), interval=50, profile="high", 
 AUDIO = AudioSettings(48000, 2, 128)
 
 
-def tags(seconds: float, video: CardSettings | None = None, audio: AudioSettings | None = AUDIO):
-    """Time (s), kind and body of each tag of a stream, configurations first."""
+def stream(seconds: float, video: CardSettings | None = None, audio: AudioSettings | None = AUDIO) -> list[MediaEvent]:
+    """The media events of a stream, formats first."""
     programme = Programme(video or card(), audio)
-    out = [(0.0, kind, body) for kind, body in programme.configs()]
-    while (tag := programme.next())[0] < seconds:
-        out.append(tag)
+    out: list[MediaEvent] = list(programme.formats())
+    while (following := programme.next())[0] < seconds:
+        out.append(following[1])
     return out
 
 
-def flv_bytes(seconds: float, video: CardSettings | None = None, audio: AudioSettings | None = AUDIO, metadata=None):
-    parts = [flv.header()]
-    if metadata is not None:
-        parts.append(flv.tag(flv.SCRIPT, 0, flv.metadata(metadata)))
-    parts += [flv.tag(kind, round(when * 1000), body) for when, kind, body in tags(seconds, video, audio)]
-    return b"".join(parts)
+def tags(
+    seconds: float, video: CardSettings | None = None, audio: AudioSettings | None = AUDIO
+) -> list[flv_writer.Tag]:
+    """Kind, time (ms) and body of each tag of a stream, configurations first."""
+    writer = flv_writer.TagWriter()
+    return [tag for event in stream(seconds, video, audio) for tag in writer.tags(event)]
+
+
+def flv_bytes(seconds: float, video: CardSettings | None = None, audio: AudioSettings | None = AUDIO, facts=None):
+    """A file; ``facts``: its onMetaData."""
+    made = [] if facts is None else [(flv.SCRIPT, 0, on_metadata(facts))]
+    return flv_writer.header() + b"".join(flv_writer.tag(*tag) for tag in [*made, *tags(seconds, video, audio)])
+
+
+def on_metadata(facts) -> bytes:
+    return amf.encode(["onMetaData", amf.EcmaArray(facts)])
+
+
+def video_body(data: bytes, *, key: bool = False, shift: int = 0) -> bytes:
+    """The body of a tag with H.264, by the standard's table (E.4.3)."""
+    return bytes([0x17 if key else 0x27, 1]) + (shift & 0xFFFFFF).to_bytes(3, "big") + data
 
 
 def mp4_bytes(pictures: int, video: CardSettings | None = None, others: tuple = ()) -> bytes:

@@ -4,10 +4,10 @@ import struct
 import unittest
 from fractions import Fraction
 
-from direkt.container import ContainerError, flv
+from direkt.container import ContainerError, flv, flv_writer
 from direkt.media import Break, Claims, Format, Framing, Odd, Samples
 from direkt.protocol import amf
-from tests.support import events, flat, flv_bytes, tags
+from tests.support import MS, events, flat, flv_bytes, on_metadata, pictures, stream, tags, video_body
 
 
 def by_hand(data: bytes):
@@ -42,7 +42,7 @@ def live(tags_, sizes=(10**6,)) -> list:
 
 class Reading(unittest.TestCase):
     def test_what_is_written_is_read_as_by_hand(self):
-        data = flv_bytes(4, metadata={"width": 640.0, "framerate": 25.0, "stereo": True})
+        data = flv_bytes(4, facts={"width": 640.0, "framerate": 25.0, "stereo": True})
         found = events(data)
         self.assertEqual(
             found[0], Claims("onMetaData", {"video.width": 640, "video.frame_rate": 25, "audio.channels": 2})
@@ -57,14 +57,14 @@ class Reading(unittest.TestCase):
             )
 
     def test_files_and_live_streams_take_the_same_way(self):
-        made = [(round(when * 1000), kind, body) for when, kind, body in tags(3)]
-        made.insert(3, (0, flv.SCRIPT, flv.metadata({"width": 640.0})))
+        made = [(stamp, kind, body) for kind, stamp, body in tags(3)]
+        made.insert(3, (0, flv.SCRIPT, on_metadata({"width": 640.0})))
         made += [
             (3000, flv.AUDIO, b"\x2f" + bytes(9)),
             (3020, flv.VIDEO, b"\x17"),
             (3040, flv.AUDIO, b"\x2f" + bytes(9)),
         ]
-        file = events(flv.header() + b"".join(flv.tag(kind, stamp, body) for stamp, kind, body in made))
+        file = events(flv_writer.header() + b"".join(flv_writer.tag(kind, stamp, body) for stamp, kind, body in made))
         source = random.Random(21)
         for _ in range(12):
             found = live(made, [source.randrange(1, 60) for _ in range(60)])
@@ -74,11 +74,49 @@ class Reading(unittest.TestCase):
                 [e for e in found if not isinstance(e, Samples)], [e for e in file if not isinstance(e, Samples)]
             )
 
+    def test_tags_are_written_for_every_codec_and_read_as_what_they_were(self):
+        made = [
+            *stream(0.2),
+            Format("audio", "opus", MS, Framing.RAW, b"OpusHead" + bytes(11)),
+            pictures([(1, 1, b"sound", True)], track="audio"),
+            Format("audio", "g711a", MS, Framing.RAW, b"", 8000, 1), pictures([(1.02, 1.02, b"tele", True)], track="audio"),
+            Format("audio", "mp3", MS, Framing.RAW, b"", 44100, 2), pictures([(1.04, 1.04, b"mpeg", True)], track="audio"),
+            Format("video", "av1", MS, Framing.RAW, b"\x81\0\0\0"), pictures([(1, 1, b"temporal unit", True)]),
+            Format("video", "h265", MS, Framing.LENGTHS, b"\1\1\1\1"), pictures([(1.1, 1.18, b"\0\0\0\1A")]),
+        ]  # fmt: skip
+        writer = flv_writer.TagWriter()
+        found = events(flv_writer.header() + b"".join(flv_writer.tag(*t) for e in made for t in writer.tags(e)))
+        self.assertFalse([e for e in found if isinstance(e, Odd | Break)])
+        for track in ("video", "audio"):
+            got = [(e.codec, e.configuration) for e in found if isinstance(e, Format) and e.track == track]
+            self.assertEqual(
+                got, [(e.codec, e.configuration) for e in made if isinstance(e, Format) and e.track == track]
+            )
+            self.assertEqual([s.data for s in flat(found, track)], [s.data for s in flat(made, track)])
+        self.assertEqual(flat(found, "video")[-1].pts, Fraction(1180, 1000))
+        self.assertEqual({e.channels for e in found if isinstance(e, Format) and e.codec == "mp3"}, {2})
+        with self.assertRaisesRegex(ContainerError, "no code for another codec"):
+            list(writer.tags(Format("video", "other", MS)))
+        with self.assertRaisesRegex(ContainerError, "before their format"):
+            list(flv_writer.TagWriter().tags(made[-1]))
+
+    def test_claims_go_round(self):
+        values = {
+            "video.width": 640,
+            "video.frame_rate": 25,
+            "audio.channels": 2,
+            "video.codec": "h264",
+            "audio.codec": "aac",
+        }
+        (tag,) = flv_writer.TagWriter().tags(Claims("a device", {**values, "video.scan": "progressive"}))
+        (found,) = events(flv_writer.header() + flv_writer.tag(*tag))
+        self.assertEqual(found, Claims("onMetaData", values))
+
     def test_many_more_tags_than_are_worked_on_at_once(self):
-        body = flv.audio_frame(b"sound")
+        body = b"\xaf\x01sound"
         count = 3 * flv._AT_ONCE + 5
-        data = flv.header() + flv.tag(8, 0, flv.audio_config(b"\x11\x90"))
-        data += b"".join(flv.tag(8, n, body) for n in range(count))
+        data = flv_writer.header() + flv_writer.tag(8, 0, b"\xaf\x00\x11\x90")
+        data += b"".join(flv_writer.tag(8, n, body) for n in range(count))
         found = flat(events(data), "audio")
         self.assertEqual([round(s.dts * 1000) for s in found], list(range(count)))
 
@@ -125,17 +163,17 @@ class Reading(unittest.TestCase):
             self.assertFalse(any(isinstance(e, Break) for e in events(bytes(whole))), right)
 
     def test_negative_composition_times_and_late_time_stamps(self):
-        body = flv.video_frame(b"\0\0\0\2\x41\x9a", key=False, offset=-40)
-        first = flat(events(flv.header() + flv.tag(flv.VIDEO, 0x01020304, body)), "video")[0]
+        body = video_body(b"\0\0\0\2\x41\x9a", shift=-40)
+        first = flat(events(flv_writer.header() + flv_writer.tag(flv.VIDEO, 0x01020304, body)), "video")[0]
         self.assertEqual((first.dts, first.pts), (Fraction(16909060, 1000), Fraction(16909020, 1000)))
-        (second,) = flat(events(flv.header() + flv.tag(flv.VIDEO, 0xFFFFFFF0, body)), "video")
+        (second,) = flat(events(flv_writer.header() + flv_writer.tag(flv.VIDEO, 0xFFFFFFF0, body)), "video")
         self.assertEqual(second.dts, Fraction(-16, 1000))
 
     def test_time_is_one_clock_over_every_border(self):
-        body = flv.video_frame(b"\0\0\0\2\x41\x9a", key=False)
+        body = video_body(b"\0\0\0\2\x41\x9a")
         for start in (0xFFFFFFF0, 0x7FFFFFF0, 0xFFFFFFD8, 0):
             stamps = [(start + 40 * n) & 0xFFFFFFFF for n in range(60)]
-            data = flv.header() + b"".join(flv.tag(flv.VIDEO, stamp, body) for stamp in stamps)
+            data = flv_writer.header() + b"".join(flv_writer.tag(flv.VIDEO, stamp, body) for stamp in stamps)
             for found in (events(data), live([(stamp, flv.VIDEO, body) for stamp in stamps], [7] * 20)):
                 times = [s.dts for s in flat(found, "video")]
                 self.assertEqual({b - a for a, b in itertools.pairwise(times)}, {Fraction(40, 1000)})
@@ -146,11 +184,13 @@ class Reading(unittest.TestCase):
             (bytes([0x82]) + bytes(10), "g711u", 8000, 1), (bytes([0xB2]) + bytes(10), "speex", 16000, 1),
             (bytes([0xE2]) + bytes(10), "mp3", 8000, 1), (bytes([0x3B]) + bytes(10), "pcm", 22050, 2), (bytes([0x5F]) + bytes(10), "other", 44100, 2),
         ):  # fmt: skip
-            found = events(flv.header() + flv.tag(flv.AUDIO, 0, body) * 3)
+            found = events(flv_writer.header() + flv_writer.tag(flv.AUDIO, 0, body) * 3)
             config = found[0]
             self.assertEqual((config.codec, config.sample_rate, config.channels), (codec, rate, channels))
             self.assertEqual([s.data for s in flat(found, "audio")], [bytes(10)] * 3)
-        found = events(flv.header() + flv.tag(flv.VIDEO, 0, b"\x12abc") + flv.tag(flv.VIDEO, 0, b"\x22def"))
+        found = events(
+            flv_writer.header() + flv_writer.tag(flv.VIDEO, 0, b"\x12abc") + flv_writer.tag(flv.VIDEO, 0, b"\x22def")
+        )
         self.assertEqual(
             (found[0].codec, [(s.data, s.key) for s in flat(found, "video")]),
             ("other", [(b"abc", True), (b"def", False)]),
@@ -158,7 +198,7 @@ class Reading(unittest.TestCase):
 
     def test_extended_headers(self):
         def one(kind, stamp, body):
-            return events(flv.header() + flv.tag(kind, stamp, body))
+            return events(flv_writer.header() + flv_writer.tag(kind, stamp, body))
 
         (config,) = one(flv.VIDEO, 0, b"\x90hvc1" + b"\x01abc")
         self.assertEqual((config.codec, config.configuration, config.framing), ("h265", b"\x01abc", Framing.LENGTHS))
@@ -176,15 +216,21 @@ class Reading(unittest.TestCase):
         self.assertEqual(odd, Odd("a video tag of 3 bytes, where its header alone has 5"))
 
     def test_short_tags_are_said_and_passed_over(self):
-        good = flv.tag(flv.AUDIO, 20, flv.audio_frame(b"sound"))
-        found = events(flv.header() + flv.tag(flv.AUDIO, 0, b"\xaf") + good + flv.tag(flv.VIDEO, 9, b"") + good)
+        good = flv_writer.tag(flv.AUDIO, 20, b"\xaf\x01sound")
+        found = events(
+            flv_writer.header()
+            + flv_writer.tag(flv.AUDIO, 0, b"\xaf")
+            + good
+            + flv_writer.tag(flv.VIDEO, 9, b"")
+            + good
+        )
         self.assertEqual(
             [e.text for e in found if isinstance(e, Odd)], ["an audio tag of 1 bytes, where its header alone has 2"]
         )
         self.assertEqual(len(flat(found, "audio")), 2)
 
     def test_random_damage_raises_nothing_but_the_formats_own_error(self):
-        whole = flv_bytes(0.4, metadata={"width": 640.0})
+        whole = flv_bytes(0.4, facts={"width": 640.0})
         source = random.Random(3)
         for _ in range(400):
             bad = bytearray(whole)
@@ -197,7 +243,7 @@ class Reading(unittest.TestCase):
 
     def test_metadata(self):
         def claims(body):
-            found = events(flv.header() + flv.tag(flv.SCRIPT, 0, body))
+            found = events(flv_writer.header() + flv_writer.tag(flv.SCRIPT, 0, body))
             return found[0].values if found else None
 
         self.assertIsNone(claims(b"\x02\x00\x0aonMetaData\x08\x00"))
@@ -213,4 +259,4 @@ class Reading(unittest.TestCase):
             claims(amf.encode(["@setDataFrame", "onMetaData", facts])),
             {"video.codec": "h264", "audio.codec": "aac", "audio.bitrate.mean": 128.5},
         )
-        self.assertEqual(claims(flv.metadata({"videocodecid": float("inf"), "audiocodecid": 1e30})), {})
+        self.assertEqual(claims(on_metadata({"videocodecid": float("inf"), "audiocodecid": 1e30})), {})

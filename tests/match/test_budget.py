@@ -62,8 +62,8 @@ class Overhead(unittest.TestCase):
         writer = ChunkWriter()
         writer.chunk_size = overhead._CHUNK
         sent = segments = 0
-        for when, kind, body in tags(4, card(bitrate=3000, interval=50), AudioSettings(48000, 2, 128)):
-            size = len(writer.write(6 if kind == 9 else 4, Message(kind, 1, round(when * 1000), body)))
+        for kind, stamp, body in tags(4, card(bitrate=3000, interval=50), AudioSettings(48000, 2, 128)):
+            size = len(writer.write(6 if kind == 9 else 4, Message(kind, 1, stamp, body)))
             sent += size
             segments += -(-size // 1448)
         counted = (sent + segments * 52) * 8 / 4 / 1000

@@ -4,7 +4,7 @@ from fractions import Fraction
 import numpy as np
 
 from direkt.codec.bits import pack, ue
-from direkt.container import flv
+from direkt.container import flv_writer
 from direkt.measure.meter import Meter
 from direkt.media import Break, Claims, Format, Samples, batch
 from direkt.parameters import Bound
@@ -269,7 +269,7 @@ class Time(unittest.TestCase):
 
 class Claimed(unittest.TestCase):
     def test_what_a_container_claims_wrongly_is_shown_and_not_believed(self):
-        data = flv_bytes(3, metadata={"width": 1920.0, "height": 360.0, "framerate": 30.0, "videocodecid": 7.0})
+        data = flv_bytes(3, facts={"width": 1920.0, "height": 360.0, "framerate": 30.0, "videocodecid": 7.0})
         m = measure(events(data))
         self.assertEqual(
             {(d.what, d.claimed, d.stream) for d in m.differences},
@@ -325,7 +325,9 @@ class Evenly(unittest.TestCase):
 
 class Streams(unittest.TestCase):
     def test_sound_of_simple_codecs_is_measured(self):
-        data = flv.header() + b"".join(flv.tag(8, n * 20, b"\x72" + bytes([0xD5]) * 160) for n in range(200))
+        data = flv_writer.header() + b"".join(
+            flv_writer.tag(8, n * 20, b"\x72" + bytes([0xD5]) * 160) for n in range(200)
+        )
         meter = Meter()
         meter.add_all(events(data))
         v = {name: found.value for name, found in meter.audio.values().items()}

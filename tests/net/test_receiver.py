@@ -17,7 +17,7 @@ from direkt.protocol.rtmp.chunks import ChunkWriter, Message
 from direkt.protocol.rtmp.session import TagMessage
 from direkt.secret import Secret
 from direkt.sim.push import Programme
-from tests.support import AUDIO, KEY, Folder, card, events, flat, free_port, tags
+from tests.support import AUDIO, KEY, Folder, card, events, flat, free_port, pictures, tags, video_format
 
 HELLO = bytes([3]) + bytes(3072)
 
@@ -37,10 +37,10 @@ class Net(unittest.IsolatedAsyncioTestCase):
         publisher = Publisher(self.address(), Secret(KEY), **more)
         await publisher.start()
         programme = Programme(card(), AUDIO)
-        for kind, body in programme.configs():
-            await publisher.send(kind, 0, body)
-        while (tag := programme.next())[0] < seconds:
-            await publisher.send(tag[1], round(tag[0] * 1000), tag[2])
+        for format in programme.formats():
+            await publisher.send(format)
+        while (following := programme.next())[0] < seconds:
+            await publisher.send(following[1])
         await publisher.close()
 
     async def until(self, condition) -> None:
@@ -170,9 +170,10 @@ class Receiving(Net):
         await publisher.start()
         await self.until(lambda: any(isinstance(e, Left) for e in self.events))
         self.assertIn("nothing came for 0.4 s", self.events[-1].reason)
-        with self.assertRaises(PublishError):
+        with self.assertRaisesRegex(PublishError, "closed the connection|broke"):
+            await publisher.send(video_format())
             for _ in range(200):
-                await publisher.send(9, 0, b"\x27\x01" + bytes(1000))
+                await publisher.send(pictures([(0, 0, bytes(1000))]))
                 await asyncio.sleep(0.01)
         await publisher.close()
 
@@ -217,7 +218,7 @@ class Publishing(Net):
 
 class Recording(Folder):
     def messages(self, seconds: float) -> list[TagMessage]:
-        return [TagMessage(kind, round(when * 1000), body) for when, kind, body in tags(seconds)]
+        return [TagMessage(*tag) for tag in tags(seconds)]
 
     def test_times_run_on_over_a_gap_and_metadata_loses_its_command(self):
         path = self.folder / "a.flv"

@@ -70,7 +70,7 @@ class Flow(unittest.TestCase):
             connect, publish = pair.events
             self.assertEqual((connect.app, connect.url), ("live/second", "rtmp://h/live/second"))
             self.assertEqual((publish.name, publish.kind), ("key?token=1&x=y", "live"))
-            pair.client.send_metadata({"width": 640.0})
+            pair.client.send_metadata(amf.encode(["onMetaData", {"width": 640.0}]))
             for n in range(50):
                 pair.client.send_media(9, n * 40, bytes([n]) * 9000)
                 pair.client.send_media(8, n * 40, b"s" * 300)
@@ -153,7 +153,7 @@ class States(unittest.TestCase):
 
     def test_nothing_is_sent_before_the_server_takes_the_stream(self):
         made = client()
-        for act in (lambda: made.send_media(9, 0, b"x"), lambda: made.send_metadata({})):
+        for act in (lambda: made.send_media(9, 0, b"x"), lambda: made.send_metadata(b"")):
             with self.assertRaises(LocalError):
                 act()
         made.finish()

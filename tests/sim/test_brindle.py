@@ -4,8 +4,7 @@ from fractions import Fraction
 
 import httpx
 
-from direkt.container import flv
-from direkt.media import Claims, Format
+from direkt.media import Claims
 from direkt.net.rtmp import Receiver
 from direkt.net.transport import Arrived, Left
 from direkt.secret import Secret
@@ -103,14 +102,12 @@ class Programmes(unittest.TestCase):
         ):
             self.assertEqual(exact_rate(given), wanted)
 
-    def test_tags_come_in_the_order_of_their_times(self):
+    def test_events_come_in_the_order_of_their_times(self):
         programme = Programme(card(rate=Fraction(30000, 1001)), AudioSettings(44100, 1, 64))
+        self.assertEqual([format.codec for format in programme.formats()], ["h264", "aac"])
+        self.assertEqual(programme.claims().values["audio.channels"], 1)
         found = [programme.next() for _ in range(400)]
-        self.assertEqual([when for when, _, _ in found], sorted(when for when, _, _ in found))
-        queue = flv.TagQueue()
-        for when, kind, body in [*((0, *tag) for tag in programme.configs()), *found]:
-            queue.add(kind, round(when * 1000), body, 0.0)
-        read = queue.take()
-        self.assertEqual([e.codec for e in read if isinstance(e, Format)], ["h264", "aac"])
-        self.assertEqual(len(flat(read, "video")) + len(flat(read, "audio")), 400)
-        self.assertEqual(programme.metadata()["stereo"], False)
+        self.assertEqual([when for when, _ in found], sorted(when for when, _ in found))
+        ticks = {format.track: format.tick for format in programme.formats()}
+        self.assertEqual([when for when, _ in found], [int(s.dts[0]) * ticks[s.track] for _, s in found])
+        self.assertEqual(sum(s.track == "video" for _, s in found), 164)  # 400 of 29.97 and 43.07 a second

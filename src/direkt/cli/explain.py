@@ -57,7 +57,14 @@ def explain(
         raise UnusableInput(f"nothing is known of {word!r}{hint}")
     if as_json:
         rows = [
-            {"term": e.term, "also": list(e.also), "what": e.what, "choose": e.choose, "mixed_up": e.mixed_up, "measured": e.measured}
+            {
+                "term": e.term,
+                "also": list(e.also),
+                "what": e.what,
+                "choose": e.choose,
+                "mixed_up": e.mixed_up,
+                "measured": e.measured,
+            }
             for e in found
         ]
         output.print_json({"schema": "direkt.explain/1", "asked": word, "entries": rows})

@@ -1,7 +1,6 @@
 """Containers: what a recording is, by its content, and its media events.
 
-To add a container is to write one file in this folder with ``score``, ``read`` and, where it can be written, a
-writer, and to name it in CONTAINERS.
+To add a container is to write one file in this folder with ``score`` and ``read``, and to name it in CONTAINERS.
 """
 
 from __future__ import annotations
@@ -15,8 +14,7 @@ from typing import Protocol, cast
 from direkt.errors import Malformed
 from direkt.media import MediaEvent
 
-CONTAINERS = ("flv", "mp4")  # files in this folder
-_TITLES = "FLV and MP4"
+CONTAINERS = {"flv": "FLV", "mp4": "MP4"}  # files in this folder, and what people call them
 _START = 64  # bytes that score() is shown
 _GIVEN_BACK = 16 << 20  # bytes after which pages that lie behind are given back
 
@@ -77,8 +75,9 @@ def read(path: Path) -> Iterator[MediaEvent]:
 
 
 def _unknown(start: bytes) -> str:
+    readable = f"{' and '.join(CONTAINERS.values())} can be read"
     if start[0] == 0x47:
-        return f"it looks like MPEG-TS, which cannot be read so far; {_TITLES} can"
+        return f"it looks like MPEG-TS, which cannot be read so far; {readable}"
     if start[:4] == b"\0\0\0\1" or start[:3] == b"\0\0\1":
-        return f"it looks like a bare H.264 stream, which cannot be read so far; {_TITLES} can"
-    return f"not a recording that can be read: it begins with {start[:4].hex(' ')}; {_TITLES} can be read"
+        return f"it looks like a bare video stream without a container, which cannot be read so far; {readable}"
+    return f"not a recording that can be read: it begins with {start[:4].hex(' ')}; {readable}"

@@ -1,4 +1,4 @@
-"""FLV (the published file format, version 10.1, annex E), read and written.
+"""FLV (the published file format, version 10.1, annex E), read.
 
 A tag's body is also the body of an RTMP audio, video or data message, so files and live streams take the same way:
 tags in columns go into Tags.events, media events come out. Strategy: of a file, Python steps from tag to tag with one
@@ -41,6 +41,13 @@ from direkt.protocol import amf
 AUDIO, VIDEO, SCRIPT = 8, 9, 18  # E.4.1
 HEADER_SIZE, TAG_HEADER_SIZE = 9, 11
 TICK = Fraction(1, 1000)  # s
+
+# numbers in onMetaData (E.5), and the parameters that they are claims of
+FACTS = (
+    ("width", "video.width"), ("height", "video.height"), ("framerate", "video.frame_rate"),
+    ("videodatarate", "video.bitrate.mean"), ("audiodatarate", "audio.bitrate.mean"),
+    ("audiosamplerate", "audio.sample_rate"),
+)  # fmt: skip
 
 _AT_ONCE = 8192  # tags that are worked on together
 _SPAN = 40 << 20  # bytes that they may span: what is touched of a mapped file counts as memory
@@ -336,11 +343,7 @@ def _script(body: Buffer) -> Claims | None:
     if "onMetaData" not in names or facts is None:
         return None
     claims: dict[str, Scalar] = {}
-    for key, name in (
-        ("width", "video.width"), ("height", "video.height"), ("framerate", "video.frame_rate"),
-        ("videodatarate", "video.bitrate.mean"), ("audiodatarate", "audio.bitrate.mean"),
-        ("audiosamplerate", "audio.sample_rate"),
-    ):  # fmt: skip
+    for key, name in FACTS:
         value = facts.get(key)
         if isinstance(value, float) and 0 < value < 1e9:
             claims[name] = int(value) if value == int(value) else value
@@ -450,46 +453,3 @@ def _first_break(places: Column, kind: Column, previous: Column, should: Column)
         at - 4,
         f"the length behind a tag is {int(previous[n])}, but the tag says {int(should[n])}: one of them is wrong",
     )
-
-
-# Writing
-
-
-def header(*, audio: bool = True, video: bool = True) -> bytes:
-    """The file header and the first, empty previous tag size (E.2, E.3)."""
-    return struct.pack(">3sBBI", b"FLV", 1, (4 if audio else 0) | (1 if video else 0), HEADER_SIZE) + bytes(4)
-
-
-def tag(kind: int, milliseconds: int, body: Buffer) -> bytes:
-    """One tag with its trailing size (E.4.1). Raises ContainerError for a body too large for FLV."""
-    size = len(body)
-    if size > 0xFFFFFF:
-        raise ContainerError(f"a tag of {size} bytes; FLV allows 16777215")
-    stamp = milliseconds & 0xFFFFFFFF
-    head = struct.pack(">IIBBB", kind << 24 | size, (stamp & 0xFFFFFF) << 8 | stamp >> 24, 0, 0, 0)
-    return b"".join((head, body, (TAG_HEADER_SIZE + size).to_bytes(4, "big")))
-
-
-def video_config(record: bytes) -> bytes:
-    """The body of a tag with an AVCDecoderConfigurationRecord (E.4.3.2)."""
-    return b"\x17\x00\x00\x00\x00" + record
-
-
-def video_frame(data: bytes, *, key: bool, offset: int = 0) -> bytes:
-    """The body of a tag with an H.264 access unit; ``offset``: composition time in ms."""
-    return (b"\x17\x01" if key else b"\x27\x01") + (offset & 0xFFFFFF).to_bytes(3, "big") + data
-
-
-def audio_config(config: bytes) -> bytes:
-    """The body of a tag with an AudioSpecificConfig (E.4.2.1: AAC is always marked 44 kHz, 16 bit, stereo)."""
-    return b"\xaf\x00" + config
-
-
-def audio_frame(data: bytes) -> bytes:
-    """The body of a tag with an AAC raw_data_block."""
-    return b"\xaf\x01" + data
-
-
-def metadata(facts: dict[str, amf.Amf]) -> bytes:
-    """The body of a script tag with onMetaData (E.5)."""
-    return amf.encode(["onMetaData", amf.EcmaArray(facts)])

@@ -13,12 +13,13 @@ import hmac
 import os
 import ssl
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from pathlib import Path
 from typing import BinaryIO
 
-from direkt.container import flv
+from direkt.container import ContainerError, flv, flv_writer
 from direkt.errors import os_words
+from direkt.media import MediaEvent
 from direkt.net.connect import ConnectError, Connection, connect
 from direkt.net.listener import Listener
 from direkt.net.transport import (
@@ -62,7 +63,7 @@ class Recorder:
     def __init__(self, path: Path, *, overwrite: bool = False) -> None:
         flags = os.O_WRONLY | os.O_CREAT | (os.O_TRUNC if overwrite else os.O_EXCL)
         self._file: BinaryIO = os.fdopen(os.open(path, flags, 0o644), "wb")
-        self._file.write(flv.header())
+        self._file.write(flv_writer.header())
         self._shift = 0
         self._last = 0
         self.bytes = 0
@@ -78,7 +79,7 @@ class Recorder:
         body = message.body
         if message.kind == flv.SCRIPT:
             body = body.removeprefix(b"\x02\x00\x0d@setDataFrame")
-        tag = flv.tag(message.kind, stamp, body)
+        tag = flv_writer.tag(message.kind, stamp, body)
         self._file.write(tag)
         self.bytes += len(tag)
 
@@ -322,6 +323,7 @@ class Publisher:
         self._session = ClientSession(str(address), address.app, key.reveal(), os.urandom(1528), chunk_size=chunk_size)
         self._connection: Connection | None = None
         self._listening: asyncio.Task[None] | None = None
+        self._writer = flv_writer.TagWriter()
         self._refused: str | None = None
         self.sent = 0  # bytes
 
@@ -388,22 +390,21 @@ class Publisher:
             async with asyncio.timeout(SEND_LIMIT):
                 await self._connection.writer.drain()
 
-    async def metadata(self, facts: Mapping[str, float | str | bool]) -> None:
-        """Sends onMetaData. Raises PublishError."""
-        await self._send(lambda: self._session.send_metadata(dict(facts)))
-
-    async def send(self, kind: int, milliseconds: int, body: bytes) -> None:
-        """Sends one audio (8) or video (9) message. Raises PublishError when the push is over."""
-        await self._send(lambda: self._session.send_media(kind, milliseconds, body))
-
-    async def _send(self, put: Callable[[], None]) -> None:
+    async def send(self, event: MediaEvent) -> None:
+        """Sends what the stream is, how it is coded, or samples. Raises PublishError when the push is over."""
         if self._refused is not None:
             raise PublishError(self._refused)
         try:
-            put()
-            await self._flush()
+            for kind, milliseconds, body in self._writer.tags(event):
+                if kind == flv.SCRIPT:
+                    self._session.send_metadata(body)
+                else:
+                    self._session.send_media(kind, milliseconds, body)
+                await self._flush()
         except LocalError:
             raise PublishError(self._refused or "the stream is over") from None
+        except ContainerError as error:
+            raise PublishError(f"RTMP cannot carry this: {error}") from None
         except TimeoutError:
             raise PublishError(f"the line is stuck: nothing went out for {SEND_LIMIT:g} s") from None
         except OSError as error:

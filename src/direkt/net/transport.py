@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import importlib
 import ssl
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol, cast
@@ -85,11 +85,11 @@ class Publisher(Protocol):
     async def start(self) -> None:
         """Connects and publishes. Raises PublishError."""
 
-    async def metadata(self, facts: Mapping[str, float | str | bool]) -> None:
-        """Tells what the stream is. Raises PublishError."""
+    async def send(self, event: MediaEvent) -> None:
+        """Sends what the stream is (Claims), how it is coded (Format), or samples of it.
 
-    async def send(self, kind: int, milliseconds: int, body: bytes) -> None:
-        """Sends one tag. Raises PublishError when the push is over."""
+        Raises PublishError when the push is over.
+        """
 
     async def close(self) -> None:
         """Ends the stream in good order, if it can."""

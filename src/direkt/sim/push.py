@@ -1,4 +1,4 @@
-"""The push of a simulated device: the test card and a tone, paced in real time, over RTMP."""
+"""The push of a simulated device: the test card and a tone, paced in real time."""
 
 from __future__ import annotations
 
@@ -8,9 +8,10 @@ from dataclasses import dataclass
 from fractions import Fraction
 
 from direkt.codec import h264_syntax as h264
+from direkt.codec.aac import FRAME_SAMPLES
 from direkt.codec.aac_writer import ToneWriter
 from direkt.codec.testcard import CardSettings, TestCard
-from direkt.container import flv
+from direkt.media import Claims, Format, Framing, Samples, Scalar, batch
 from direkt.net.transport import Publisher
 
 
@@ -34,64 +35,65 @@ def exact_rate(frame_rate: float) -> Fraction:
 
 
 class Programme:
-    """The tags of a stream in the order of their times, as RTMP and FLV carry them."""
+    """The media events of a stream in the order of their times."""
 
     def __init__(self, video: CardSettings, audio: AudioSettings | None) -> None:
         self.video, self.audio = video, audio
         self._card = TestCard(video)
         self._tone = ToneWriter(audio.sample_rate, audio.channels, audio.bitrate, tone=audio.tone) if audio else None
         self._pictures = self._frames = 0
+        self._picture = 1 / video.frame_rate  # s
+        self._frame = Fraction(FRAME_SAMPLES, audio.sample_rate) if audio else Fraction(0)  # s
 
-    def metadata(self) -> dict[str, float | str | bool]:
-        """The facts of onMetaData."""
-        facts: dict[str, float | str | bool] = {
-            "width": float(self.video.width), "height": float(self.video.height),
-            "framerate": float(self.video.frame_rate), "videocodecid": 7.0, "encoder": "Brindle B2",
+    def claims(self) -> Claims:
+        """What the device says of its stream."""
+        values: dict[str, Scalar] = {
+            "video.width": self.video.width, "video.height": self.video.height,
+            "video.frame_rate": float(self.video.frame_rate), "video.codec": "h264",
         }  # fmt: skip
         if self.video.bitrate:
-            facts["videodatarate"] = float(self.video.bitrate)
+            values["video.bitrate.mean"] = self.video.bitrate
         if self.audio:
-            facts |= {"audiocodecid": 10.0, "audiosamplerate": float(self.audio.sample_rate),
-                      "audiodatarate": float(self.audio.bitrate), "stereo": self.audio.channels == 2}  # fmt: skip
-        return facts
+            values |= {"audio.codec": "aac", "audio.sample_rate": self.audio.sample_rate,
+                       "audio.bitrate.mean": self.audio.bitrate, "audio.channels": self.audio.channels}  # fmt: skip
+        return Claims("the device", values)
 
-    def configs(self) -> list[tuple[int, bytes]]:
-        """Kind and body of the configuration tags."""
-        tags = [(flv.VIDEO, flv.video_config(h264.build_avc_config(self._card.sps, self._card.pps)))]
+    def formats(self) -> list[Format]:
+        """How the tracks are coded. A tick is the length of a picture, or of an audio frame."""
+        record = h264.build_avc_config(self._card.sps, self._card.pps)
+        formats = [Format("video", "h264", self._picture, Framing.LENGTHS, record)]
         if self._tone is not None:
-            tags.append((flv.AUDIO, flv.audio_config(self._tone.config)))
-        return tags
+            formats.append(Format("audio", "aac", self._frame, Framing.RAW, self._tone.config))
+        return formats
 
-    def next(self) -> tuple[float, int, bytes]:
-        """Time (s), kind and body of the next tag."""
-        video_time = self._pictures / float(self.video.frame_rate)
-        if self._tone is not None:
-            audio_time = self._frames * self._tone.frame_seconds
-            if audio_time < video_time:
-                self._frames += 1
-                return audio_time, flv.AUDIO, flv.audio_frame(self._tone.next())
-        self._pictures += 1
+    def next(self) -> tuple[Fraction, Samples]:
+        """The next picture or audio frame, and its time in s."""
+        picture_time, frame_time = self._pictures * self._picture, self._frames * self._frame
+        if self._tone is not None and frame_time < picture_time:
+            n, self._frames = self._frames, self._frames + 1
+            return frame_time, batch("audio", [self._tone.next()], [n], [n], [True])
+        n, self._pictures = self._pictures, self._pictures + 1
         picture = self._card.next()
         # parameter sets travel in the configuration, as ISO/IEC 14496-15 wants it for 'avc1'
         picture.nals = [nal for nal in picture.nals if nal[0] & 31 not in (h264.SPS, h264.PPS, h264.AUD)]
-        return video_time, flv.VIDEO, flv.video_frame(picture.length_prefixed(), key=picture.keyframe)
+        return picture_time, batch("video", [picture.length_prefixed()], [n], [n], [picture.keyframe])
 
 
 async def push(publisher: Publisher, programme: Programme, progress: Callable[[int], None]) -> None:
     """Pushes until cancelled. Raises PublishError; ``progress`` is told the bytes sent."""
     await publisher.start()
     try:
-        await publisher.metadata(programme.metadata())
-        for kind, body in programme.configs():
-            await publisher.send(kind, 0, body)
+        await publisher.send(programme.claims())
+        for format in programme.formats():
+            await publisher.send(format)
         loop = asyncio.get_running_loop()
         begin = loop.time()
         while True:
-            time, kind, body = programme.next()
-            ahead = begin + time - loop.time()
+            time, samples = programme.next()
+            ahead = begin + float(time) - loop.time()
             if ahead > 0:
                 await asyncio.sleep(ahead)
-            await publisher.send(kind, round(time * 1000), body)
+            await publisher.send(samples)
             progress(publisher.sent)
     finally:
         await publisher.close()

@@ -115,11 +115,9 @@ class ClientSession(Session[ClientEvent]):
         number = VIDEO_STREAM if kind == chunks.VIDEO else AUDIO_STREAM
         self._send(number, kind, body, self._stream, timestamp)
 
-    def send_metadata(self, facts: dict[str, amf.Amf]) -> None:
-        """onMetaData, which the server is asked to keep (@setDataFrame). Raises LocalError as send_media does."""
-        self._check_publishing()
-        body = amf.encode(["@setDataFrame", "onMetaData", amf.EcmaArray(facts)])
-        self._send(AUDIO_STREAM, chunks.DATA, body, self._stream)
+    def send_metadata(self, body: bytes) -> None:
+        """onMetaData, encoded, which the server is asked to keep (@setDataFrame). Raises LocalError as send_media does."""
+        self.send_media(chunks.DATA, 0, amf.encode(["@setDataFrame"]) + body)
 
     def _check_publishing(self) -> None:
         if self.state is not State.PUBLISHING:
