@@ -21,7 +21,7 @@ class Opening(Folder):
 
     def test_what_is_no_recording_is_refused_in_words(self):
         for content, words in (
-            (b"", "empty"), (b"G" + bytes(187), "MPEG-TS"), (b"\0\0\0\x01\x67abc" * 3, "bare H.264"),
+            (b"", "empty"), (b"G" + bytes(187), "MPEG-TS"), (b"\0\0\0\x01\x67abc" * 3, "bare video stream"),
             (b"<html><body>", "not a recording"), (b"ab", "not a recording"), (b"FLV", "not an FLV|header claims"),
         ):  # fmt: skip
             with self.assertRaisesRegex(ContainerError, words):

@@ -138,7 +138,7 @@ class Meter:
         ordered = {name: found[name] for name in parameters.in_table_order(found)}
         remarks = list(self._remarks)
         if self.video is not None and self.video.damaged:
-            remarks.append(f"{self.video.damaged} pictures have NAL units whose lengths do not add up")
+            remarks.append(f"{self.video.damaged} pictures have units inside whose lengths do not add up")
         odd = self.video.codec if self.video is not None and not self.video.is_read else None
         return Measurement(ordered, tuple(self._differences(found)), tuple(remarks), self._broken, odd)
 
