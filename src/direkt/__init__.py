@@ -1,3 +1,3 @@
 """Direkt: cameras and encoders push straight to a live platform, and the stream itself proves it."""
 
-__version__ = "0.1.0"
+__version__ = "0.2.0"

@@ -80,6 +80,12 @@ class Files(unittest.TestCase):
             found = problems(GOOD.replace(old, new, 1))
             self.assertTrue(any(f"test.yaml:{line}: " in p and words in p for p in found), (new, found))
 
+    def test_a_range_of_one_value_and_a_best_at_either_end_are_none(self):
+        for old, new in (("min: 1000, best: 2000, max: 3000", "min: 2000, best: 2000, max: 2000"), ("best: 2000", "best: 1000"),
+                         ("best: 2000", "best: 3000"), ("min: 20, max: 30", "min: 30, max: 30")):  # fmt: skip
+            self.assertIn(old, GOOD)
+            self.assertEqual(problems(GOOD.replace(old, new, 1)), [])
+
     def test_several_mistakes_come_in_one_run(self):
         text = (
             GOOD.replace("h264", "h266")
