@@ -111,8 +111,8 @@ def _worked(tree: ast.AST) -> Iterator[ast.AST]:
             yield from _worked(child)
 
 
-def tests_near(path: Path) -> list[str]:
-    """All test files, those first that lie where the file lies; those that take longest last."""
+def tests_near(path: Path, tree: Path) -> list[str]:
+    """All test files of ``tree``, those first that lie where the file lies; those that take longest last."""
     parts = path.relative_to(PACKAGE).with_suffix("").parts
     words = {word for part in parts for word in part.split("_")}
 
@@ -130,8 +130,8 @@ def tests_near(path: Path) -> list[str]:
         )
         return slow.index(own[-1]) + 1 if own[-1] in slow and not same else 0, -same, len(own)
 
-    files = sorted((ROOT / "tests").rglob("test_*.py"))
-    return sorted((".".join(f.relative_to(ROOT).with_suffix("").parts) for f in files), key=distance)
+    files = sorted((tree / "tests").rglob("test_*.py"))
+    return sorted((".".join(f.relative_to(tree).with_suffix("").parts) for f in files), key=distance)
 
 
 def noticed_by(fault: Fault, tree: Path) -> str | None:
@@ -144,7 +144,7 @@ def noticed_by(fault: Fault, tree: Path) -> str | None:
         planted.write_bytes(source[: fault.begin] + fault.new.encode() + source[fault.end :])
         compileall.compile_file(planted, quiet=2, force=True)
         environment = {**os.environ, "PYTHONPATH": str(folder / "src")}
-        for name in tests_near(fault.path):
+        for name in tests_near(fault.path, tree):
             command = [sys.executable, "-m", "tests", "--file", name]
             try:
                 done = subprocess.run(
