@@ -124,7 +124,7 @@ def find(word: str, most: int = 5) -> tuple[list[Entry], list[str]]:
     if unique:
         return list(unique.values())[:most], []
     hints = difflib.get_close_matches(wanted, known, n=3, cutoff=0.5)
-    return [], [known[name][0].term for name in hints]
+    return [], list(dict.fromkeys(known[name][0].term for name in hints))
 
 
 def _plain(word: str) -> str:

@@ -1,9 +1,12 @@
 import json
+import os
+import pty
 import signal
+import subprocess
 from unittest import mock
 
 from direkt.sim.brindle import BrindleB2
-from tests.support import KEY, RigCli, wait_until
+from tests.support import KEY, RigCli, command, wait_until
 
 SERVER = "rtmp://ingest.tarnlight.example/live"
 
@@ -79,6 +82,31 @@ class Rehearse(RigCli):
             self.assertEqual(
                 (self.slot()["state"], self.slot()["server"], self.device._slot["key"]), ("stopped", SERVER, KEY)
             )
+
+    def test_a_terminal_or_a_reader_that_is_gone_puts_all_back_too(self):
+        self.device.put_slot({"channel": "main", "server": SERVER, "key": KEY})
+        ours, theirs = pty.openpty()
+        child = subprocess.Popen(
+            [*command(), "rehearse", "--for", "60s"], cwd=self.folder, env=self.environment(), start_new_session=True,
+            stdin=theirs, stdout=theirs, stderr=theirs,
+        )  # fmt: skip
+        self.addCleanup(child.kill)
+        os.close(theirs)
+        wait_until(lambda: self.slot()["state"] == "pushing", 20)
+        os.close(ours)
+        child.send_signal(signal.SIGHUP)
+        self.assertEqual(child.wait(20), 130)
+        self.assertEqual(
+            (self.slot()["state"], self.slot()["server"], self.device._slot["key"]), ("stopped", SERVER, KEY)
+        )
+        child = self.start("rehearse", "--for", "60s")
+        child.stdout.readline()
+        child.stdout.close()
+        self.assertIn("✓ put back", child.stderr.read())
+        wait_until(lambda: child.poll() is not None, 30)
+        self.assertEqual(
+            (self.slot()["state"], self.slot()["server"], self.device._slot["key"]), ("stopped", SERVER, KEY)
+        )
 
     def test_over_tls(self):
         result = self.direkt("rehearse", "--for", "1s", "--tls", "--json")

@@ -70,19 +70,14 @@ def explain(
         output.print_json({"schema": "direkt.explain/1", "asked": word, "entries": rows})
         return ExitCode.GOOD
     from rich.padding import Padding
-    from rich.table import Table
 
     out = output.console()
     for n, e in enumerate(found):
         also = f"  [dim]({escape(', '.join(e.also))})[/]" if e.also else ""
         out.print(("\n" if n else "") + f"[bold]{escape(e.term)}[/]{also}")
         out.print(Padding(escape(e.what), (0, 0, 0, 2), expand=False))
-        lines = Table.grid(padding=(0, 2, 0, 0))
-        for label, text in (("choose", e.choose), ("mind", e.mixed_up), ("measured", e.measured)):
-            if text:
-                lines.add_row(f"[bold]{label}[/]", escape(text))
-        if lines.row_count:
-            out.print(Padding(lines, (0, 0, 0, 2), expand=False))
+        said = (("choose", e.choose), ("mind", e.mixed_up), ("measured", e.measured))
+        output.print_lines(out, ((f"[bold]{label}[/]", escape(text)) for label, text in said if text), indent=2)
     return ExitCode.GOOD
 
 
@@ -129,7 +124,5 @@ def _calc(
     if as_json:
         output.print_json({"schema": "direkt.explain-calc/1", **results})
     else:
-        out = output.console()
-        for head, text in lines:
-            out.print(f"[bold]{head:<18}[/] {escape(text)}")
+        output.print_lines(output.console(), ((f"[bold]{head}[/]", escape(text)) for head, text in lines))
     return code

@@ -43,9 +43,11 @@ def print_findings(out: Console, judgement: Judgement, *, with_set: bool) -> Non
     to_do = [f for f in findings if (f.advice or f.note) and f.verdict is not Verdict.PASS]
     if to_do:
         out.print("[bold]What to do[/]")
+    lines = []
     for f in sorted(to_do, key=lambda f: _ORDER.index(f.verdict)):
         words = " ".join(part for part in (f.advice, f"({f.note})" if f.note else "") if part)
-        out.print(f"  {verdict_text(f.verdict)}  [bold]{f.parameter}[/]: {escape(words)}")
+        lines.append((verdict_text(f.verdict), f"[bold]{f.parameter}[/]: {escape(words)}"))
+    output.print_lines(out, lines, indent=2)
 
 
 def _print_lines(out: Console, findings: tuple[Finding, ...], *, with_set: bool) -> None:

@@ -5,9 +5,11 @@ Commands are imported only when they run, so that ``direkt --help`` starts as fa
 
 from __future__ import annotations
 
+import contextlib
 import importlib
 import os
 import signal
+import stat
 import sys
 from types import FrameType
 
@@ -68,12 +70,23 @@ def cli() -> None:
 
 
 def main() -> None:
-    """Runs the command line and exits. A request to end (SIGTERM) is an interruption like Ctrl-C."""
+    """Runs the command line and exits. A request to end (SIGTERM) and a terminal that is gone are like Ctrl-C."""
     signal.signal(signal.SIGTERM, _interrupt)
+    if hasattr(signal, "SIGHUP") and signal.getsignal(signal.SIGHUP) is signal.SIG_DFL:
+        signal.signal(signal.SIGHUP, _hang_up)
     sys.exit(run())
 
 
 def _interrupt(number: int, frame: FrameType | None) -> None:
+    raise KeyboardInterrupt
+
+
+def _hang_up(number: int, frame: FrameType | None) -> None:
+    """What would be written to the terminal goes nowhere from here on, so that the command can end in good order."""
+    null = os.open(os.devnull, os.O_RDWR)
+    for descriptor in (0, 1, 2):
+        if stat.S_ISCHR(os.fstat(descriptor).st_mode):
+            os.dup2(null, descriptor)
     raise KeyboardInterrupt
 
 
@@ -99,7 +112,8 @@ def run(arguments: list[str] | None = None) -> int:
     except (click.Abort, KeyboardInterrupt):
         click.echo("Interrupted: nothing was changed by this command.", err=True)
         return ExitCode.INTERRUPTED
-    except BrokenPipeError:
-        # the reader of our output is gone: end quietly, and keep Python from complaining at exit
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        return ExitCode.GOOD
+    except (BrokenPipeError, SystemExit):
+        # the reader of our output is gone, of which Click makes a SystemExit: nothing was read that could hold
+        with contextlib.suppress(OSError, ValueError):  # a stream of another kind
+            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())  # keeps Python from complaining at exit
+        return ExitCode.INTERRUPTED

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import os
 import sys
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -25,7 +25,11 @@ _PIPE = 110  # columns of a pipe
 
 def console(*, err: bool = False) -> Console:
     """Standard output or error for people. Pipes get 110 columns and no colour."""
-    from rich.console import Console
+    from rich.console import Console as RichConsole
+
+    class Console(RichConsole):
+        def on_broken_pipe(self) -> None:
+            raise
 
     stream = sys.stderr if err else sys.stdout
     width = None if stream.isatty() or os.environ.get("COLUMNS") else _PIPE
@@ -105,3 +109,17 @@ def table(*columns: str) -> Table:
     for n, column in enumerate(columns):
         made.add_column(column, overflow="fold", no_wrap=n == 0)
     return made
+
+
+def print_lines(out: Console, lines: Iterable[tuple[str, str]], *, indent: int = 0) -> None:
+    """A label and a text (markup both) in each line; what is too long goes on under the text."""
+    from rich.padding import Padding
+    from rich.table import Table
+
+    made = Table.grid(padding=(0, 2, 0, 0))
+    made.add_column(no_wrap=True)
+    made.add_column(overflow="fold")
+    for label, text in lines:
+        made.add_row(label, text)
+    if made.row_count:
+        out.print(Padding(made, (0, 0, 0, indent), expand=False))

@@ -106,9 +106,10 @@ def _print(results: dict[str, Found]) -> None:
             mark = " [green](nearest)[/]" if nearest is r and len(found) > 1 else ""
             made.add_row(escape(r.address), escape(role), *times, verdict + mark)
         out.print(made)
+        lines = []
         for _, r in found:
             if not r.reachable:
                 hint = f"; {r.hint}" if r.hint else ""
-                out.print(
-                    f"[bold red]✗ {escape(r.worst.verdict)}[/]  {escape(r.address)}: {escape(r.worst.detail + hint)}"
-                )
+                detail = f"{escape(r.address)}: {escape(r.worst.detail + hint)}"
+                lines.append((f"[bold red]✗ {escape(r.worst.verdict)}[/]", detail))
+        output.print_lines(out, lines)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -79,8 +80,14 @@ class _Run:
         try:
             done = drive(job, self._on_event)
         finally:
-            self._end_view()
-        return self._finish(done)
+            with contextlib.suppress(OSError):
+                self._end_view()
+        try:
+            return self._finish(done)
+        except BrokenPipeError:
+            self.out = output.console(err=True)
+            self._print_put_back(done)
+            raise
 
     def _on_event(self, event: RehearseEvent) -> Answer:
         from direkt.work.catch import Tick

@@ -108,8 +108,10 @@ def _print_facts(out: Console, s: Sheet) -> None:
     """What a sheet says beside its rules."""
     from direkt.parameters import PEAK_WINDOW
 
+    lines: list[tuple[str, str]] = []
+
     def line(head: str, text: str) -> None:
-        out.print(f"[bold]{head:<11}[/] {escape(text)}")
+        lines.append((f"[bold]{head}[/]", escape(text)))
 
     for a in s.audio_ladder:
         best = f", best {a.best:g}" if a.best is not None else ""
@@ -147,6 +149,7 @@ def _print_facts(out: Console, s: Sheet) -> None:
         line("latency", f"{s.id}:{mode.name}  {mode.summary}: {changes}")
     for n, item in enumerate(s.checklist, 1):
         line("by hand" if n == 1 else "", f"{n}. {item.when}: {item.step}")
+    output.print_lines(out, lines)
 
 
 @sheet.command()

@@ -119,23 +119,24 @@ def rehearse(
         server = str(ServerAddress(scheme.name, host, number, _APP))
         yield Doing(Phase.OPEN, server)
         yield Receiving(reception.rehearsal)
-        failure, interrupted = "", False
+        failure, interrupted, put_back = "", False, None
         try:
-            failure = yield from _push(feed, reception, server, key, clock, seconds)
-        except KeyboardInterrupt:
-            interrupted = True
-        except DirektError as error:
-            failure = str(error)
-        except GeneratorExit:
-            _put_back(feed, former)
-            raise
-        reception.poll()
-        reception.rehearsal.closing = True
-        with _uninterrupted():
-            yield Doing(Phase.STOP, server)
-        with _uninterrupted():
-            yield Doing(Phase.BACK, former.server)
-        put_back = _put_back(feed, former)
+            try:
+                failure = yield from _push(feed, reception, server, key, clock, seconds)
+            except KeyboardInterrupt:
+                interrupted = True
+            except DirektError as error:
+                failure = str(error)
+            reception.poll()
+            reception.rehearsal.closing = True
+            with _uninterrupted():
+                yield Doing(Phase.STOP, server)
+            with _uninterrupted():
+                yield Doing(Phase.BACK, former.server)
+            put_back = _put_back(feed, former)
+        finally:  # whoever drives this may go at any of these moments
+            if put_back is None:
+                _put_back(feed, former)
     rate = state.input.frame_rate if state.input is not None else None
     return Rehearsed(reception, server, put_back, interrupted, channel.full, rate, failure)
 

@@ -33,7 +33,8 @@ class Agree:
 def drive(job: Job[Event, Result], on_event: Callable[[Event], Answer]) -> Result:
     """Runs a job to its end; ``on_event`` is given each event and returns the answer to a question.
 
-    A KeyboardInterrupt in ``on_event`` is thrown into the job, so that it can end in good order.
+    A KeyboardInterrupt in ``on_event`` is thrown into the job, so that it can end in good order; so is an OSError, as
+    a front end has whose terminal or reader is gone. Whatever else goes wrong closes the job.
     """
     answer: Answer = None
     try:
@@ -41,10 +42,12 @@ def drive(job: Job[Event, Result], on_event: Callable[[Event], Answer]) -> Resul
         while True:
             try:
                 answer = on_event(event)
-            except KeyboardInterrupt as interruption:
-                event = job.throw(interruption)
+            except (KeyboardInterrupt, OSError) as interruption:
+                event = job.throw(KeyboardInterrupt(*interruption.args))
                 continue
             event = job.send(answer)
     except StopIteration as end:
         result: Result = end.value
         return result
+    finally:
+        job.close()
