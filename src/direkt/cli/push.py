@@ -103,7 +103,7 @@ def _print(feed: FeedParts, slot: Slot, action: str) -> None:
     elif slot.server:
         output.note(
             f"This is a rehearsal: slot {slot.number} does not point at {feed.destination.server}. "
-            "'push on' or 'write' points it back."
+            f"To point it back: direkt write {feed.name}"
         )
 
 
