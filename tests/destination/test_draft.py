@@ -42,6 +42,7 @@ class Rows(unittest.TestCase):
             ("B-frames", "none", {"video.b_frames": (0, None)}),
             ("Scan type", "progressive only", {"video.scan": ("progressive", None)}),
             ("Aspect ratio", "16:9 with square pixels", {"video.display_aspect": ("16:9", None), "video.sample_aspect": ("1:1", None)}),
+            ("Aspect ratio", "16:9 or 2:1", {"video.display_aspect": (["16:9", "2:1"], None)}),
             ("Video bitrate", "4,000 to 6,000 kbps", {"video.bitrate.mean": ({"min": 4000, "max": 6000}, None)}),
         ):  # fmt: skip
             rules, good = one(name, value)

@@ -45,6 +45,15 @@ class Amf3(unittest.TestCase):
         found = amf.decode(b"\x11" + amf.encode_value3(value))
         self.assertEqual(found, [{"a": [1.0, 2.5, "x"], "b": True, "c": None, "e": b"raw"}])
 
+    def test_integers_at_the_borders_of_their_lengths(self):
+        # U29 of the AMF3 specification, 1.3.1: seven bits in each byte, eight in the fourth
+        for number, data in (
+            (0x7F, "7f"), (0x80, "8100"), (0x3FFF, "ff7f"), (0x4000, "818000"), (0x1FFFFF, "ffff7f"), (0x200000, "80c08000"),
+            (0x212345, "80c2a345"), (0xFFFFFFF, "bfffffff"),
+        ):  # fmt: skip
+            self.assertEqual(amf.encode_value3(number).hex(), "04" + data, number)
+            self.assertEqual(amf.decode(b"\x11\x04" + bytes.fromhex(data)), [float(number)])
+
     def test_a_command_message_with_its_format_byte(self):
         data = b"\x00" + amf.encode(["connect", 1.0]) + b"\x11" + amf.encode_value3({"app": "live"})
         self.assertEqual(amf.decode3(data), ["connect", 1.0, {"app": "live"}])
