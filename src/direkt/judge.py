@@ -138,16 +138,16 @@ def _judge(row: Parameter, rule: Rule | None, set_: Value | None, sent: Measured
             return Finding(row.name, Verdict.FAIL, rule, set_, None, _NO_VIDEO)
         return Finding(row.name, Verdict.UNSEEN, rule, set_, None, _LONGER)
     verdict = Verdict.PASS if rule is None else _verdict(rule, sent)
-    strays = set_ is not None and not parameters.same(row.name, sent.value, set_, measured=True)
-    if strays and sent.bound is not None and isinstance(set_, int | float) and not isinstance(sent.value, str):
+    differs = set_ is not None and not parameters.same(row.name, sent.value, set_, measured=True)
+    if differs and sent.bound is not None and isinstance(set_, int | float) and not isinstance(sent.value, str):
         # what was seen so far may well grow into what is set
-        strays = set_ < sent.value if sent.bound is Bound.AT_LEAST else set_ > sent.value
-    if rule is None and not strays:
+        differs = set_ < sent.value if sent.bound is Bound.AT_LEAST else set_ > sent.value
+    if rule is None and not differs:
         return Finding(row.name, Verdict.UNSEEN, None, set_, sent, "", sent.note) if sent.note else None
     advice = ""
     if verdict in (Verdict.FAIL, Verdict.ADVISE) and rule is not None:
         advice = _advice(row, rule, verdict, sent.value, all_sent)
-    if strays:
+    if differs:
         says = f"The device says {parameters.show(row.name, set_)} but sends {parameters.show(row.name, sent.value)}: "
         other, restart = "is another channel pushed", "does it need a restart"
         picture = row.name in ("video.codec", "video.size")

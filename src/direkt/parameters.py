@@ -48,7 +48,7 @@ class Parameter:
     """One row of the table.
 
     ``resolution`` is how far two readings of the same thing may lie apart because of how they are measured
-    (in the parameter's unit); ``near`` is how far, as a share, a measured value may stray from an exact
+    (in the parameter's unit); ``near`` is how far, as a share, a measured value may differ from an exact
     wish and still be that value.
     """
 
@@ -90,7 +90,7 @@ def reduce_ratio(width: int, height: int) -> str:
 
 _WIDTH = Follows("video.size", lambda size: size_of(size)[0])
 _HEIGHT = Follows("video.size", lambda size: size_of(size)[1])
-_SHAPE = Follows("video.size", lambda size: reduce_ratio(*size_of(size)))
+_ASPECT = Follows("video.size", lambda size: reduce_ratio(*size_of(size)))
 _KEYFRAMES = Follows("video.keyframe_interval.median", lambda interval: interval)
 _KEYFRAME_ADVICE = "Set the keyframe interval. Devices count it in frames or in seconds: frames = seconds x frame rate."
 _KEYFRAME_AIM = "Set the keyframe interval to {target:g} s: {frames} frames at {rate:g} fps."
@@ -123,7 +123,7 @@ _ROWS = (
               measured="Aspect ratio of the VUI; absent where the stream does not say."),
     Parameter("video.display_aspect", _R,
               "Shape of the picture as shown. Pixels count as square where the stream does not say otherwise.",
-              "Choose a 16:9 size; a 4:3 picture is shown with black sides.", follows=_SHAPE,
+              "Choose a 16:9 size; a 4:3 picture is shown with black sides.", follows=_ASPECT,
               measured="Width x height x sample aspect."),
     Parameter("video.scan", _C, "Whole pictures (progressive) or half pictures in turn (interlaced).",
               "Set the camera or its output to a progressive format (p, not i).",
@@ -141,7 +141,7 @@ _ROWS = (
               measured="Pictures by the time they span, in unbroken runs. A standard rate is given when the "
                        "time stamps' own coarseness (1 ms in FLV and RTMP) leaves room for only that one; the "
                        "header's rate when it fits."),
-    Parameter("video.frame_jitter", _N, "How unevenly pictures are timed (99 of 100 stray less).",
+    Parameter("video.frame_jitter", _N, "How unevenly pictures are timed (99 of 100 are off by less).",
               "Check the input signal and the device's load; a frame rate that does not divide the input's also does this.",
               unit="ms", resolution=0.5, decimals=2,
               measured="The distance from the mean interval that 99 of 100 intervals do not exceed, in order of "

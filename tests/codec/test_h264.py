@@ -104,7 +104,7 @@ class Units(unittest.TestCase):
     def test_lengths_that_lie_are_named_with_their_place(self):
         with self.assertRaisesRegex(BitstreamError, r"claims 9 bytes where 2 are left \(byte 6"):
             list(h264.split_length_prefixed(b"\0\0\0\2ab\0\0\0\x09cd"))
-        with self.assertRaisesRegex(BitstreamError, "2 stray bytes"):
+        with self.assertRaisesRegex(BitstreamError, "2 left-over bytes"):
             list(h264.split_length_prefixed(b"\0\0\0\1a\0\0"))
         self.assertEqual(list(h264.split_length_prefixed(b"\0\2ab\0\1c", 2)), [(2, 2), (6, 1)])
 

@@ -171,7 +171,7 @@ class ParameterSets(unittest.TestCase):
         rows += [(0.08, 0.08, [coded("P")]), (0.12, 0.12, [other, other_pps]), (0.12, 0.12, [coded("K")])]
         for sizes in ([], [1] * 9):
             _, _, _, _, changes, damaged, said = read(pictures(rows), sizes)
-            self.assertEqual([(n, d.shape) for n, d in changes], [(3, "320x180 high")])
+            self.assertEqual([(n, d.summary) for n, d in changes], [(3, "320x180 high")])
             self.assertEqual((damaged, said), (0, []))
 
     def test_the_picture_names_the_sets_that_it_follows(self):

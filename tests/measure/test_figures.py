@@ -87,7 +87,7 @@ class Windows(unittest.TestCase):
         times = np.arange(20_000) * 500
         even.add(times, np.full(20_000, 100), np.arange(20_000))
         self.assertLessEqual(len(even.windows), 4097)
-        self.assertEqual(set(even.strays()), {0.0})
+        self.assertEqual(set(even.deviations()), {0.0})
 
 
 class Clocks(unittest.TestCase):
@@ -131,8 +131,8 @@ class Times(unittest.TestCase):
         seen = Intervals(MS)
         seen.add(column([40] * 98 + [50, 90]))
         self.assertEqual((seen.shortest, seen.longest, seen.quantile(0.5), len(seen)), (0.04, 0.09, 0.04, 100))
-        self.assertAlmostEqual(seen.strays(0.04, 0.99), 0.01)
-        self.assertAlmostEqual(seen.strays(0.04, 1.0), 0.05)
+        self.assertAlmostEqual(seen.deviation(0.04, 0.99), 0.01)
+        self.assertAlmostEqual(seen.deviation(0.04, 1.0), 0.05)
 
     def test_far_too_many_kinds_are_rounded(self):
         fine = Intervals(Fraction(1, 90000))

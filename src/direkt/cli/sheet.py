@@ -139,9 +139,9 @@ def _print_facts(out: Console, s: Sheet) -> None:
         line("key", f"lives for {s.key.lives or 'a time that is not stated'}{like}")
     if s.spherical is not None:
         if s.spherical.taken:
-            shapes = f", picture {' or '.join(s.spherical.display_aspects)}" if s.spherical.display_aspects else ""
+            aspects = f", picture {' or '.join(s.spherical.display_aspects)}" if s.spherical.display_aspects else ""
             mark = "; mark the event as spherical" if s.spherical.mark_event else ""
-            line("spherical", f"taken: {', '.join(s.spherical.projections) or 'any projection'}{shapes}{mark}")
+            line("spherical", f"taken: {', '.join(s.spherical.projections) or 'any projection'}{aspects}{mark}")
         else:
             line("spherical", "not taken")
     for mode in s.modes.values():

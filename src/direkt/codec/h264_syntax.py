@@ -149,7 +149,7 @@ def split_length_prefixed(data: Buffer, length_size: int = 4) -> Iterator[tuple[
     while at < end:
         if at + length_size > end:
             raise BitstreamError(
-                f"{end - at} stray bytes where a NAL unit's length should stand (byte {at} of the picture)"
+                f"{end - at} left-over bytes where a NAL unit's length should stand (byte {at} of the picture)"
             )
         size = int.from_bytes(data[at : at + length_size], "big")
         at += length_size

@@ -60,7 +60,7 @@ class Declared:
     frame_rate: Fraction | None = None  # pictures a second
     promise: Promise | None = None
     progressive: bool = False  # its pictures cannot be fields
-    shape: str = ""  # in a few words, to name it by
+    summary: str = ""  # in a few words, to name it by
 
 
 @dataclass(frozen=True, slots=True)

@@ -66,14 +66,14 @@ def _rules(sheet: Sheet) -> Iterator[Contradiction]:
 
 
 def _shapes(sheet: Sheet) -> Iterator[Contradiction]:
-    size, shape = sheet.rules.get("video.size"), sheet.rules.get("video.display_aspect")
-    if size and size.must and shape and shape.must:
+    size, aspect = sheet.rules.get("video.size"), sheet.rules.get("video.display_aspect")
+    if size and size.must and aspect and aspect.must:
         for value in size.must.one_of:
             ratio = parameters.reduce_ratio(*parameters.size_of(value))
-            if not shape.must.allows(ratio):
+            if not aspect.must.allows(ratio):
                 yield Contradiction(
                     size.source,
-                    f"video.size allows {value}, which is {ratio}; video.display_aspect must be {shape.must.text()}",
+                    f"video.size allows {value}, which is {ratio}; video.display_aspect must be {aspect.must.text()}",
                 )
 
 

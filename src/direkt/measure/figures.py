@@ -66,7 +66,7 @@ class Intervals:
         """The smallest interval (s) that at least ``share`` of all do not exceed."""
         return self._seconds(_quantile(self._seen, share))
 
-    def strays(self, usual: float, share: float) -> float:
+    def deviation(self, usual: float, share: float) -> float:
         """How far (s) from ``usual`` (s) at most ``share`` of the intervals lie."""
         away: Counter[float] = Counter()
         middle = usual / float(self._tick)
@@ -169,7 +169,7 @@ class Evenness:
         """Times start anew: no window spans the gap."""
         self._begin = None
 
-    def strays(self) -> list[float]:
+    def deviations(self) -> list[float]:
         """By which share each window's bitrate differs from the mean."""
         total, ticks = (sum(w[n] for w in self.windows) for n in (0, 1))
         if not total:

@@ -16,7 +16,7 @@ from direkt.parameters import Bound, Measured, measured
 
 _REORDER = 17  # pictures: more than any decoder may hold back (H.264, A.3.1)
 _CBR = 0.1  # share by which a window of a constant bitrate may differ from the mean
-_CBR_STRAYS = 50  # windows of which one may differ more
+_CBR_EXCEPTIONS = 50  # windows of which one may differ more
 _CBR_WINDOWS = 3  # that are needed to tell
 _JITTER_SHARE = 0.99
 
@@ -74,9 +74,9 @@ class VideoMeter:
 
     def _change(self, declared: Declared, samples: Samples, at: int) -> None:
         old = self.declared
-        if old is not None and self.pictures and old.shape != declared.shape:
+        if old is not None and self.pictures and old.summary != declared.summary:
             seconds = float((samples.pts[at] - (self.clock.first or 0)) * self._tick)
-            self._remark(f"the picture changes from {old.shape} to {declared.shape} after {seconds:.1f} s")
+            self._remark(f"the picture changes from {old.summary} to {declared.summary} after {seconds:.1f} s")
         self.declared = declared
 
     def _count(self, found: Pictures, samples: Samples) -> None:
@@ -201,8 +201,8 @@ class VideoMeter:
             return
         out["video.frame_rate"] = measured("video.frame_rate", rate[0], uncertainty=rate[1] or None)
         if len(self.intervals) > 1:
-            strays = self.intervals.strays(1 / rate[0], _JITTER_SHARE)
-            out["video.frame_jitter"] = measured("video.frame_jitter", strays * 1000)
+            jitter = self.intervals.deviation(1 / rate[0], _JITTER_SHARE)
+            out["video.frame_jitter"] = measured("video.frame_jitter", jitter * 1000)
         seconds = self.seconds
         out["video.bitrate.mean"] = measured("video.bitrate.mean", self.bitrate.kbit_s(seconds))
         if seconds >= 1:
@@ -237,10 +237,10 @@ class VideoMeter:
 
     def _rate_control(self) -> str | None:
         """CBR when the bitrate of each whole keyframe interval (of 1 to 10 s) is within 10 % of the mean; 3 are needed."""
-        strays = self._evenness.strays()
-        if len(strays) < _CBR_WINDOWS:
+        shares = self._evenness.deviations()
+        if len(shares) < _CBR_WINDOWS:
             return None
-        return "cbr" if sum(stray > _CBR for stray in strays) <= len(strays) // _CBR_STRAYS else "vbr"
+        return "cbr" if sum(share > _CBR for share in shares) <= len(shares) // _CBR_EXCEPTIONS else "vbr"
 
 
 class _Rows:

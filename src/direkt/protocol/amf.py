@@ -7,12 +7,12 @@ Reading is O(n) and bounded: nesting, counts and lengths are checked against the
 from __future__ import annotations
 
 import struct
-from collections.abc import Iterable
-from typing import Any, TypeAlias
+from collections.abc import Iterable, Mapping, Sequence
+from typing import TypeAlias
 
 from direkt.errors import Malformed
 
-Amf: TypeAlias = Any  # None, bool, float, str, bytes, list or dict of the same
+Amf: TypeAlias = "None | bool | float | str | bytes | Sequence[Amf] | Mapping[str, Amf]"
 
 _DEEPEST = 16
 _DOUBLE = struct.Struct(">d")
@@ -52,6 +52,10 @@ class _Reader:
     def number(self, size: int) -> int:
         return int.from_bytes(self.take(size), "big")
 
+    def double(self) -> float:
+        number: float = _DOUBLE.unpack(self.take(8))[0]
+        return number
+
     def text(self, size: int) -> str:
         return self.take(size).decode("utf-8", "replace")
 
@@ -62,7 +66,7 @@ class _Reader:
             raise AmfError(f"AMF nested deeper than {_DEEPEST} at byte {self.at}")
         marker = self.number(1)
         if marker == _NUMBER:
-            return _DOUBLE.unpack(self.take(8))[0]
+            return self.double()
         if marker == _BOOLEAN:
             return self.number(1) != 0
         if marker == _STRING:
@@ -95,7 +99,7 @@ class _Reader:
             items.extend(self.value(depth + 1) for _ in range(count))
             return items
         if marker == _DATE:
-            milliseconds = _DOUBLE.unpack(self.take(8))[0]
+            milliseconds = self.double()
             self.take(2)
             return milliseconds
         if marker == _REFERENCE:
@@ -148,7 +152,7 @@ class _Reader:
             number = self.u29()
             return float(number - (1 << 29) if number >> 28 else number)
         if marker == 5:
-            return _DOUBLE.unpack(self.take(8))[0]
+            return self.double()
         if marker == 6:
             return self.text3()
         if marker not in (7, 8, 9, 10, 11, 12):
@@ -157,13 +161,11 @@ class _Reader:
         if not head & 1:
             return self._object3(head)
         if marker in (7, 11, 12):
-            blob: Amf = self.take(head >> 1)
-            if marker != 12:
-                blob = blob.decode("utf-8", "replace")
+            blob: Amf = self.take(head >> 1) if marker == 12 else self.text(head >> 1)
             self.objects3.append(blob)
             return blob
         if marker == 8:
-            date = _DOUBLE.unpack(self.take(8))[0]
+            date = self.double()
             self.objects3.append(date)
             return date
         if marker == 9:

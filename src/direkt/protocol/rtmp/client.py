@@ -58,7 +58,7 @@ class ClientSession(Session[ClientEvent]):
 
     def _on_open(self) -> None:
         self.set_chunk_size(self._chunk_size)
-        facts = {
+        facts: dict[str, amf.Amf] = {
             "app": self._app, "type": "nonprivate", "flashVer": "Direkt/1.0", "tcUrl": self._url, "objectEncoding": 0.0,
         }  # fmt: skip
         self._step(Step.CONNECT)
