@@ -12,7 +12,7 @@ from typing import TypeAlias
 
 from direkt.errors import Malformed
 
-Amf: TypeAlias = "None | bool | float | str | bytes | Sequence[Amf] | Mapping[str, Amf]"
+Amf: TypeAlias = "bool | float | str | bytes | Sequence[Amf] | Mapping[str, Amf] | None"
 
 _DEEPEST = 16
 _DOUBLE = struct.Struct(">d")
