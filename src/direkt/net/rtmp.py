@@ -378,7 +378,7 @@ class Publisher:
                         return
             self._refused = self._refused or "the server closed the connection"
         except OSError as error:
-            self._refused = os_words(error)
+            self._refused = f"the connection broke: {os_words(error)}"
         except RtmpError as error:
             self._refused = str(error)
 
