@@ -10,11 +10,20 @@ from direkt.errors import DirektError, NoAnswer
 class ExitCode(IntEnum):
     """What a command's end means."""
 
-    GOOD = 0  # everything asked for holds
-    FAILS = 1  # a finding fails
-    USE = 2  # wrong use, or a file that cannot be used
-    NO_ANSWER = 3  # a device, server or network that does not answer or refuses
+    GOOD = 0
+    FAILS = 1
+    USE = 2
+    NO_ANSWER = 3
     INTERRUPTED = 130
+
+
+MEANING = {
+    ExitCode.GOOD: "all that was asked for holds",
+    ExitCode.FAILS: "a finding fails",
+    ExitCode.USE: "wrong use or an unreadable file",
+    ExitCode.NO_ANSWER: "a device, server or network does not answer or refuses",
+    ExitCode.INTERRUPTED: "interrupted",
+}
 
 
 def code_of(error: DirektError) -> ExitCode:

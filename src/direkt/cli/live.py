@@ -94,8 +94,10 @@ class View:
         def all_of(*names: str) -> str:
             return ", ".join(show_measured(name, found[name]) for name in names if name in found)
 
-        now_video = f"{video.bitrate.recent():.0f} kbit/s" if r.peer and video is not None else "–"
-        now_audio = f"{audio.bitrate.recent():.0f} kbit/s" if r.peer and audio is not None else "–"
+        now_video, now_audio = (
+            show(f"{track}.bitrate.mean", meter.bitrate.recent() if r.peer and meter is not None else None)
+            for track, meter in (("video", video), ("audio", audio))
+        )
         facts.add_row("pace", "", show_measured("stream.pace", found.get("stream.pace")))
         facts.add_row("video bitrate", now_video, show_measured("video.bitrate.mean", found.get("video.bitrate.mean")))
         facts.add_row("picture", "", all_of("video.size", "video.frame_rate"))

@@ -16,6 +16,8 @@ from types import FrameType
 import click
 
 from direkt import __version__
+from direkt.cli.exits import MEANING, ExitCode, code_of
+from direkt.errors import DirektError
 
 # name: (module, function, short help); in the order of the work
 COMMANDS = {
@@ -56,17 +58,21 @@ class Commands(click.Group):
             formatter.write_dl([(name, entry[2]) for name, entry in COMMANDS.items()])
 
 
-@click.group(cls=Commands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
+_HELP = f"""Get cameras and hardware encoders to push straight to a live platform, and prove on the stream that it conforms.
+
+The work in its order: look at the sheet, read the device, match it, write it, rehearse the push, and only then push
+for real.
+
+Exit codes: {"; ".join(f"{code:d} {meaning}" for code, meaning in MEANING.items())}.
+"""
+
+
+@click.group(
+    cls=Commands, help=_HELP, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100}
+)
 @click.version_option(__version__, message="direkt %(version)s")
 def cli() -> None:
-    """Get cameras and hardware encoders to push straight to a live platform, and prove on the stream that it conforms.
-
-    The work in its order: look at the sheet, read the device, match it, write it, rehearse the push, and only then push
-    for real.
-
-    Exit codes: 0 all that was asked for holds; 1 a finding fails; 2 wrong use or an unreadable file; 3 a device,
-    server or network does not answer or refuses; 130 interrupted.
-    """
+    """The direkt command."""
 
 
 def main() -> None:
@@ -92,9 +98,6 @@ def _hang_up(number: int, frame: FrameType | None) -> None:
 
 def run(arguments: list[str] | None = None) -> int:
     """Runs the command line; returns the exit code."""
-    from direkt.cli.exits import ExitCode, code_of
-    from direkt.errors import DirektError
-
     try:
         result = cli.main(arguments, prog_name="direkt", standalone_mode=False)
         sys.stdout.flush()

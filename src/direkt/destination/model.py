@@ -219,7 +219,7 @@ class Sheet:
         if self.peak_percent is not None and isinstance(mean, int | float):
             name = "video.bitrate.peak"
             most = Demand(name, maximum=round(mean * (1 + self.peak_percent / 100), 1))
-            because = f"no second may rise more than {self.peak_percent:g} % above the mean"
+            because = f"no {parameters.PEAK_WINDOW:g} s may rise more than {self.peak_percent:g} % above the mean"
             rules[name] = Rule(name, most, None, because, self.source)
         channels = values.get("audio.channels")
         for step in self.audio_ladder:
