@@ -35,6 +35,7 @@ class Rigs(Folder):
         good = RIG.format(port=8480)
         for old, new, words in (
             ("http://127.0.0.1:8480", "127.0.0.1", "rig.yaml:4: .*expected an address like http://"), ("http://127", "http://a:b@127", "holds a login"),
+            ("http://127.0.0.1:8480", "http://127.0.0.1:99999", "expected an address like"), ("http://127.0.0.1:8480", "http://:80", "expected an address like"),
             ("env:TOWER_LOGIN", LOGIN, "expected a reference"), ("rtmp://ingest", "rtmp://rtmp://ingest", "its scheme twice"),
             ("file:secrets.yaml#tarnlight", KEY, "expected a reference"), ("device: tower", "device: twoer", "feeds.finish.device: no device 'twoer'; there is tower"),
             ("destination: tarnlight", "destination: x", "no destination 'x'"), ("direkt.rig/1", "direkt.rig/2", "rig.yaml:1: schema: expected 'direkt.rig/1'"),

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
+from urllib.parse import urlsplit
 
 from pydantic import Field, field_validator
 
@@ -23,6 +24,15 @@ from direkt.secret import Secret
 FILE_NAME = "rig.yaml"
 
 
+def _has_place(url: str) -> bool:
+    """Whether a URL names a host, and a port that exists, if any."""
+    try:
+        parts = urlsplit(url)
+        return bool(parts.hostname) and parts.port != 0
+    except ValueError:
+        return False
+
+
 class DeviceEntry(Strict):
     """A camera or encoder."""
 
@@ -33,7 +43,8 @@ class DeviceEntry(Strict):
     @field_validator("address")
     @classmethod
     def _address(cls, value: str) -> str:
-        if not value.startswith(("http://", "https://")) or value.count("://") != 1 or value != value.strip():
+        wrong = not value.startswith(("http://", "https://")) or value.count("://") != 1 or value != value.strip()
+        if wrong or not _has_place(value):
             raise ValueError(f"expected an address like http://192.0.2.10, got {value!r}")
         if "@" in value:
             raise ValueError("the address holds a login; put a reference under 'login'")

@@ -229,6 +229,13 @@ class Reading(unittest.TestCase):
         )
         self.assertEqual(len(flat(found, "audio")), 2)
 
+    def test_an_empty_sample_is_no_configuration(self):
+        # the byte that tells is the body's last, and what follows it in the file could be taken for it
+        empty = flv_writer.tag(flv.AUDIO, 0, b"\xaf\x01") + flv_writer.tag(flv.VIDEO, 0, b"\x27\x01\0\0\0")
+        found = events(flv_writer.header() + empty * 3 + flv_writer.tag(flv.AUDIO, 9, b"\xaf\x01sound"))
+        self.assertEqual([e.configuration for e in found if isinstance(e, Format)], [b""])
+        self.assertEqual(len(flat(found, "audio")), 1)
+
     def test_random_damage_raises_nothing_but_the_formats_own_error(self):
         whole = flv_bytes(0.4, facts={"width": 640.0})
         source = random.Random(3)

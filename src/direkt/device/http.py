@@ -9,6 +9,7 @@ from typing import Literal
 import httpx
 
 from direkt.device.model import BadAnswer, LoginRefused, Unreachable
+from direkt.errors import os_words
 from direkt.secret import Secret
 
 LIMIT = 5.0  # s for one answer
@@ -69,9 +70,10 @@ class HttpDevice:
 
 
 def _reason(error: Exception) -> str:
-    text = str(error).lower()
-    if "refused" in text:
-        return "connection refused"
-    if ("name" in text and "known" in text) or "getaddrinfo" in text:
-        return "its name is unknown"
-    return text or type(error).__name__
+    """The system's words, which lie behind those of the HTTP library; else the library's own."""
+    cause: BaseException | None = error
+    while cause is not None:
+        if isinstance(cause, OSError):
+            return os_words(cause)
+        cause = cause.__cause__ or cause.__context__
+    return str(error).lower() or type(error).__name__
