@@ -1,4 +1,6 @@
 import mmap
+import os
+from pathlib import Path
 from unittest import mock
 
 from direkt import container
@@ -26,6 +28,12 @@ class Opening(Folder):
         ):  # fmt: skip
             with self.assertRaisesRegex(ContainerError, words):
                 list(container.read(self.file("x", content)))
+
+    def test_pipes_and_devices_are_refused_at_once(self):
+        os.mkfifo(self.folder / "pipe")
+        for path in (self.folder / "pipe", Path("/dev/null")):
+            with self.assertRaisesRegex(ContainerError, "a pipe or device"):
+                list(container.read(path))
 
     def test_pages_that_lie_behind_are_given_back_and_can_be_read_again(self):
         path = self.file("a.flv", flv_bytes(2))

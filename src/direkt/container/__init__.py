@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import importlib
 import mmap
+import stat
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Protocol, cast
@@ -62,6 +63,8 @@ def read(path: Path) -> Iterator[MediaEvent]:
 
     Raises ContainerError for what is no recording that can be read, OSError for what cannot be opened.
     """
+    if not stat.S_ISREG(mode := path.stat().st_mode) and not stat.S_ISDIR(mode):  # opening a pipe would wait for ever
+        raise ContainerError("a pipe or device, not a file: save the recording first")
     with path.open("rb") as file:
         start = file.read(_START)
         if not start:
