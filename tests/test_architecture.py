@@ -58,7 +58,7 @@ async def over_the_net():
             over.set()
         elif type(event).__module__ == "direkt.media":
             meter.add(event)
-    receiver = spoken.receiver("live", Secret(key), take, spoken.recorder(folder / ("a" + spoken.RECORDING)))
+    receiver = spoken.receiver("live", Secret(key), take, spoken.recorder(folder / "a.ulaw"))
     port = await receiver.start("127.0.0.1", 0)
     publisher = spoken.publisher(address.parse(f"bare://127.0.0.1:{port}/live"), Secret(key))
     await publisher.start()

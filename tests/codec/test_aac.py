@@ -87,7 +87,7 @@ class Tone(unittest.TestCase):
         for bitrate in (32, 96, 160, 256):
             writer = aac_writer.ToneWriter(48000, 2, bitrate)
             total = sum(len(writer.next()) for _ in range(469))  # 10.005 s
-            self.assertAlmostEqual(total * 8 / (469 * writer.frame_seconds) / 1000, bitrate, delta=0.05)
+            self.assertAlmostEqual(total * 8 / (469 * 1024 / 48000) / 1000, bitrate, delta=0.05)
 
     def test_a_cut_frame_is_unknown_and_a_quiet_one_silent(self):
         frame = aac_writer.ToneWriter(48000, 2, 128).next()

@@ -31,8 +31,6 @@ class ToneWriter:
 
     def __init__(self, sample_rate: int, channels: int, bitrate: int, *, tone: bool = True) -> None:
         self.config = build_config(sample_rate, channels)
-        self.frame_seconds = FRAME_SAMPLES / sample_rate
-        self.frequency = round(1000 * FRAME_SAMPLES / sample_rate) * sample_rate / FRAME_SAMPLES if tone else 0.0  # Hz
         self._bits_per_frame = bitrate * 1000 * FRAME_SAMPLES / sample_rate
         highest = 6144 * channels  # 4.5.3.1: bits of the decoder's input buffer
         channel = _tone_channel(sample_rate) if tone else u(100, 8) + _LONG_WINDOW + u(0, 6) + "0" + "000"

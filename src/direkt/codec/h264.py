@@ -423,7 +423,7 @@ def _declare(sps: syntax.Sps, pps: syntax.Pps | None) -> Declared:
     values |= colour.describe(sps.primaries, sps.transfer, sps.matrix, sps.full_range)
     hrd = sps.nal_hrd or sps.vcl_hrd
     promise = Promise(hrd.bitrate, hrd.cbr) if hrd else None
-    return Declared(values, sps.frame_rate, promise, sps.frame_mbs_only, f"{size} {sps.profile}")
+    return Declared(values, sps.frame_rate, promise, f"{size} {sps.profile}")
 
 
 def _ratio(across: int, down: int) -> str:

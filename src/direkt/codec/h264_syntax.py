@@ -140,27 +140,6 @@ def escape(rbsp: bytes) -> bytes:
     return _NEEDS_ESCAPE.sub(b"\x00\x00\x03", rbsp)
 
 
-def split_length_prefixed(data: Buffer, length_size: int = 4) -> Iterator[tuple[int, int]]:
-    """Offset and size of each NAL unit in an access unit of the form ISO/IEC 14496-15 gives it.
-
-    Raises BitstreamError, with the offset, where a length runs past the end. Costs O(units).
-    """
-    at, end = 0, len(data)
-    while at < end:
-        if at + length_size > end:
-            raise BitstreamError(
-                f"{end - at} left-over bytes where a NAL unit's length should stand (byte {at} of the picture)"
-            )
-        size = int.from_bytes(data[at : at + length_size], "big")
-        at += length_size
-        if size > end - at:
-            raise BitstreamError(
-                f"a NAL unit claims {size} bytes where {end - at} are left (byte {at - length_size} of the picture)"
-            )
-        yield at, size
-        at += size
-
-
 def _scaling_list(bits: BitReader, size: int) -> None:
     last = following = 8
     for _ in range(size):

@@ -59,7 +59,6 @@ class Declared:
     values: Mapping[str, Scalar] = field(default_factory=dict)
     frame_rate: Fraction | None = None  # pictures a second
     promise: Promise | None = None
-    progressive: bool = False  # its pictures cannot be fields
     summary: str = ""  # in a few words, to name it by
 
 

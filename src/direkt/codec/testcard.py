@@ -60,10 +60,6 @@ class CodedPicture:
         """The access unit as FLV, MP4 and RTMP carry it (ISO/IEC 14496-15)."""
         return b"".join(part for nal in self.nals for part in (len(nal).to_bytes(4, "big"), nal))
 
-    def byte_stream(self) -> bytes:
-        """The access unit in byte stream format (H.264 Annex B)."""
-        return b"".join(b"\x00\x00\x00\x01" + nal for nal in self.nals)
-
 
 def _ycc(red: float, green: float, blue: float, kr: float, kb: float) -> Colour:
     """R'G'B' (0 to 1) as limited-range Y'CbCr of 8 bits (E.2.1, equations for matrix_coefficients)."""

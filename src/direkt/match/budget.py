@@ -109,11 +109,6 @@ def best_split(feeds: Sequence[Feed], limit: float) -> list[Share]:
     return [Share(feed, chosen.get(n, OFF)) for n, feed in enumerate(feeds)]
 
 
-def worth(shares: Sequence[Share]) -> float:
-    """The weighted value of a choice."""
-    return sum(share.feed.weight * share.option.value for share in shares)
-
-
 def feeds_of(rig: Rig) -> list[Feed]:
     """The rig's feeds with the steps of their sheets. Raises DocumentError for a sheet that cannot be used."""
     out = []

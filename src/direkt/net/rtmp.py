@@ -42,7 +42,6 @@ from direkt.protocol.rtmp.session import State, TagMessage
 from direkt.secret import Secret
 
 STEPS = ("rtmp", "application")
-RECORDING = ".flv"
 
 CONNECT_LIMIT = 5.0  # s for TCP, and again for handshake and commands
 SEND_LIMIT = 10.0  # s that the line may be stuck

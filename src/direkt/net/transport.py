@@ -107,7 +107,6 @@ class Transport(Protocol):
     """What each file of a transport offers."""
 
     STEPS: tuple[str, ...]  # of converse()
-    RECORDING: str  # ending of the files that its recorder writes
 
     def receiver(
         self, app: str, key: Secret, on_event: Callable[[ReceiverEvent], None], recorder: Recorder | None = None, *,

@@ -20,7 +20,7 @@ from direkt.protocol.rtmp.errors import LocalError, RtmpError
 from direkt.protocol.rtmp.handshake import Handshake
 
 # 7.1.7: user control events
-STREAM_BEGIN, STREAM_EOF, PING, PONG = 0, 1, 6, 7
+STREAM_BEGIN, PING, PONG = 0, 6, 7
 
 WINDOW = 1 << 20  # bytes between acknowledgements, as we ask for them
 CONTROL_STREAM, COMMAND_STREAM, AUDIO_STREAM, VIDEO_STREAM = 2, 3, 4, 6  # chunk streams
