@@ -43,6 +43,11 @@ class Config(unittest.TestCase):
                 config = aac.parse_config(aac_writer.build_config(rate, channels))
                 self.assertEqual((config.profile, config.sample_rate, config.channels), ("lc", rate, channels))
 
+    def test_channels_of_every_configuration(self):
+        # ISO/IEC 14496-3, Table 1.19, with the low-frequency channel
+        for code, channels in {1: 1, 2: 2, 3: 3, 4: 4, 5: 5, 6: 6, 7: 8, 8: 0, 11: 7, 12: 8, 14: 8}.items():
+            self.assertEqual(aac.parse_config(pack(u(2, 5) + u(3, 4) + u(code, 4) + "000")).channels, channels)
+
     def test_he_aac_in_both_signallings(self):
         plain = u(2, 5) + u(6, 4) + u(1, 4) + "000"
         extended = pack(plain + u(0x2B7, 11) + u(5, 5) + "1" + u(3, 4))

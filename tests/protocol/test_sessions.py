@@ -115,6 +115,17 @@ class Flow(unittest.TestCase):
             seen += every(made)
         self.assertEqual((seen, made.state), ([Connected()], State.CONNECTED))
 
+    def test_the_stream_that_the_server_hands_out_is_used(self):
+        for given, used in (((5.0,), 5), ((70000.0,), 70000), ((), 1), ((None,), 1), ((-3.0,), 1), (("5",), 1)):
+            made = client("x", "k")
+            made.start()
+            start = command("onStatus", 0.0, None, {"code": "NetStream.Publish.Start"})
+            made.receive_data(wire(command("_result", 1.0, {}, {}), command("_result", 4.0, None, *given), start))
+            self.assertEqual(every(made), [PublishStarted()])
+            made.send_media(9, 0, b"picture")
+            sent = [m for m in replies(made) if m.type == 9 or (m.type == 20 and amf.decode(m.payload)[0] == "publish")]
+            self.assertEqual([m.stream for m in sent], [used, used], given)
+
     def test_acknowledgements_are_sent_as_asked(self):
         data = wire(command("connect", 1.0, {"app": "a"}), command("publish", 2.0, None, "k", stream=1),
                     *[(6, Message(9, 1, n, bytes(100_000))) for n in range(80)])  # fmt: skip
@@ -206,11 +217,11 @@ def command(*values, type_: int = 20, stream: int = 0) -> tuple[int, Message]:
     return 3, Message(type_, stream, 0, b"\0" + body if type_ == 17 else body)
 
 
-def replies(server: ServerSession) -> list:
+def replies(session) -> list:
     reader = ChunkReader()
-    data = server.data_to_send()
+    data = session.data_to_send()
     reader.feed(data[3073:] if len(data) > 3073 and data[0] == 3 else data)
-    reader.chunk_size = server._writer.chunk_size
+    reader.chunk_size = session._writer.chunk_size
     out = []
     while (message := reader.next_message()) is not None:
         out.append(message)
