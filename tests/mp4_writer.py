@@ -21,6 +21,8 @@ class TrackToWrite:
     sample_rate: int = 0
     channels: int = 0
     samples: list[tuple[int, int, bytes, bool]] = field(default_factory=list)  # duration, pts - dts, data, sync
+    plain: bytes = b""  # instead of AAC, a sample entry without a record, for sound of one size and length
+    chunk: int = 0  # samples in a chunk of it
 
 
 def _box(kind: bytes, *parts: bytes) -> bytes:
@@ -65,6 +67,8 @@ def _trak(number: int, t: TrackToWrite, offset: int, length: int, ticks: int) ->
     if video:
         entry = _box(b"avc1", struct.pack(">6xH16xHHIIIH32sHh", 1, t.width, t.height, 0x480000, 0x480000, 0, 1, b"", 24, -1),
                      _box(b"avcC", t.config))  # fmt: skip
+    elif t.plain:
+        entry = _box(t.plain, struct.pack(">6xH8xHHIHH", 1, t.channels, 16, 0, t.sample_rate, 0))
     else:
         specific = bytes([5, len(t.config)]) + t.config
         decoder = bytes([4, 13 + len(specific), 0x40, 0x15]) + bytes(11) + specific
@@ -75,6 +79,8 @@ def _trak(number: int, t: TrackToWrite, offset: int, length: int, ticks: int) ->
             _full(b"esds", described),
         )
     rows = t.samples
+    if t.plain:
+        return _trak_of(tkhd, mdhd, hdlr, kind, where, _plain_tables(t, entry, offset))
     count = struct.pack(">I", len(rows))
     parts = [
         _full(b"stsd", struct.pack(">I", 1), entry),
@@ -88,6 +94,25 @@ def _trak(number: int, t: TrackToWrite, offset: int, length: int, ticks: int) ->
     if not all(row[3] for row in rows):
         sync = [n for n, row in enumerate(rows, 1) if row[3]]
         parts.append(_full(b"stss", struct.pack(">I", len(sync)), *(struct.pack(">I", n) for n in sync)))
-    minf = _box(b"minf", kind, where, _box(b"stbl", *parts))
+    return _trak_of(tkhd, mdhd, hdlr, kind, where, parts)
+
+
+def _trak_of(tkhd: bytes, mdhd: bytes, hdlr: bytes, kind: bytes, where: bytes, tables: list[bytes]) -> bytes:
+    minf = _box(b"minf", kind, where, _box(b"stbl", *tables))
     media = _box(b"mdia", _full(b"mdhd", mdhd), _full(b"hdlr", hdlr), minf)
     return _box(b"trak", _full(b"tkhd", tkhd, flags=3), media)
+
+
+def _plain_tables(t: TrackToWrite, entry: bytes, offset: int) -> list[bytes]:
+    """Tables that count every value: one size, one length, several chunks of which the last may be shorter."""
+    count, size = len(t.samples), len(t.samples[0][2])
+    whole, rest = divmod(count, t.chunk)
+    groups = [(1, t.chunk, 1)] * bool(whole) + [(whole + 1, rest, 1)] * bool(rest)
+    places = [offset + n * t.chunk * size for n in range(whole + bool(rest))]
+    return [
+        _full(b"stsd", struct.pack(">I", 1), entry),
+        _full(b"stts", struct.pack(">III", 1, count, t.samples[0][0])),
+        _full(b"stsc", struct.pack(">I", len(groups)), *(struct.pack(">III", *group) for group in groups)),
+        _full(b"stsz", struct.pack(">II", size, count)),
+        _full(b"stco", struct.pack(f">I{len(places)}I", len(places), *places)),
+    ]

@@ -1,12 +1,15 @@
+import contextlib
 import random
 import struct
+import time
+import tracemalloc
 from fractions import Fraction
 
 from direkt.codec.aac_writer import ToneWriter
 from direkt.container import ContainerError
 from direkt.media import Break, Claims, Format
 from tests import mp4_writer
-from tests.support import Folder, flat, mp4_bytes, mp4_events
+from tests.support import Folder, flat, measure, mp4_bytes, mp4_events
 
 read = mp4_events
 
@@ -28,6 +31,22 @@ def with_edits(data: bytes, *entries: tuple[int, int]) -> bytes:
         at = new.index(name) - 4
         struct.pack_into(">I", new, at, struct.unpack_from(">I", new, at)[0] + len(edit))
     return bytes(new)
+
+
+def with_tables(data: bytes, tables: bytes, copies: int = 1) -> bytes:
+    """The file with other tables in its (first) track, which is then there ``copies`` times."""
+    trak = data.index(b"trak") - 4
+    end = trak + struct.unpack_from(">I", data, trak)[0]
+    new = bytearray(data[trak:end])
+    table = new.index(b"stsd") - 12
+    head = new[table + 8 : new.index(b"stsd") - 4 + struct.unpack_from(">I", new, new.index(b"stsd") - 4)[0]]
+    new[table:] = struct.pack(">I4s", 8 + len(head) + len(tables), b"stbl") + head + tables
+    for name in (b"minf", b"mdia", b"trak"):
+        at = new.index(name) - 4
+        struct.pack_into(">I", new, at, len(new) - at)
+    moov = data.index(b"moov") - 4
+    body = data[moov + 8 : trak] + bytes(new) * copies
+    return data[:moov] + struct.pack(">I4s", 8 + len(body), b"moov") + body
 
 
 class Reading(Folder):
@@ -107,6 +126,44 @@ class Reading(Folder):
             struct.pack_into(">I", bad, bad.index(name) + offset, 0x7FFFFFFF)
             with self.assertRaisesRegex(ContainerError, "claims|gives|places"):
                 read(bytes(bad))
+
+    def test_a_small_file_that_claims_much_takes_little(self):
+        # each of 20,000 chunks claims all 20,000 samples; then 300 tracks, each of the whole file in samples of a byte
+        crowded = bytearray(mp4_bytes(10))
+        table = struct.pack(">I4sII", 16 + 4 * 20000, b"stco", 0, 20000) + bytes(4 * 20000)
+        sizes = struct.pack(">I4sIII", 20, b"stsz", 0, 1, 20000)
+        groups = struct.pack(">I4sIIIII", 28, b"stsc", 0, 1, 1, 20000, 1)
+        times = struct.pack(">I4sIIII", 24, b"stts", 0, 1, 20000, 1)
+        crowded = with_tables(bytes(crowded), sizes + groups + times + table)
+        many = with_tables(mp4_bytes(10), sizes + groups + times + table, copies=300)
+        for data in (crowded, many):
+            tracemalloc.start()
+            begin = time.process_time()
+            with contextlib.suppress(ContainerError):
+                read(data)
+            peak = tracemalloc.get_traced_memory()[1]
+            tracemalloc.stop()
+            self.assertLess(peak, 40 << 20)
+            self.assertLess(time.process_time() - begin, 20, "no time is asserted, but a hang is")
+        with self.assertRaisesRegex(ContainerError, "at most 16777216 are read"):
+            read(with_tables(mp4_bytes(1), struct.pack(">I4sIII", 20, b"stsz", 0, 1, 1 << 25) + groups + times + table))
+
+    def test_sound_of_which_every_value_is_counted(self):
+        tone = [bytes([0xD5 ^ (0x20 * (n // 9 % 2))]) for n in range(20000)]
+        for count, chunk in ((20000, 800), (19999, 800), (500, 1000), (800, 800), (20000, 20000)):
+            rows = [(1, 0, value, True) for value in tone[:count]]
+            track = mp4_writer.TrackToWrite(
+                "audio", 8000, b"", sample_rate=8000, channels=1, samples=rows, plain=b"alaw", chunk=chunk
+            )
+            found = read(mp4_bytes(60, others=(track,)))
+            heard = flat(found, "audio")
+            self.assertEqual(b"".join(s.data for s in heard), b"".join(tone[:count]))
+            self.assertEqual({len(s.data) for s in heard[:-1]} or {400}, {400}, "50 ms")
+            self.assertEqual([s.dts for s in heard], [Fraction(at, 8000) for at in range(0, count, 400)])
+            m = measure(found)
+            self.assertEqual((m.values["audio.codec"], m.values["audio.silent"]), ("g711a", "no"))
+            if count > 8000:
+                self.assertAlmostEqual(m.values["audio.bitrate.mean"], 64, delta=0.1)
 
     def test_fragmented_files_are_refused_clearly(self):
         with self.assertRaisesRegex(ContainerError, "fragmented MP4"):

@@ -28,6 +28,7 @@ class Codec:
     record: bytes = b""  # the MP4 box that holds its configuration
     in_units: bool = False  # samples hold units behind lengths, and in FLV a composition time
     rate: int = 0  # Hz, where the codec has only one
+    loose: bool = False  # every audio sample stands by itself: how many make a frame is the source's choice
 
 
 _ROWS = (
@@ -44,9 +45,9 @@ _ROWS = (
     Codec("opus", "audio", "Opus", "opus", (b"Opus",), (), (), b"dOps", rate=48000),
     Codec("mp2", "audio", "MPEG audio layer II", "mpeg_audio"),
     Codec("mp3", "audio", "MP3", "mpeg_audio", (b".mp3",), (2, 14), (0x69, 0x6B)),
-    Codec("g711a", "audio", "G.711 A-law", "g711", (b"alaw",), (7,), rate=8000),
-    Codec("g711u", "audio", "G.711 µ-law", "g711", (b"ulaw",), (8,), rate=8000),
-    Codec("pcm", "audio", "PCM", "", (b"sowt", b"twos", b"lpcm", b"ipcm"), (0, 3)),
+    Codec("g711a", "audio", "G.711 A-law", "g711", (b"alaw",), (7,), rate=8000, loose=True),
+    Codec("g711u", "audio", "G.711 µ-law", "g711", (b"ulaw",), (8,), rate=8000, loose=True),
+    Codec("pcm", "audio", "PCM", "", (b"sowt", b"twos", b"lpcm", b"ipcm"), (0, 3), loose=True),
     Codec("ac3", "audio", "AC-3", "", (b"ac-3",), (), (0xA5,)),
     Codec("speex", "audio", "Speex", "", (), (11,), rate=16000),
     Codec("other", "audio", "another codec"),

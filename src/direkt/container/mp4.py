@@ -20,6 +20,7 @@ from direkt.media import Break, Claims, Column, Format, Framing, MediaEvent, Sam
 
 _SPAN = 32 << 20  # bytes of the file that a batch may span
 _FEWEST, _MOST = 64, 16384  # samples in a batch, but for the last
+_MOST_SAMPLES = 1 << 24  # of a track: 93 hours of 50 pictures a second
 
 _FIRST_BOXES = (b"ftyp", b"styp", b"moov", b"mdat", b"free", b"skip", b"wide", b"pnot", b"uuid")
 
@@ -80,6 +81,7 @@ class _Moov:
         self.data = data
         self.movie_scale = 1000
         self.claims: dict[str, Scalar] = {}
+        self.tracks: dict[Track, _Index] = {}
 
     def child(self, box: Box, *path: bytes) -> Box | None:
         """The first box along ``path`` inside ``box``."""
@@ -129,9 +131,17 @@ class _Moov:
         timescale = self.number(media, 20 if self.number(media, 0, 1) == 1 else 12, 4)
         if not timescale:
             raise ContainerError(f"box 'mdhd' at byte {media.start} gives a time scale of 0")
+        if track in self.tracks:  # of several tracks the first is measured
+            return None
         found = self.description(table, track, Fraction(1, timescale))
         if found is None:
             return None
+        shift = self.shift(trak, timescale)
+        if (
+            registry.find(track, found.codec).loose
+            and (samples := self.loose(table, track, timescale, shift)) is not None
+        ):
+            return _Index(found, samples)
         sizes = self.sizes(table)
         times, composed = self.times(table, len(sizes))
         sync = self.child(table, b"stss")
@@ -139,9 +149,28 @@ class _Moov:
         if sync is not None:
             numbers = self.table(sync, 1)[:, 0].astype(np.int64) - 1
             marked[numbers[(numbers >= 0) & (numbers < len(sizes))]] = True
-        shift = self.shift(trak, timescale)
         offsets = self.offsets(table, sizes)
         return _Index(found, Samples(track, self.data, offsets, sizes, times + shift, composed + shift, marked))
+
+    def loose(self, table: Box, track: Track, timescale: int, shift: int) -> Samples | None:
+        """Sound of which the table counts every single value: 50 ms of a chunk are one sample of ours.
+
+        None where values are of several sizes or lengths, so that the table is no such one.
+        """
+        box, times = self.child(table, b"stsz"), self.child(table, b"stts")
+        size, count = (self.number(box, 4, 4), self.number(box, 8, 4)) if box else (0, 0)
+        rows = self.table(times, 2) if times else None
+        if not size or count * size > len(self.data) or rows is None or len(rows) != 1:
+            return None
+        length = int(rows[0, 1])  # ticks
+        part = max(1, timescale // (20 * max(1, length)))  # values
+        starts, held = self.chunks(table, count)
+        parts = -(-held // part)
+        chunk = np.repeat(np.arange(len(held)), parts)
+        inside = (np.arange(len(chunk)) - (np.cumsum(parts) - parts)[chunk]) * part
+        dts = ((np.cumsum(held) - held)[chunk] + inside) * length + shift
+        sizes = np.minimum(part, held[chunk] - inside) * size
+        return Samples(track, self.data, starts[chunk] + inside * size, sizes, dts, dts, np.ones(len(chunk), np.bool_))
 
     def description(self, table: Box, track: Track, tick: Fraction) -> Format | None:
         """The sample entry (14496-12, 8.5.2), as a format."""
@@ -181,6 +210,10 @@ class _Moov:
         if box is None:
             raise ContainerError(f"box 'stbl' at byte {table.start} has no sample sizes ('stsz')")
         fixed, count = self.number(box, 4, 4), self.number(box, 8, 4)
+        if count > _MOST_SAMPLES:
+            raise ContainerError(
+                f"box 'stsz' at byte {box.start} claims {count} samples; at most {_MOST_SAMPLES} are read"
+            )
         if fixed:
             if count * fixed > len(self.data):
                 raise ContainerError(
@@ -216,30 +249,36 @@ class _Moov:
         out = np.repeat(values, runs)
         return np.concatenate([out, np.full(count - total, out[-1] if total else 0, np.int64)])
 
-    def offsets(self, table: Box, sizes: Column) -> Column:
-        """The byte of the file at which each sample begins (14496-12, 8.7.4 and 8.7.5)."""
-        count = len(sizes)
+    def chunks(self, table: Box, count: int) -> tuple[Column, Column]:
+        """Where each chunk begins, and how many samples it holds (14496-12, 8.7.4 and 8.7.5): ``count`` together."""
         box = self.child(table, b"stco")
         wide = self.child(table, b"co64")
         groups = self.child(table, b"stsc")
         if groups is None or (box is None and wide is None):
             raise ContainerError(f"box 'stbl' at byte {table.start} has no chunk tables ('stsc', 'stco')")
-        chunks = (self.table(box, 1) if box else self.table(wide, 1, ">u8"))[:, 0].astype(np.int64)  # type: ignore[arg-type]
+        starts = (self.table(box, 1) if box else self.table(wide, 1, ">u8"))[:, 0].astype(np.int64)  # type: ignore[arg-type]
         rows = self.table(groups, 3).astype(np.int64)
         if not count:
-            return np.zeros(0, np.int64)
+            return starts[:0], starts[:0]
         if not len(rows) or rows[0, 0] != 1 or (np.diff(rows[:, 0]) <= 0).any():
             raise ContainerError(f"box 'stsc' at byte {groups.start} does not count its chunks upwards from 1")
-        until = np.append(rows[1:, 0], len(chunks) + 1)
-        runs = np.clip(until - rows[:, 0], 0, len(chunks))
-        in_chunk = np.repeat(rows[:, 1], runs)[: len(chunks)]
-        if int(in_chunk.sum()) < count or int(in_chunk.max(initial=0)) > count:
-            raise ContainerError(f"box 'stsc' at byte {groups.start} places {int(in_chunk.sum())} samples of {count}")
-        start_of = np.repeat(chunks[: len(in_chunk)], in_chunk)[:count]
-        first_in = np.concatenate([np.zeros(1, np.int64), np.cumsum(in_chunk)[:-1]])
-        before = np.concatenate([np.zeros(1, np.int64), np.cumsum(sizes)])
-        at_chunk = np.repeat(before[np.clip(first_in, 0, count)], in_chunk)[:count]
-        begins: Column = start_of + before[:count] - at_chunk
+        until = np.append(rows[1:, 0], len(starts) + 1)
+        held = np.repeat(rows[:, 1], np.clip(until - rows[:, 0], 0, len(starts)))[: len(starts)]
+        placed = np.cumsum(held)
+        if not len(placed) or placed[-1] < count:
+            there = int(placed[-1]) if len(placed) else 0
+            raise ContainerError(f"box 'stsc' at byte {groups.start} places {there} samples of {count}")
+        last = int(np.searchsorted(placed, count))  # what is claimed beyond costs nothing
+        held = held[: last + 1]
+        held[-1] -= placed[last] - count
+        return starts[: last + 1], held
+
+    def offsets(self, table: Box, sizes: Column) -> Column:
+        """The byte of the file at which each sample begins."""
+        starts, held = self.chunks(table, len(sizes))
+        before = np.cumsum(sizes) - sizes
+        first = before[np.minimum(np.cumsum(held) - held, max(0, len(sizes) - 1))] if len(sizes) else before
+        begins: Column = np.repeat(starts - first, held) + before
         return begins
 
     def shift(self, trak: Box, timescale: int) -> int:
@@ -318,15 +357,14 @@ def read(source: Source) -> Iterator[MediaEvent]:
         raise ContainerError(
             f"a fragmented MP4 ('mvex' in the index at byte {moov.start}); only plain MP4 can be read so far"
         )
-    found: dict[Track, _Index] = {}
     for trak in reader.inside(moov):
         if trak.kind == b"trak" and (index := reader.track(trak)) is not None and len(index.samples):
-            found.setdefault(index.samples.track, index)
+            reader.tracks[index.samples.track] = index
     if reader.claims:
         yield Claims("the MP4 header", reader.claims)
-    for index in found.values():
+    for index in reader.tracks.values():
         yield index.format
-    yield from _samples(source, list(found.values()))
+    yield from _samples(source, list(reader.tracks.values()))
 
 
 def _samples(source: Source, tracks: list[_Index]) -> Iterator[MediaEvent]:
