@@ -10,14 +10,13 @@ from direkt.protocol import address
 SERVER = "rtmp://ingest.tarnlight.example/live"
 KNOWN = [address.parse(SERVER)]
 PORTS = [("rtmp", 1935), ("rtmps", 443)]
-PATTERN = r"FAKE(-[0-9A-Z]{4}){4}"
+PATTERN = r"FAKE~[0-9A-Z]{7}-[0-9A-Z]{9}"
 HOMOGLYPHS = str.maketrans("AEKOPCTX", "АЕКОРСТХ")
 
 
 def sound(source: random.Random) -> tuple[str, str]:
-    key = "FAKE" + "".join(
-        "-" + "".join(source.choice("ACDEFGHJKMNPQRTUVWXY34679") for _ in range(4)) for _ in range(4)
-    )
+    seven, nine = ("".join(source.choice("ACDEFGHJKMNPQRTUVWXY34679") for _ in range(n)) for n in (7, 9))
+    key = f"FAKE~{seven}-{nine}"
     return SERVER, key
 
 
@@ -105,7 +104,7 @@ class Generated(unittest.TestCase):
         source = random.Random(11)
         server, key = sound(source)
         for name, words in (
-            ("key cut", "ends too early"), ("letter lost", "character|ends too early"), ("odd letter", "character 9 of 24"), ("wrong port", "port 443"),
+            ("key cut", "ends too early"), ("letter lost", "character|ends too early"), ("odd letter", "character 9 of 22"), ("wrong port", "port 443"),
             ("bare address", "local network"), ("other host", "bare IP"), ("no application", "no application"),
             ("other application", "expected live"), ("two schemes", "two schemes"),
         ):  # fmt: skip
@@ -133,9 +132,9 @@ class Alone(unittest.TestCase):
 
     def test_a_key_behind_the_scheme_is_not_repeated(self):
         for text in (
-            "rtmp://FAKE-AAAA-CCCC-DDDD-EEEE",
-            "rtmp://FAKE-AAAA-CCCC-DDDD-EEEE/live",
-            "http:FAKE-AAAA-CCCC-DDDD-EEEE",
+            "rtmp://FAKE~AAAACCC-DDDDEEEEC",
+            "rtmp://FAKE~AAAACCC-DDDDEEEEC/live",
+            "http:FAKE~AAAACCC-DDDDEEEEC",
         ):
             with self.assertRaises(PasteError) as caught:
                 untangle(text, pattern=PATTERN, known=KNOWN, ports=PORTS)
@@ -143,7 +142,13 @@ class Alone(unittest.TestCase):
 
     def test_either_alone(self):
         self.assertIsNone(untangle(SERVER, known=KNOWN).key)
-        self.assertIsNone(untangle("FAKE-AAAA-CCCC-DDDD-EEEE", pattern=PATTERN).server)
+        self.assertIsNone(untangle("FAKE~AAAACCC-DDDDEEEEC", pattern=PATTERN).server)
+
+    def test_a_key_in_the_address_is_found_by_its_pattern_where_no_application_is_known(self):
+        key = "FAKE~AAAACCC-DDDDEEEEC"
+        for app in ("live", "live/second", "a/b/c"):
+            found = untangle(f"rtmp://in.copse.example/{app}/{key}", pattern=PATTERN)
+            self.assertEqual((str(found.server), found.key), (f"rtmp://in.copse.example/{app}", key))
 
     def test_keys_with_query_arguments(self):
         found = untangle(f"{SERVER}/stream-1?token=a%2Fb&x=1", known=KNOWN)
