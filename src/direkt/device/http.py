@@ -1,9 +1,15 @@
-"""HTTP to a device: login, time limits, and JSON answers; every failure is a DeviceError in plain words."""
+"""HTTP to a device: login, limits, and JSON answers; every failure is a DeviceError in plain words.
+
+A device is not trusted: its answers are bounded in bytes and time while they arrive, numbers are finite, and texts
+carry no control characters that a terminal would obey.
+"""
 
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
+import time
+import unicodedata
+from collections.abc import Iterator, Mapping
 from typing import Literal
 
 import httpx
@@ -12,8 +18,10 @@ from direkt.device.model import BadAnswer, LoginRefused, Unreachable
 from direkt.errors import os_words
 from direkt.secret import Secret
 
-LIMIT = 5.0  # s for one answer
+LIMIT = 5.0  # s until an answer begins, and between its parts
+_WHOLE_LIMIT = 15.0  # s for all of it
 _LARGEST = 1 << 20  # bytes of an answer
+_GREATEST = 1 << 63  # of a whole number
 
 Login = Literal["digest", "basic", "none"]
 
@@ -29,7 +37,14 @@ class HttpDevice:
         if login is not None and kind != "none":
             scheme = httpx.DigestAuth if kind == "digest" else httpx.BasicAuth
             auth = scheme(login[0], login[1].reveal())
-        self._client = httpx.Client(base_url=address, auth=auth, timeout=LIMIT, trust_env=False)
+        self._client = httpx.Client(
+            base_url=address,
+            auth=auth,
+            timeout=LIMIT,
+            transport=_Bounded(trust_env=False),
+            trust_env=False,
+            headers={"Accept-Encoding": "identity"},
+        )
 
     def close(self) -> None:
         """Lets go of the connection."""
@@ -39,6 +54,10 @@ class HttpDevice:
         """Whether the device takes a request, and the JSON that it answers. Raises DeviceError."""
         try:
             answer = self._client.request(method, path, json=body)
+        except _TooMuch as error:
+            raise BadAnswer(
+                f"{self.name} answers {method} {path} with {error}: is this address the right device?"
+            ) from None
         except httpx.TimeoutException:
             raise Unreachable(
                 f"{self.name} at {self.address} does not answer within {LIMIT:g} s: is it on, is the address right?"
@@ -49,19 +68,17 @@ class HttpDevice:
             ) from None
         if answer.status_code in (401, 403):
             raise LoginRefused(self._login_hint(answer))
-        what = f"{self.name} answers {method} {path}"
-        if len(answer.content) > _LARGEST:
-            raise BadAnswer(f"{what} with {len(answer.content)} bytes; at most {_LARGEST} are read")
         try:
-            return not answer.is_error, answer.json() if answer.content else {}
-        except (json.JSONDecodeError, UnicodeDecodeError, RecursionError):
-            kind = answer.headers.get("content-type", "something")
+            return not answer.is_error, _read(answer.text) if answer.content else {}
+        except (ValueError, RecursionError):
+            kind = _printable(answer.headers.get("content-type", "something"))
             raise BadAnswer(
-                f"{what} with {kind}, expected JSON: is this address the right device, and is it done starting?"
+                f"{self.name} answers {method} {path} with {kind}, expected JSON: is this address the right device, and is it "
+                f"done starting?"
             ) from None
 
     def _login_hint(self, answer: httpx.Response) -> str:
-        wanted = answer.headers.get("www-authenticate", "").split(" ")[0].lower()
+        wanted = _printable(answer.headers.get("www-authenticate", "").split(" ")[0].lower()[:20])
         if not self._has_login:
             return f"{self.name} wants a login ({wanted or 'some kind'}): give it under 'login' in the rig"
         if wanted and self._kind not in ("none", wanted):
@@ -77,3 +94,72 @@ def _reason(error: Exception) -> str:
             return os_words(cause)
         cause = cause.__cause__ or cause.__context__
     return str(error).lower() or type(error).__name__
+
+
+class _TooMuch(Exception):
+    """An answer beyond the limits."""
+
+
+class _Bounded(httpx.HTTPTransport):
+    """Ends answers that are too long, take too long, or are packed."""
+
+    def handle_request(self, request: httpx.Request) -> httpx.Response:
+        answer = super().handle_request(request)
+        if answer.headers.get("content-encoding", "identity") != "identity":
+            answer.close()
+            raise _TooMuch("packed bytes that nobody asked for")
+        assert isinstance(answer.stream, httpx.SyncByteStream)
+        answer.stream = _Limited(answer.stream)
+        return answer
+
+
+class _Limited(httpx.SyncByteStream):
+    def __init__(self, stream: httpx.SyncByteStream) -> None:
+        self._stream = stream
+
+    def __iter__(self) -> Iterator[bytes]:
+        size, begin = 0, time.monotonic()
+        for part in self._stream:
+            size += len(part)
+            if size > _LARGEST:
+                raise _TooMuch(f"more than {_LARGEST >> 20} MiB")
+            if time.monotonic() - begin > _WHOLE_LIMIT:
+                raise _TooMuch(f"bytes that take more than {_WHOLE_LIMIT:g} s")
+            yield part
+
+    def close(self) -> None:
+        self._stream.close()
+
+
+def _finite(text: str) -> float:
+    number = float(text)
+    if number in (float("inf"), -float("inf")) or number != number:
+        raise ValueError(f"{text} is no number")
+    return number
+
+
+def _whole(text: str) -> int:
+    if len(text) > 20 or abs(number := int(text)) > _GREATEST:
+        raise ValueError("a number beyond all measure")
+    return number
+
+
+def _read(text: str) -> object:
+    """JSON with finite numbers and printable texts. Raises ValueError and RecursionError."""
+    return _plain(json.loads(text, parse_float=_finite, parse_int=_whole, parse_constant=_finite))
+
+
+def _printable(text: str) -> str:
+    """A text without characters that steer a terminal or turn its direction."""
+    return "".join("?" if unicodedata.category(c) in ("Cc", "Cf", "Cs", "Zl", "Zp") else c for c in text)
+
+
+def _plain(data: object) -> object:
+    """JSON whose texts are printable."""
+    if isinstance(data, str):
+        return data if data.isprintable() else _printable(data)
+    if isinstance(data, dict):
+        return {_printable(name): _plain(value) for name, value in data.items()}
+    if isinstance(data, list):
+        return [_plain(value) for value in data]
+    return data
