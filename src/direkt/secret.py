@@ -1,6 +1,15 @@
-"""A login or stream key that prints masked."""
+"""A login or stream key that prints masked; and texts of others, cleared of what could be one."""
 
 from __future__ import annotations
+
+import difflib
+import re
+from collections.abc import Iterable
+
+_URL = re.compile(r"([A-Za-z][A-Za-z0-9+.-]{1,15}://)([^\s/?#'\"<>]*@)?([^\s/?#'\"<>]*)([^\s'\"<>]*)")
+_TOKEN = re.compile(r"[^\s'\"<>()\[\]{},;=]+")
+_HIDDEN = "(key)"
+_SHORTEST = 4  # characters of a key that is looked for
 
 
 class Secret:
@@ -29,3 +38,39 @@ class Secret:
 
     def __len__(self) -> int:
         return len(self._value)
+
+
+def _in_any_form(character: str) -> str:
+    """A pattern for a character as it is, or percent-encoded (RFC 3986, 2.1)."""
+    encoded = "".join(f"%{byte:02x}" for byte in character.encode("utf-8", "replace"))
+    return f"(?:{re.escape(character)}|{encoded})"
+
+
+def without_keys(text: str, known: Iterable[Secret] = (), length: int = 0) -> str:
+    """A text of somebody else's without what could be a key in it.
+
+    Taken out are the ``known`` ones, the login, path and arguments of URLs, and each word of ``length`` characters
+    that is not made of letters alone.
+    """
+    for secret in known:
+        value = secret.reveal()
+        if len(value) >= _SHORTEST:
+            text = re.sub("".join(map(_in_any_form, value)), _HIDDEN, text, flags=re.IGNORECASE)
+    text = _URL.sub(lambda m: f"{m[1]}{m[3]}{'/...' if m[4].strip('/.:,;!') else m[4]}", text)
+
+    def hide(match: re.Match[str]) -> str:
+        word = match[0].rstrip(".:!?")
+        hidden = len(word) == length >= _SHORTEST and not word.isalpha()
+        return _HIDDEN + match[0][len(word) :] if hidden else match[0]
+
+    return _TOKEN.sub(hide, text)
+
+
+def is_like(text: str, secret: Secret) -> bool:
+    """Whether a text could be a mistyped ``secret``, or hold one."""
+    text, value = text.lower(), secret.reveal().lower()
+    if not value:
+        return False
+    match = difflib.SequenceMatcher(None, text, value, autojunk=False)
+    longest = match.find_longest_match().size
+    return match.ratio() > 0.5 or longest * 2 > len(value) or longest >= 8

@@ -61,6 +61,46 @@ class ParameterSets(unittest.TestCase):
         digits = u(66, 8) + u(0xD0, 8) + u(11, 8) + ue(0) + ue(0) + ue(2) + ue(1) + "0" + ue(10) + ue(8) + "1100"
         self.assertEqual(h264.parse_sps(b"\x67" + stop(digits)).level, "1.0b")
 
+    def test_each_limit_of_every_level(self):
+        # Table A-1 as it stands in the standard: level, MaxMBPS, MaxFS, MaxDpbMbs, MaxBR
+        table = """
+            1.0 1485 99 396 64 | 1.1 3000 396 900 192 | 1.2 6000 396 2376 384 | 1.3 11880 396 2376 768 | 2.0 11880 396 2376 2000
+            2.1 19800 792 4752 4000 | 2.2 20250 1620 8100 4000 | 3.0 40500 1620 8100 10000 | 3.1 108000 3600 18000 14000
+            3.2 216000 5120 20480 20000 | 4.0 245760 8192 32768 20000 | 4.1 245760 8192 32768 50000 | 4.2 522240 8704 34816 50000
+            5.0 589824 22080 110400 135000 | 5.1 983040 36864 184320 240000 | 5.2 2073600 36864 184320 240000
+            6.0 4177920 139264 696320 240000 | 6.1 8355840 139264 696320 480000 | 6.2 16711680 139264 696320 800000
+        """
+        rows = [line.split() for line in table.replace("\n", "|").split("|") if line.strip()]
+        for level, *limits in rows:
+            per_second, largest, held, most = map(int, limits)
+            side = int((8 * largest) ** 0.5)
+            for profile, factor in (("main", 1.2), ("baseline", 1.2), ("high", 1.5), ("high10", 3.6), ("high422", 4.8)):
+                for columns, rate, references, bitrate in (
+                    (1, per_second, 1, 1), (1, 1, held, 1), (1, 1, 1, most * factor), (side, 1, 1, 1),
+                    (1, per_second + 1, 1, 1), (1, 1, held + 1, 1), (1, 1, 1, most * factor + 1), (side + 1, 1, 1, 1),
+                ):  # fmt: skip
+                    fits = [
+                        name for name, *of in rows
+                        if rate <= int(of[0]) and references <= int(of[2]) and bitrate <= int(of[3]) * factor
+                        and columns**2 <= 8 * int(of[1]) and columns <= int(of[1])
+                    ]  # fmt: skip
+                    if not fits:
+                        with self.assertRaises(BitstreamError):
+                            reader.lowest_level(16 * columns, 16, rate / columns, bitrate, profile, references)
+                        continue
+                    found = reader.lowest_level(
+                        16 * columns, 16, rate / columns, bitrate, profile, references if columns == 1 else 1
+                    )
+                    self.assertEqual(found, fits[0], (level, profile, columns, rate, references, bitrate))
+
+    def test_the_configuration_record_by_hand(self):
+        # ISO/IEC 14496-15, 5.3.3.1: reserved bits are ones; High says its chroma format and bit depths behind the sets
+        for profile, tail in (("high", "fdf8f800"), ("main", "")):
+            card = TestCard(CardSettings(640, 360, Fraction(25), 50, profile, 1000, "cbr"))
+            sps, pps = card.sps.hex(), card.pps.hex()
+            wanted = f"01{sps[2:8]}ffe1{len(sps) // 2:04x}{sps}01{len(pps) // 2:04x}{pps}{tail}"
+            self.assertEqual(h264.build_avc_config(card.sps, card.pps).hex(), wanted)
+
     def test_the_lowest_level_follows_table_a_1(self):
         for width, height, rate, bitrate, level in (
             (1280, 720, 30, 2000, "3.1"), (1280, 720, 60, 2000, "3.2"), (1920, 1080, 30, 5000, "4.0"), (1920, 1080, 50, 6800, "4.2"),

@@ -86,6 +86,12 @@ class Files(unittest.TestCase):
             self.assertIn(old, GOOD)
             self.assertEqual(problems(GOOD.replace(old, new, 1)), [])
 
+    def test_the_most_channels(self):
+        rung = "audio_ladder: [{channels: %d, bitrate: {min: 1, max: 2}}]\n"
+        self.assertEqual(problems(GOOD + rung % 24), [])
+        for count in (0, 25):
+            self.assertEqual(len(problems(GOOD + rung % count)), 1)
+
     def test_several_mistakes_come_in_one_run(self):
         text = (
             GOOD.replace("h264", "h266")

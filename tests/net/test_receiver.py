@@ -130,6 +130,22 @@ class Receiving(Net):
         self.assertIn("the key stands in its server address", self.events[0].reason)
         self.assertNotIn(KEY, repr(self.events))
 
+    async def test_what_could_be_the_key_is_not_shown_wherever_it_stands(self):
+        await self.listen()
+        mistyped = KEY.replace("bird", "brid")
+        for app, shown in (
+            (mistyped, "something like the key"), (f"live/{mistyped}", "something like the key"), (f"live/a/{mistyped}?x=1", "something like"),
+            (KEY[:-2], "something like the key"), (f"live/a/{KEY.upper()}", "something like"), ("live/a/another-9x", "10 characters behind it"),
+            ("studio", "'studio'"),
+        ):  # fmt: skip
+            with self.assertRaises(PublishError):
+                await Publisher(ServerAddress("rtmp", "127.0.0.1", self.port, app), Secret("x")).start()
+            await self.until(lambda: self.events)
+            self.assertIn(shown, self.events[0].reason)
+            for secret in (mistyped, KEY, KEY[:-2], KEY.upper(), "another-9x"):
+                self.assertNotIn(secret, repr(self.events))
+            self.events.clear()
+
     async def test_one_publisher_at_a_time_and_the_next_when_it_is_gone(self):
         await self.listen()
         first = Publisher(self.address(), Secret(KEY))

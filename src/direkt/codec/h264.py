@@ -444,7 +444,8 @@ LEVELS = (
     ("5.2", 2073600, 36864, 184320, 240000), ("6.0", 4177920, 139264, 696320, 240000),
     ("6.1", 8355840, 139264, 696320, 480000), ("6.2", 16711680, 139264, 696320, 800000),
 )  # fmt: skip
-_FACTOR = {"high": 1.5}  # cpbBrNalFactor of Table A-2, in thousands; 1.2 for baseline, main and extended
+# cpbBrNalFactor of Table A-2, in thousands; 1.2 for baseline, main and extended
+_FACTOR = {"high": 1.5, "high10": 3.6, "high422": 4.8, "high444": 4.8}
 
 
 def lowest_level(width: int, height: int, frame_rate: float, bitrate: float, profile: str, references: int = 1) -> str:
@@ -454,7 +455,7 @@ def lowest_level(width: int, height: int, frame_rate: float, bitrate: float, pro
     """
     columns, rows = -(-width // 16), -(-height // 16)
     size = columns * rows
-    factor = _FACTOR.get(profile, 1.5 if profile.startswith("high") else 1.2)
+    factor = _FACTOR.get(profile, 1.2)
     for level, per_second, largest, held, most in LEVELS:
         side = math.sqrt(8 * largest)
         if (

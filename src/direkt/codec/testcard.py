@@ -226,7 +226,7 @@ class TestCard:
     def _write_sps(self) -> bytes:
         s = self.settings
         idc, constraints = _PROFILES[s.profile]
-        level = h264.lowest_level(s.width, s.height, float(s.frame_rate), (s.bitrate or 0) * 1.0, s.profile)
+        level = h264.lowest_level(s.width, s.height, float(s.frame_rate), float(s.bitrate or 0), s.profile)
         digits = u(idc, 8) + u(constraints, 8) + u(round(10 * float(level)), 8) + ue(0)
         if idc == 100:
             digits += ue(1) + ue(0) + ue(0) + "0" + "0"

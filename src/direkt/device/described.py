@@ -30,7 +30,8 @@ from direkt.device.words import SettingEntry, WordsError
 from direkt.documents import Document, DocumentError, Problem, Strict
 from direkt.parameters import ParameterError, Values
 from direkt.protocol import address
-from direkt.secret import Secret
+from direkt.protocol.address import AddressError
+from direkt.secret import Secret, without_keys
 
 _OUR_STATES = {state.value: state for state in PushState}
 _Request = Literal["state", "limits", "write", "write_slot", "push_on", "push_off", "restart"]
@@ -112,6 +113,12 @@ def _look_up(data: object, path: str | None) -> object:
     return data if path is not None else None
 
 
+def _names(entries: SlotEntries) -> dict[str, str]:
+    """What the device calls each field of its form."""
+    ours = {"url": entries.server, "server": entries.server, "key": entries.key or "key"}
+    return {name: entries.fields.get(name) or ours.get(name, name) for name in forms.LABELS[entries.form]}
+
+
 class Driver:
     """Talks to one device as its driver file says."""
 
@@ -119,6 +126,7 @@ class Driver:
         self.name, self.address = name, address
         self._file = file
         self._http = HttpDevice(name, address, file.login, login)
+        self._written: set[Secret] = set()  # keys that the device was given or tells: no text of its may repeat them
         able = {
             Capability.WRITE: "write" in file.requests,
             Capability.SLOTS: file.slots is not None,
@@ -150,7 +158,7 @@ class Driver:
         out = {}
         for item in listed if isinstance(listed, list) else []:
             field = str(_look_up(item, entries.field))
-            out[names.get(field, field)] = str(_look_up(item, entries.reason))
+            out[names.get(field, field)] = without_keys(str(_look_up(item, entries.reason)), self._written)
         return out
 
     # Reading
@@ -210,15 +218,37 @@ class Driver:
             number = _look_up(item, entries.number)
             if not isinstance(number, int):
                 raise BadAnswer(f"{self.name} lists a push slot without a number")
-            length, sent = _look_up(item, entries.key_length), _look_up(item, entries.sent_bytes)
+            server, length = self._target(entries, item)
+            sent = _look_up(item, entries.sent_bytes)
+            said = without_keys(str(_look_up(item, entries.message) or ""), self._written, length)
             word = str(_look_up(item, entries.state))
             known = states.get(word) or _OUR_STATES.get(word, PushState.UNKNOWN)
             out[number] = Slot(
-                number, str(_look_up(item, entries.channel)), str(_look_up(item, entries.server) or ""),
-                length if isinstance(length, int) else 0, known, str(_look_up(item, entries.message) or ""),
-                sent if isinstance(sent, int) else 0,
+                number, str(_look_up(item, entries.channel)), server, length, known, said, sent if isinstance(sent, int) else 0
             )  # fmt: skip
         return out
+
+    def _target(self, entries: SlotEntries, item: object) -> tuple[str, int]:
+        """The server address in a slot, and how long its key is. A key that stands in the answer stays in here."""
+        names = _names(entries)
+        given = {name: str(value) for name in forms.LABELS[entries.form] if (value := _look_up(item, names[name]))}
+        said = _look_up(item, entries.key_length)
+        length = said if isinstance(said, int) else 0
+        if entries.form == "url+key":
+            if key := given.get("key"):
+                self._written.add(Secret(key))
+            scheme, separator, rest = given.get("server", "").partition("?")[0].partition("://")
+            place, slash, path = rest.partition("/")
+            return f"{scheme}{separator}{place.rpartition('@')[2]}{slash}{path}", length or len(given.get("key", ""))
+        if not given:
+            return "", 0
+        try:
+            endpoint = forms.split({"stream": "", **given}, entries.form)
+        except AddressError:
+            return without_keys(given.get("url", "an address that cannot be read")), length
+        if endpoint.stream:
+            self._written.add(Secret(endpoint.stream))
+        return str(endpoint.server), length or len(endpoint.stream)
 
     # Writing
 
@@ -250,14 +280,15 @@ class Driver:
         need(self, Capability.SLOTS)
         entries = self._file.slots
         assert entries is not None
-        names = {"url": entries.server, "server": entries.server, "key": entries.key, **entries.fields}
+        self._written.add(key)
+        names = _names(entries)
         if server:
             fields = forms.join(forms.Endpoint(address.parse(server), key.reveal()), entries.form)
         else:
             fields = dict.fromkeys(forms.LABELS[entries.form], "")
         body: dict[str, object] = {entries.channel: channel}
         for name, value in fields.items():
-            body[names.get(name) or name] = int(value) if name == "port" and value else value
+            body[names[name]] = int(value) if name == "port" and value else value
         self._ask("write_slot", body, slot=slot)
 
     def push(self, slot: int, *, on: bool) -> None:

@@ -39,7 +39,7 @@ from direkt.protocol.rtmp.client import ClientSession, Connected, PublishStarted
 from direkt.protocol.rtmp.errors import LocalError, RtmpError
 from direkt.protocol.rtmp.server import ConnectRequest, PlayRequest, PublishRequest, ServerSession, Unpublished
 from direkt.protocol.rtmp.session import State, TagMessage
-from direkt.secret import Secret
+from direkt.secret import Secret, is_like
 
 STEPS = ("rtmp", "application")
 
@@ -125,7 +125,13 @@ class Receiver:
             return None
         if self._key.reveal() in app:  # a device that was given everything as its server address
             return "the key stands in its server address: enter address and key apart, or as one URL where it wants one"
-        return f"it asks for application {_quoted(app)}, expected {_quoted(self._app)}: check the server address"
+        expected = f"expected {_quoted(self._app)}: check the server address"
+        if is_like(app, self._key):
+            return f"its server address holds something like the key, {len(app)} characters; {expected}"
+        if app.startswith(f"{self._app}/"):
+            behind = len(app) - len(self._app) - 1
+            return f"it asks for application {_quoted(self._app)} and {behind} characters behind it; {expected}"
+        return f"it asks for application {_quoted(app)}, {expected}"
 
     def knows(self, key: str) -> str | None:
         """None, or why a publisher with this key is turned away. Tells neither key."""
