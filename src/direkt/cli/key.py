@@ -119,20 +119,23 @@ def set_(destination: str, rig_path: Path | None, as_json: bool) -> None:
 
 def _change_rig(rig: Rig, destination: str, changes: dict[str, str]) -> None:
     """Writes entries of a destination into rig.yaml and keeps its comments."""
+    import io
+
     from ruamel.yaml import YAML
 
-    path = Path(rig.source)
+    from direkt import files
+
+    path = Path(rig.source).resolve()  # a link stays one
     yaml = YAML(typ="rt", pure=True)
     yaml.preserve_quotes = True
     yaml.width = 4096
     try:
-        data = yaml.load(path.read_text("utf-8"))
-        data["destinations"][destination].update(changes)
-        new = path.with_suffix(".new")
-        with new.open("w", encoding="utf-8") as file:
-            yaml.dump(data, file)
-        new.chmod(path.stat().st_mode & 0o777)
-        new.replace(path)
+        with files.alone(path.parent):
+            data = yaml.load(path.read_text("utf-8"))
+            data["destinations"][destination].update(changes)
+            text = io.StringIO()
+            yaml.dump(data, text)
+            files.replace(path, text.getvalue(), path.stat().st_mode & 0o777)
     except OSError as error:
         raise UnusableInput(f"{path}: cannot be written: {os_words(error)}") from None
 

@@ -6,13 +6,15 @@ never holds a key.
 
 from __future__ import annotations
 
+import contextlib
 import json
-import os
 import time
+from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from direkt import files
 from direkt.errors import UnusableInput, os_words
 
 _SERVICE = "direkt"
@@ -53,6 +55,10 @@ class KeyStore:
 
     def put(self, name: str, key: str) -> Kept:
         """Keeps ``key``; a changed key is no longer exposed."""
+        with self._alone():
+            return self._put(name, key)
+
+    def _put(self, name: str, key: str) -> Kept:
         index = self._index()
         old = index.get(name)
         changed = old is None or self.get(name) != key
@@ -77,6 +83,10 @@ class KeyStore:
 
     def forget(self, name: str) -> bool:
         """Drops a key; False when there was none."""
+        with self._alone():
+            return self._forget(name)
+
+    def _forget(self, name: str) -> bool:
         index = self._index()
         if name not in index:
             return False
@@ -94,18 +104,29 @@ class KeyStore:
 
     def expose(self, name: str) -> bool:
         """Marks a key as seen by others until it changes; False when there is none."""
-        index = self._index()
-        if name not in index:
-            return False
-        index[name] = {**index[name], "exposed": True}
-        self._write(_INDEX, index)
-        return True
+        with self._alone():
+            index = self._index()
+            if name not in index:
+                return False
+            index[name] = {**index[name], "exposed": True}
+            self._write(_INDEX, index)
+            return True
 
     def kept(self) -> list[Kept]:
         """All keys, by name."""
         return [Kept(name, e["where"], e["since"], e["exposed"]) for name, e in sorted(self._index().items())]
 
     # Files
+
+    @contextlib.contextmanager
+    def _alone(self) -> Iterator[None]:
+        """What happens in here happens to the store alone, whoever else changes it."""
+        try:
+            self._folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+            with files.alone(self._folder):
+                yield
+        except OSError as error:
+            raise StoreError(f"{self._folder}: cannot be used: {os_words(error)}") from None
 
     def _keyring(self) -> Any:
         """The system's keyring; None where there is none to rely on."""
@@ -146,13 +167,7 @@ class KeyStore:
     def _write(self, name: str, data: dict[str, Any]) -> None:
         """Writes a file of mode 0600, whole or not at all."""
         path = self._folder / name
-        new = path.with_suffix(".new")
         try:
-            self._folder.mkdir(parents=True, exist_ok=True, mode=0o700)
-            descriptor = os.open(new, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
-            with os.fdopen(descriptor, "w", encoding="utf-8") as file:
-                os.fchmod(file.fileno(), 0o600)
-                json.dump(data, file, indent=1)
-            new.replace(path)
+            files.replace(path, json.dumps(data, indent=1), 0o600)
         except OSError as error:
             raise StoreError(f"{path}: cannot be written: {os_words(error)}") from None
