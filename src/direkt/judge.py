@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from enum import StrEnum
 
 from direkt import parameters
+from direkt.codec import registry
 from direkt.demand import Demand
 from direkt.destination.model import Rule, Sheet
 from direkt.parameters import Bound, Measured, Parameter, Value, Values
@@ -92,7 +93,13 @@ def judge_sent(
             findings.append(finding)
     failed = any(f.verdict is Verdict.FAIL and f.parameter in ("video.size", "video.frame_rate") for f in findings)
     mean = "video.bitrate.mean"
-    if sheet is not None and sheet.ladder and "video.frame_rate" in sent and mean not in rules and not failed:
+    if (
+        sheet is not None
+        and sheet.ladder
+        and {"video.size", "video.frame_rate"} <= sent.keys()
+        and mean not in rules
+        and not failed
+    ):
         advice = _no_rung(sheet, sent)
         findings.append(Finding(mean, Verdict.ADVISE, None, set_.get(mean), found.get(mean), advice))
     return Judgement(tuple(findings))
@@ -132,11 +139,20 @@ def _verdict(rule: Rule, sent: Measured) -> Verdict:
     return Verdict.UNSEEN if open_ else Verdict.PASS
 
 
+def _why_unseen(row: Parameter, sent: Values) -> str:
+    track = row.name.partition(".")[0]
+    for kind in ("video", "audio"):
+        codec = sent.get(f"{kind}.codec")
+        if kind == track and codec is not None and not registry.find(kind, str(codec)).module:
+            return f"Of {codec} only times and bytes are measured: nothing here reads its headers."
+    return _LONGER
+
+
 def _judge(row: Parameter, rule: Rule | None, set_: Value | None, sent: Measured | None, all_sent: Values) -> Finding | None:  # fmt: skip
     if sent is None:
         if row.name in _ESSENTIAL:
             return Finding(row.name, Verdict.FAIL, rule, set_, None, _NO_VIDEO)
-        return Finding(row.name, Verdict.UNSEEN, rule, set_, None, _LONGER)
+        return Finding(row.name, Verdict.UNSEEN, rule, set_, None, _why_unseen(row, all_sent))
     verdict = Verdict.PASS if rule is None else _verdict(rule, sent)
     differs = set_ is not None and not parameters.same(row.name, sent.value, set_, measured=True)
     if differs and sent.bound is not None and isinstance(set_, int | float) and not isinstance(sent.value, str):

@@ -43,10 +43,14 @@ def print_findings(out: Console, judgement: Judgement, *, with_set: bool) -> Non
     to_do = [f for f in findings if (f.advice or f.note) and f.verdict is not Verdict.PASS]
     if to_do:
         out.print("[bold]What to do[/]")
-    lines = []
+    told: dict[tuple[Verdict, str], list[str]] = {}  # what is said of several at once
     for f in sorted(to_do, key=lambda f: _ORDER.index(f.verdict)):
         words = " ".join(part for part in (f.advice, f"({f.note})" if f.note else "") if part)
-        lines.append((verdict_text(f.verdict), f"[bold]{f.parameter}[/]: {escape(words)}"))
+        told.setdefault((f.verdict, words), []).append(f.parameter)
+    lines = (
+        (verdict_text(verdict), f"[bold]{', '.join(names)}[/]: {escape(words)}")
+        for (verdict, words), names in told.items()
+    )
     output.print_lines(out, lines, indent=2)
 
 
