@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Mapping, Sequence
 from typing import Annotated, Any, Literal
 
@@ -23,6 +22,7 @@ from direkt.destination.model import (
     Sheet,
     Spherical,
 )
+from direkt.destination.pattern import Pattern, PatternError
 from direkt.documents import Document, DocumentError, Problem, Strict
 from direkt.parameters import ParameterError
 
@@ -133,11 +133,9 @@ def build(document: Document, sheet_id: str, load: Callable[[str], Sheet] | None
     }
     if file.key is not None and file.key.pattern is not None:
         try:
-            re.compile(file.key.pattern)
-        except re.error as error:
-            problems.append(
-                Problem(document.line(["key", "pattern"]), f"key.pattern: not a regular expression: {error}")
-            )
+            Pattern(file.key.pattern)
+        except PatternError as error:
+            problems.append(Problem(document.line(["key", "pattern"]), f"key.pattern: {error}"))
     if problems:
         raise DocumentError(document.source, problems)
     own = Sheet(

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 
@@ -10,6 +9,7 @@ from direkt import demand, parameters
 from direkt.codec import reader
 from direkt.codec.bits import BitstreamError
 from direkt.destination.model import Rule, Sheet
+from direkt.destination.pattern import Pattern, PatternError
 from direkt.parameters import Value
 
 
@@ -190,8 +190,12 @@ def _ends(sheet: Sheet) -> Iterator[Contradiction]:
     if sheet.servers and all(server.role == "backup" for server in sheet.servers):
         yield Contradiction(sheet.source, "all servers are backups; one must be the primary")
     key = sheet.key
-    if key is not None and key.pattern and key.example and not re.fullmatch(key.pattern, key.example):
-        yield Contradiction(sheet.source, "key.example does not fit key.pattern")
+    if key is not None and key.pattern and key.example:
+        try:
+            if not Pattern(key.pattern).fits(key.example):
+                yield Contradiction(sheet.source, "key.example does not fit key.pattern")
+        except PatternError as error:
+            yield Contradiction(sheet.source, f"key.pattern: {error}")
     session = sheet.session
     if session is not None and session.shows_after_s and session.shows_after_s.min > session.shows_after_s.max:
         yield Contradiction(sheet.source, "session.shows_after_s: min is above max")

@@ -8,18 +8,18 @@ the sheet or the rig already knows. No message ever holds the key.
 from __future__ import annotations
 
 import ipaddress
+import re
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
-import regex
-
+from direkt.destination.pattern import Pattern
 from direkt.errors import UnusableInput
 from direkt.protocol import address
 from direkt.protocol.address import AddressError, ServerAddress
 from direkt.protocol.schemes import MISTAKEN, PORTS, SPOKEN
 
 _MOST = 8192  # characters
-_INVISIBLE = regex.compile(r"[\u00ad\u180e\u200b-\u200f\u202a-\u202e\u2060-\u2064\ufeff\ufe0f]")
+_INVISIBLE = re.compile(r"[\u00ad\u180e\u200b-\u200f\u202a-\u202e\u2060-\u2064\ufeff\ufe0f]")
 _QUOTES = "\"'`\u2018\u2019\u201a\u201b\u201c\u201d\u201e\u201f\u00ab\u00bb\u2039\u203a\u2032\u2033\uff02\uff07"
 _DASHES = "\u2010\u2011\u2012\u2013\u2014\u2015\u2212\ufe63\uff0d"
 _WIDE = {
@@ -45,12 +45,12 @@ _LOCAL = [
         "::1/128",
     )
 ]
-_LABEL = regex.compile(
+_LABEL = re.compile(
     r"(?i)(?:^|(?<=[\s,;|]))(?:your\s+|the\s+)?(?:(?:primary|backup|" + "|".join(SPOKEN) + r"|ingest|stream(?:ing)?|server|push|publish|live|secret|private)\s+)*"
     r"(?:url|address|server|ingest|key|name|stream\s*(?:key|name)|streamkey|destination)\s*(?:is\b\s*)?[:=]+\s*"
 )  # fmt: skip
 _SCHEMES = "|".join(sorted([*SPOKEN, *MISTAKEN], key=len, reverse=True))
-_SCHEME = regex.compile(rf"(?i)^(?:({_SCHEMES})\s*(?::/{{0,4}}|;/{{1,4}}|/{{2,4}}|:\s+/{{1,3}}))")
+_SCHEME = re.compile(rf"(?i)^(?:({_SCHEMES})\s*(?::/{{0,4}}|;/{{1,4}}|/{{2,4}}|:\s+/{{1,3}}))")
 # Letters of other alphabets that look like ours
 _ALIKE = dict(zip("АВЕКМНОРСТУХаеорсухіјѕΑΒΕΖΗΙΚΜΝΟΡΤΥΧοΙ", "ABEKMHOPCTYXaeopcyxijsABEZHIKMNOPTYXoI", strict=True))
 # Characters that are read as each other
@@ -92,11 +92,12 @@ def untangle(
     """Server address and key in ``text``, either of them alone or both in any order.
 
     ``pattern``: what keys look like; ``known``: addresses of this destination; ``ports``: its protocols and their
-    ports. Raises PasteError.
+    ports. Raises PasteError, and PatternError for a pattern that is none or takes too long.
     """
     if len(text) > _MOST:
         raise PasteError(f"{len(text)} characters were pasted; a server address and a key have a few dozen")
     repairs: list[str] = []
+    like = Pattern(pattern) if pattern is not None else None
     clean = _visible(text, repairs)
     pieces = _pieces(clean, repairs)
     if not pieces:
@@ -105,7 +106,7 @@ def untangle(
     others = [piece for piece in pieces if not _is_address(piece)]
     server, inner = None, None
     if addresses:
-        found = [_address(piece, pattern, known, list(ports), repairs) for piece in dict.fromkeys(addresses)]
+        found = [_address(piece, like, known, list(ports), repairs) for piece in dict.fromkeys(addresses)]
         if len({(str(s), k) for s, k in found}) > 1:
             if len({str(s) for s, _ in found}) > 1:
                 raise PasteError("two different server addresses were pasted: paste one")
@@ -116,7 +117,7 @@ def untangle(
         if len(addresses) > 1:
             repairs.append("the server address was pasted more than once")
         server, inner = found[0]
-    key = _key(others, inner, pattern, repairs)
+    key = _key(others, inner, like, repairs)
     return Paste(server, key, tuple(dict.fromkeys(repairs)))
 
 
@@ -171,14 +172,18 @@ def _pieces(text: str, repairs: list[str]) -> list[str]:
 
 
 def _is_address(piece: str) -> bool:
-    return _SCHEME.match(piece) is not None or regex.match(rf"(?i)({_SCHEMES})[:;/]", piece) is not None
+    return _SCHEME.match(piece) is not None or re.match(rf"(?i)({_SCHEMES})[:;/]", piece) is not None
 
 
 # Addresses
 
 
 def _address(
-    piece: str, pattern: str | None, known: Sequence[ServerAddress], ports: list[tuple[str, int]], repairs: list[str]
+    piece: str,
+    pattern: Pattern | None,
+    known: Sequence[ServerAddress],
+    ports: list[tuple[str, int]],
+    repairs: list[str],
 ) -> tuple[ServerAddress, str | None]:
     """The server in ``piece``, and the key that may hang on it."""
     scheme, rest = _scheme(piece, known, ports, repairs)
@@ -189,7 +194,7 @@ def _address(
     path, question, query = path.partition("?")
     if slash and (path != path.strip("/") or "//" in path):
         repairs.append("extra slashes taken out of the server address")
-        path = regex.sub(r"/{2,}", "/", path).strip("/")
+        path = re.sub(r"/{2,}", "/", path).strip("/")
     _check_host(host, known)
     if not path:
         raise PasteError(
@@ -238,11 +243,11 @@ def _scheme(
 
 
 def _check_host(host: str, known: Sequence[ServerAddress]) -> None:
-    bare = regex.sub(r":\d*$", "", host).strip("[]")
+    bare = re.sub(r":\d*$", "", host).strip("[]")
     try:
         number = ipaddress.ip_address(bare)
     except ValueError:
-        if not regex.fullmatch(r"[a-z0-9.-]+", bare) or ("." not in bare and bare != "localhost"):
+        if not re.fullmatch(r"[a-z0-9.-]+", bare) or ("." not in bare and bare != "localhost"):
             raise PasteError("what stands behind the scheme is no host name: copy the server address again") from None
         return
     if any(k.host == bare for k in known):
@@ -269,7 +274,7 @@ def _check_port(server: ServerAddress, known: Sequence[ServerAddress], ports: li
 
 
 def _split_path(
-    path: str, host: str, pattern: str | None, known: Sequence[ServerAddress], repairs: list[str]
+    path: str, host: str, pattern: Pattern | None, known: Sequence[ServerAddress], repairs: list[str]
 ) -> tuple[str, str | None]:
     """Application and key of a path that may hold both."""
     plain, question, query = path.partition("?")
@@ -284,7 +289,7 @@ def _split_path(
         segments = plain.split("/")
         for n in range(1, len(segments)):
             tail = "/".join(segments[n:]) + question + query
-            if regex.fullmatch(pattern, tail) and (not apps or "/".join(segments[:n]) in apps):
+            if pattern.fits(tail) and (not apps or "/".join(segments[:n]) in apps):
                 repairs.append("the key was pasted into the server address and is taken apart")
                 return "/".join(segments[:n]), tail
     if apps:
@@ -314,7 +319,7 @@ def _like_known(server: ServerAddress, known: Sequence[ServerAddress], repairs: 
 # Keys
 
 
-def _key(others: list[str], inner: str | None, pattern: str | None, repairs: list[str]) -> str | None:
+def _key(others: list[str], inner: str | None, pattern: Pattern | None, repairs: list[str]) -> str | None:
     candidates = list(dict.fromkeys(others))
     if len(candidates) < len(others):
         repairs.append("the key was pasted more than once")
@@ -346,14 +351,14 @@ def _key(others: list[str], inner: str | None, pattern: str | None, repairs: lis
     return key
 
 
-def _sound(key: str, pattern: str | None, repairs: list[str]) -> str:
+def _sound(key: str, pattern: Pattern | None, repairs: list[str]) -> str:
     """The key as it was meant. Raises PasteError when that is not certain."""
     if pattern is None:
         odd = next((n for n, c in enumerate(key, 1) if not 33 <= ord(c) < 127), None)
         if odd is not None:
             raise PasteError(f"character {odd} of the key is no plain letter, digit or sign: copy the key again")
         return key
-    if regex.fullmatch(pattern, key):
+    if pattern.fits(key):
         return key
     readings: dict[str, str] = {}
     for candidate, words in _readings(key, pattern):
@@ -367,59 +372,53 @@ def _sound(key: str, pattern: str | None, repairs: list[str]) -> str:
     raise PasteError(_misfit(key, pattern))
 
 
-def _readings(key: str, pattern: str) -> Iterable[tuple[str, str]]:
+def _readings(key: str, pattern: Pattern) -> Iterable[tuple[str, str]]:
     """Sound keys that ``key`` may have been, each with what was done."""
-
-    def fits(text: str) -> bool:
-        return regex.fullmatch(pattern, text) is not None
-
     if any(c in _DASHES for c in key):
         key = "".join("-" if c in _DASHES else c for c in key)
-        if fits(key):
+        if pattern.fits(key):
             yield key, "long dashes in the key replaced by hyphens"
             return
     if any(c in _ALIKE for c in key):
         key = "".join(_ALIKE.get(c, c) for c in key)
-        if fits(key):
+        if pattern.fits(key):
             yield key, "letters of another alphabet in the key replaced by ours"
             return
     half = len(key) // 2
-    if len(key) % 2 == 0 and key[:half] == key[half:] and fits(key[:half]):
+    if len(key) % 2 == 0 and key[:half] == key[half:] and pattern.fits(key[:half]):
         yield key[:half], "the key was there twice"
         return
     stripped = key.strip(".,;:!?()[]{}*_/\\|")
-    if stripped != key and fits(stripped):
+    if stripped != key and pattern.fits(stripped):
         yield stripped, "punctuation around the key taken out"
     yield from ((text, "letters in the key put right against its pattern") for text in _walk(key, pattern))
 
 
-def _walk(key: str, pattern: str) -> Iterable[str]:
+def _walk(key: str, pattern: Pattern) -> Iterable[str]:
     """Keys of the pattern that differ from ``key`` only where its own character cannot stand; at most two.
 
     There, the other letter case and the characters that are read alike are tried.
     """
     alive = [""]
-    compiled = regex.compile(pattern)
     for character in key:
         grown = []
         for text in alive:
-            if compiled.fullmatch(text + character, partial=True):
+            if pattern.could_begin(text + character):
                 grown.append(text + character)
                 continue
             swapped = character.swapcase() if character.isascii() else ""
             for other in dict.fromkeys(swapped + _TWINS.get(character, "") + _TWINS.get(swapped, "")):
-                if other != character and compiled.fullmatch(text + other, partial=True):
+                if other != character and pattern.could_begin(text + other):
                     grown.append(text + other)
         alive = grown
         if not alive or len(alive) > 64:
             return
-    yield from [text for text in alive if compiled.fullmatch(text) and text != key][:2]
+    yield from [text for text in alive if pattern.fits(text) and text != key][:2]
 
 
-def _misfit(key: str, pattern: str) -> str:
+def _misfit(key: str, pattern: Pattern) -> str:
     """Where the key leaves its pattern, in words that do not hold it."""
-    compiled = regex.compile(pattern)
     for n in range(1, len(key) + 1):
-        if not compiled.fullmatch(key[:n], partial=True):
+        if not pattern.could_begin(key[:n]):
             return f"the key does not fit this destination's pattern: character {n} of {len(key)} is the first odd one; copy the key again"
     return f"the key ends too early: after {len(key)} characters the pattern wants more; copy the key again"
