@@ -64,6 +64,34 @@ class MpegAudio(unittest.TestCase):
             with self.assertRaises(BitstreamError):
                 mpeg_audio.parse_header(bytes.fromhex(data))
 
+    def test_the_length_of_a_frame_of_every_bitrate(self):
+        # the standards' table: bitrate_index, then kbit/s of layers I, II and III, and of MPEG-2's layer I and its others
+        table = """
+            1 32 32 32 32 8 | 2 64 48 40 48 16 | 3 96 56 48 56 24 | 4 128 64 56 64 32 | 5 160 80 64 80 40 | 6 192 96 80 96 48
+            7 224 112 96 112 56 | 8 256 128 112 128 64 | 9 288 160 128 144 80 | 10 320 192 160 160 96 | 11 352 224 192 176 112
+            12 384 256 224 192 128 | 13 416 320 256 224 144 | 14 448 384 320 256 160
+        """
+        for row in table.replace("\n", "|").split("|"):
+            if not row.strip():
+                continue
+            index, *rates = map(int, row.split())
+            one, two, three, low_one, low_others = rates
+            for version, code, kbit, samples, slot in (
+                (3, 3, one, 384, 4), (3, 2, two, 1152, 1), (3, 1, three, 1152, 1), (2, 3, low_one, 384, 4), (2, 2, low_others, 1152, 1),
+                (2, 1, low_others, 576, 1), (0, 1, low_others, 576, 1),
+            ):  # fmt: skip
+                for choice, rate in enumerate((44100, 48000, 32000)):
+                    rate //= {3: 1, 2: 2, 0: 4}[version]
+                    for padding in (0, 1):
+                        head = bytes(
+                            [0xFF, 0xE0 | version << 3 | code << 1 | 1, index << 4 | choice << 2 | padding << 1, 0x40]
+                        )
+                        h = mpeg_audio.parse_header(head)
+                        slots = samples // 8 // slot * kbit * 1000 // rate + padding
+                        self.assertEqual(
+                            (h.bitrate, h.samples, h.sample_rate, h.size), (kbit, samples, rate, slots * slot), row
+                        )
+
     def test_frames_are_believed_over_the_container(self):
         frame = bytes.fromhex("fffb9044") + bytes(413)
         made, said = reader("mp3", rate=22050, channels=1)

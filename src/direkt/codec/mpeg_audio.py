@@ -10,6 +10,7 @@ from direkt.codec.bits import BitstreamError
 from direkt.codec.reader import OpaqueAudio
 from direkt.media import Buffer, Column, Format, Samples
 
+_NAMES = {1: "other", 2: "mp2", 3: "mp3"}  # by layer
 _RATES = (44100, 48000, 32000)
 # kbit/s by bitrate_index 1 to 14
 _MPEG1 = {
@@ -85,7 +86,7 @@ class Reader(OpaqueAudio):
             ):  # fmt: skip
                 self._seen = head
                 self.rate = head.sample_rate
-                self.declare(head.sample_rate, head.channels, codec=f"mp{head.layer}")
+                self.declare(head.sample_rate, head.channels, codec=_NAMES[head.layer])
             total += head.samples
             if not head.size:
                 break
