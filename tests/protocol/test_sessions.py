@@ -254,7 +254,9 @@ class Server(unittest.TestCase):
         server, events = self.drive(data)
         kinds = [type(e).__name__ for e in events]
         self.assertEqual(kinds, ["ConnectRequest", "PublishRequest", "TagMessage", "TagMessage"])
-        names = [amf.decode(m.payload)[0] for m in replies(server) if m.type == 20]
+        answers = [amf.decode(m.payload) for m in replies(server) if m.type == 20]
+        self.assertEqual(answers[0][3]["objectEncoding"], 3.0, "as it asked")
+        names = [answer[0] for answer in answers]
         self.assertEqual(names, ["_result", "_result", "onFCPublish", "_result", "_result", "_result", "onStatus"])
 
     def test_aggregates_and_pings_and_media_before_publish(self):
