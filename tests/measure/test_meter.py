@@ -4,6 +4,7 @@ from fractions import Fraction
 
 import numpy as np
 
+from direkt.codec.aac_writer import ToneWriter
 from direkt.codec.bits import pack, ue
 from direkt.container import flv_writer
 from direkt.measure.meter import Meter
@@ -259,6 +260,17 @@ class Time(unittest.TestCase):
         times = [n / 25 + (0.010 if n % 20 == 0 else 0) for n in range(400)]
         m = measure([video_format(), pictures([(t, t, [P]) for t in times])])
         self.assertAlmostEqual(m.values["video.frame_jitter"], 10, delta=0.1)
+
+
+class Silence(unittest.TestCase):
+    def test_one_second_in_a_hundred_settles_it(self):
+        tone, silent = (ToneWriter(48000, 2, 64, tone=on) for on in (True, False))
+        for odd, word in ((tone.next(), "no"), (tone.next()[:2], "unknown")):
+            for seconds, wanted in ((100, word), (101, "yes")):
+                frames = [odd if n == 50 else silent.next() for n in range(seconds)]
+                samples = pictures([(n, n, frame) for n, frame in enumerate(frames)], track="audio")
+                m = measure([Format("audio", "aac", MS, configuration=tone.config), samples])
+                self.assertEqual(m.values["audio.silent"], wanted, (word, seconds))
 
 
 class Claimed(unittest.TestCase):
