@@ -26,6 +26,7 @@ _RANK = {verdict: n for n, verdict in enumerate(Verdict)}
 # What a stream must show at once; without it there is nothing to hope for.
 _ESSENTIAL = ("video.codec",)
 _NO_VIDEO = "No video in the stream: check the device's input and encoder."
+_FEW_LOSSES = 0.01  # share by which losses may pull a mean away from what is usual
 _LONGER = "Watch or record for longer."
 
 
@@ -71,7 +72,8 @@ def judge_sent(
     at the device's input, for sheets that ask for the same as the source.
     """
     sent: Values = {name: measured.value for name, measured in found.items()}
-    rules = sheet.rules_for(sent) if sheet else {}
+    usual = {name: measured.usual for name, measured in found.items() if measured.usual is not None}
+    rules = sheet.rules_for({**sent, **usual}) if sheet else {}
     open_source = False
     rate_rule = rules.get("video.frame_rate")
     if rate_rule is not None and rate_rule.same_as_source:
@@ -130,6 +132,16 @@ def _meets(demand: Demand, sent: Measured) -> bool | None:
 
 
 def _verdict(rule: Rule, sent: Measured) -> Verdict:
+    """The worst verdict of all values that the stream had; few losses from what is asked fail nothing."""
+    verdict = max((_verdict_of(rule, one) for one in (sent, *map(Measured, sent.also))), key=_RANK.__getitem__)
+    if verdict is Verdict.FAIL and isinstance(sent.usual, int | float) and not isinstance(sent.value, str):
+        near = abs(sent.value - sent.usual) <= _FEW_LOSSES * sent.usual
+        if near and _verdict_of(rule, Measured(sent.usual)) is not Verdict.FAIL:
+            return Verdict.ADVISE
+    return verdict
+
+
+def _verdict_of(rule: Rule, sent: Measured) -> Verdict:
     open_ = False
     for demand, missed in ((rule.must, Verdict.FAIL), (rule.should, Verdict.ADVISE)):
         meets = True if demand is None else _meets(demand, sent)
@@ -154,7 +166,8 @@ def _judge(row: Parameter, rule: Rule | None, set_: Value | None, sent: Measured
             return Finding(row.name, Verdict.FAIL, rule, set_, None, _NO_VIDEO)
         return Finding(row.name, Verdict.UNSEEN, rule, set_, None, _why_unseen(row, all_sent))
     verdict = Verdict.PASS if rule is None else _verdict(rule, sent)
-    differs = set_ is not None and not parameters.same(row.name, sent.value, set_, measured=True)
+    shown = sent.value if sent.usual is None else sent.usual
+    differs = set_ is not None and not parameters.same(row.name, shown, set_, measured=True)
     if differs and sent.bound is not None and isinstance(set_, int | float) and not isinstance(sent.value, str):
         # what was seen so far may well grow into what is set
         differs = set_ < sent.value if sent.bound is Bound.AT_LEAST else set_ > sent.value

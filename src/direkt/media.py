@@ -46,6 +46,7 @@ class Format:
     configuration: bytes = b""  # the codec's own record of how to decode; empty: there is none
     sample_rate: int = 0  # Hz, where the source alone tells
     channels: int = 0  # where the source alone tells
+    starts: int | None = None  # presentation time, ticks, in front of which nothing is shown; None: all is
 
 
 @dataclass(frozen=True, slots=True)

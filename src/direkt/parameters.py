@@ -109,6 +109,9 @@ _ROWS = (
     Parameter("video.level", _V, "The limit on picture size, rate and bitrate that the stream declares.",
               "Leave the level on automatic; a smaller picture or a lower frame rate lowers it.",
               measured="level_idc of the sequence parameter set."),
+    Parameter("video.level_needed", _V, "The lowest level that allows what the stream is.",
+              "A level below what the stream needs is refused by some players: leave the level on automatic.",
+              measured="The codec's level table, for coded size, frame rate, mean bitrate and number of reference frames."),
     Parameter("video.size", _S, "Picture width and height as displayed, in px.",
               "Set the resolution of the channel that pushes, and check that it is the main channel, not the second.",
               measured="Coded size less cropping, of the sequence parameter set."),
@@ -118,6 +121,9 @@ _ROWS = (
     Parameter("video.height", _N, "Picture height as displayed.", "Set the resolution of the channel that pushes.",
               unit="px", follows=_HEIGHT,
               measured="As video.size."),
+    Parameter("video.coded_size", _S, "Picture width and height as coded, before the edges are cut away, in px.",
+              "Nothing to do: sizes are coded in blocks of 16 px, and the rest is cut away when shown.",
+              measured="Width and height in macroblocks of the sequence parameter set, of both fields together."),
     Parameter("video.sample_aspect", _R, "Shape of one pixel, width to height.",
               "Choose a size with square pixels (1:1): 1280x720 or 1920x1080, not an anamorphic one.",
               measured="Aspect ratio of the VUI; absent where the stream does not say."),
@@ -129,6 +135,11 @@ _ROWS = (
               "Set the camera or its output to a progressive format (p, not i).",
               choices=("progressive", "interlaced", "mixed"),
               measured="frame_mbs_only_flag; otherwise field pictures and pic_struct of each picture."),
+    Parameter("video.field_order", _C, "Which half picture of an interlaced stream comes first.",
+              "Set the field order of the camera's own output (top first for HD), or a progressive format.",
+              choices=("top", "bottom", "mixed"),
+              measured="The first field of each pair; of pictures coded whole, pic_struct or the order counts of their "
+                       "fields. Absent where nothing tells."),
     Parameter("video.chroma", _C, "How finely colour is sampled.", "Set 4:2:0; platforms and players expect it.",
               choices=("4:0:0", "4:2:0", "4:2:2", "4:4:4"),
               measured="chroma_format_idc of the sequence parameter set."),
@@ -138,14 +149,29 @@ _ROWS = (
     Parameter("video.frame_rate", _N, "Pictures a second.",
               "Set the frame rate to the input's own or half of it; 29.97 is not 30.",
               unit="fps", resolution=0.004, decimals=3,
-              measured="Pictures by the time they span, in unbroken runs. A standard rate is given when the "
-                       "time stamps' own coarseness (1 ms in FLV and RTMP) leaves room for only that one; the "
-                       "header's rate when it fits."),
+              measured="Regression of the presentation times. A standard rate is given when the time stamps' coarseness "
+                       "(1 ms in FLV and RTMP) and jitter leave room for only that one; the header's rate when it "
+                       "fits. Where pictures are missing or the rate changes, all pictures by the time they span; the "
+                       "usual rate stands beside it."),
+    Parameter("video.frame_rate_constant", _Y, "Whether every picture comes at its time.",
+              "Set a fixed frame rate; turn off any variable or 'auto' rate, and long exposures in the dark.",
+              measured="No: pictures are missing or repeated, a step is more than half off, or the rate changes."),
     Parameter("video.frame_jitter", _N, "How unevenly pictures are timed (99 of 100 are off by less).",
               "Check the input signal and the device's load; a frame rate that does not divide the input's also does this.",
               unit="ms", resolution=0.5, decimals=2,
-              measured="The distance from the mean interval that 99 of 100 intervals do not exceed, in order of "
-                       "presentation."),
+              measured="The distance from the usual step that 99 of 100 steps do not exceed, in order of presentation. "
+                       "What the time stamps' coarseness (1 ms in FLV and RTMP) makes is none."),
+    Parameter("video.longest_gap", _N, "Longest time from a picture to the next.",
+              "Check the input signal, its cable and the device's load: the picture stood still.",
+              unit="s", resolution=0.021, decimals=3,
+              measured="In order of presentation. A step of time of more than 2 s counts when nothing came for as long, "
+                       "or the other track ran on meanwhile; otherwise it is a jump of the time stamps."),
+    Parameter("video.pictures_missing", _N, "Pictures that did not come at their time, nor at all.",
+              "Check the input signal and the device's load; lower size, rate or bitrate.",
+              measured="Steps of two slots and more of the usual rate, less one each."),
+    Parameter("video.pictures_repeated", _N, "Pictures with the time of the one before.",
+              "Restart the device; a doubled picture also comes from an input with another frame rate.",
+              measured="Pictures less than a quarter of a slot behind the one before, in order of presentation."),
     Parameter("video.keyframe_interval.min", _N, "Shortest time from one keyframe to the next.",
               "Turn off scene-change keyframes if the interval must be fixed.",
               unit="s", follows=_KEYFRAMES, aim=_KEYFRAME_AIM, resolution=0.021, decimals=3,
@@ -158,21 +184,35 @@ _ROWS = (
               _KEYFRAME_ADVICE,
               unit="s", follows=_KEYFRAMES, aim=_KEYFRAME_AIM, resolution=0.021, decimals=3,
               measured='Times between IDR pictures. A stretch at either end without a keyframe counts, as "at least".'),
+    Parameter("video.join_interval.max", _N, "Longest time without a place at which a viewer can join.",
+              "Set the keyframe interval, and turn off intra refresh: platforms cut only at keyframes.",
+              unit="s", resolution=0.021, decimals=3,
+              measured="Times between IDR pictures and recovery points (SEI). With intra refresh it is short, and the "
+                       "keyframe interval long."),
     Parameter("video.gop_closed", _Y, "Whether every group of pictures can be decoded on its own.",
               "Turn on closed GOPs.",
-              measured="No: a recovery point that is no IDR picture was seen."),
+              measured="No: behind an I picture that is no IDR picture, pictures that refer to others are shown "
+                       "before it; they may refer to what lay before it. SEI plays no part. Closed nevertheless: only "
+                       "one picture is kept to refer to, or all before it are marked as unused."),
     Parameter("video.b_frames", _N, "Most B-pictures in a row.", "Set the number of B-frames.", unit="",
               measured="Most pictures with a B slice in a row, in decoding order."),
     Parameter("video.reference_frames", _N, "Pictures that the decoder must keep to refer to.",
               "Lower the number of reference frames.", unit="",
               measured="max_num_ref_frames of the sequence parameter set."),
+    Parameter("video.slices", _N, "Most slices in a picture.",
+              "Set one slice, or as few as the device allows; some players want one.", unit="",
+              measured="Slice units of a picture; of a picture in two fields, those of the field with more."),
     Parameter("video.entropy", _C, "How the coded bits are packed.",
               "Set CABAC (main and high profile) or CAVLC (any profile).", choices=("cabac", "cavlc"),
               measured="entropy_coding_mode_flag of the picture parameter set."),
     Parameter("video.rate_control", _C, "Whether the bitrate is held (CBR) or follows the picture (VBR).",
               "Set the rate control of the channel that pushes.", choices=("cbr", "vbr"),
-              measured="cbr when the windows of whole keyframe intervals (at least 1 s) lie within 10 % of the "
-                       "mean, but one in 50; needs three windows. A header that promises otherwise is noted."),
+              measured="cbr when the stream keeps the constant bitrate and the buffer that its header promises (HRD), or "
+                       "when windows of whole keyframe intervals (at least 1 s) lie within 10 % of the mean, but one "
+                       "in 50; needs three windows. A header that promises otherwise is noted."),
+    Parameter("video.buffer", _N, "Time for which a line or decoder at the mean bitrate must store the stream.",
+              "Set CBR, a shorter buffer (VBV) or a lower maximum bitrate.", unit="s", decimals=3, resolution=0.01,
+              measured="The most that the bytes pile up while they leave at the mean rate, by that rate."),
     Parameter("video.bitrate.mean", _N, "Video bitrate over the whole time.",
               "Set the video bitrate. Mind the unit: 6 Mbit/s = 6000 kbit/s = 750 kB/s.", unit="kbit/s",
               aim="{way} the video bitrate to {target:g} kbit/s ({mega:g} Mbit/s).", near=0.05, decimals=1,
@@ -180,6 +220,13 @@ _ROWS = (
     Parameter("video.bitrate.peak", _N, f"Highest video bitrate over any {PEAK_WINDOW:g} s.",
               "Set CBR, or lower the maximum bitrate.", unit="kbit/s", near=0.05, decimals=1,
               measured="The fullest window that ends at a picture."),
+    Parameter("video.filler", _N, "Share of the video that is filler and carries nothing.",
+              "Filler only holds the bitrate up: lower the bitrate or use VBR on a thin uplink.", unit="", decimals=3,
+              measured="Bytes of filler units and filler SEI, by those of all video."),
+    Parameter("video.moving", _C, "Whether the picture moves at all.",
+              "Check the camera, its lens cap, and whether a still or a menu is put out.", choices=("yes", "no", "unknown"),
+              measured="No: in all but one second in a hundred, most pictures that refer to others are as short as "
+                       "only a repetition can be. A still picture that is coded afresh each time counts as moving."),
     Parameter("video.colour.range", _C, "Whether black to white uses part of the code values or all.",
               "Set limited (video) range.", choices=("limited", "full"),
               measured="The VUI; absent where it does not say."),
@@ -192,6 +239,10 @@ _ROWS = (
     Parameter("video.colour.matrix", _C, "How colour is split into brightness and difference.", "Set BT.709 for HD.",
               choices=tuple(dict.fromkeys(colour.MATRIX.values())),
               measured="The VUI; absent where it does not say. Names are those of H.273."),
+    Parameter("video.projection", _C, "How a picture of all around is laid out flat.",
+              "Set the projection of the 360° camera, and mark the event as spherical.",
+              choices=("none", "equirectangular", "cubemap", "other"),
+              measured="The projection SEI messages of the stream; none where it has none."),
     Parameter("audio.present", _Y, "Whether the stream carries audio.",
               "Turn audio on for the channel that pushes; without a microphone, choose the line or embedded input.",
               measured="Yes as soon as one frame of sound came, and no when none did."),
@@ -200,8 +251,8 @@ _ROWS = (
               measured="The container's or message's codec code."),
     Parameter("audio.profile", _C, "The kind of AAC.", "Set AAC-LC.", choices=("main", "lc", "he", "he-v2", "other"),
               needs=_SOUND,
-              measured="AudioSpecificConfig, with SBR and PS in either signalling there; SBR that only the "
-                       "frames themselves carry is not looked for."),
+              measured="AudioSpecificConfig, with SBR and PS in either signalling there, and SBR that only the frames "
+                       "themselves carry."),
     Parameter("audio.sample_rate", _N, "Audio samples a second.", "Set the audio sample rate.", unit="Hz",
               needs=_SOUND,
               measured="The codec's own configuration or frame headers; with SBR, the rate after it."),
@@ -213,16 +264,26 @@ _ROWS = (
     Parameter("audio.bitrate.peak", _N, f"Highest audio bitrate over any {PEAK_WINDOW:g} s.", "Set the audio bitrate.",
               unit="kbit/s", needs=_SOUND, near=0.08, decimals=1,
               measured="As for video."),
+    Parameter("audio.level", _N, "How loud the sound is: its RMS value, 0 dBFS being that of the largest square wave.",
+              "Check the audio input and its gain: speech is usually sent at -30 to -15 dBFS.", unit="dBFS", needs=_SOUND,
+              signed=True, decimals=1, resolution=1.5,
+              measured="From the quantised spectrum of AAC (with its scale factors, noise and intensity bands, without "
+                       "SBR) or the samples of G.711; all channels together, a few frames each second."),
     Parameter("audio.silent", _C, "Whether the audio is there but carries no sound.",
               "Check the audio input, the gain and the mute button.", choices=("yes", "no", "unknown"), needs=_SOUND,
-              measured="A second has sound as soon as one of its frames could reach -60 dB of full scale by its "
-                       "scale factors. Yes: fewer than one second in a hundred has. Unknown: the codec is not "
-                       "looked into, or its frames do not tell."),
+              measured="A second has sound as soon as one of the frames looked at is above -60 dBFS. Yes: none has. Unknown: "
+                       "the codec is not looked into, or its frames do not tell."),
+    Parameter("audio.duration", _N, "Length of the sound.", "Record or catch for longer; check that the sound goes on.",
+              unit="s", needs=_SOUND, decimals=3,
+              measured="From its first to the end of its last frame, without jumps."),
+    Parameter("audio.longest_gap", _N, "Longest time without sound between two audio frames.",
+              "Check the audio input, its cable and the device's load.", unit="s", needs=_SOUND, decimals=3, resolution=0.021,
+              measured="Time stamps that step further than the frame before is long, and stay there."),
     Parameter("stream.protocol", _C, "How the stream travels.", "Choose the protocol in the push settings.",
               choices=tuple(schemes.SCHEMES),
               measured="By which protocol it came in; live only."),
     Parameter("stream.duration", _N, "Length of what was seen.", "Record or catch for longer.", unit="s", decimals=3,
-              measured="The longer of video and audio, without gaps and jumps."),
+              measured="The longer of video and audio, without jumps."),
     Parameter("stream.bitrate.mean", _N, "Video and audio bitrate together.",
               "Lower the video bitrate if the uplink cannot carry it.", unit="kbit/s", near=0.05,
               decimals=1,
@@ -234,11 +295,12 @@ _ROWS = (
     Parameter("stream.av_drift", _N, "How fast the sound gains on its time stamps; positive: it has more sound than time.",
               "Use the same clock for audio and video (embedded audio), and the right sample rate.",
               unit="ppm", needs=_SOUND, signed=True, resolution=25.0, decimals=1,
-              measured="Sound by its samples against its time stamps, after 30 s."),
+              measured="Sound by its samples against its time stamps, without gaps, after 30 s."),
     Parameter("stream.timestamps", _C, "Whether time stamps run on evenly.",
               "Restart the device; a stream whose time jumps is dropped by platforms.",
-              choices=("clean", "backward", "jump"),
-              measured="backward: decoding time fell within a track; jump: it rose by more than 1 s."),
+              choices=("clean", "backward", "jump", "repeated"),
+              measured="backward: decoding time fell within a track; jump: it rose by more than 2 s while no other track "
+                       "ran on; repeated: a picture or frame has the decoding time of the one before."),
     Parameter("stream.pace", _N, "Media seconds that arrive in each second of the clock.",
               "Below 1 the uplink or the device cannot keep up: lower the bitrate or the frame rate.",
               unit="x", resolution=0.02, decimals=3,
@@ -394,6 +456,8 @@ class Measured:
     bound: Bound | None = None
     uncertainty: float | None = None  # in the parameter's unit: the true value lies within this much
     note: str = ""  # what the value alone does not say
+    also: tuple[Value, ...] = ()  # other values that it had at other times
+    usual: Value | None = None  # what it mostly is, where value is a mean that something pulls away
 
 
 def measured(name: str, value: Value, bound: Bound | None = None, uncertainty: float | None = None, note: str = "") -> Measured:  # fmt: skip
@@ -412,4 +476,5 @@ def show_measured(name: str, found: Measured | None) -> str:
         return show(name, None)
     bound = f"{found.bound} " if found.bound else ""
     within = f" ± {found.uncertainty:g}" if found.uncertainty else ""
-    return f"{bound}{show(name, found.value, unit=not within)}{within}{f' {find(name).unit}' if within else ''}"
+    also = f" (also {', '.join(show(name, value) for value in found.also)})" if found.also else ""
+    return f"{bound}{show(name, found.value, unit=not within)}{within}{f' {find(name).unit}' if within else ''}{also}"

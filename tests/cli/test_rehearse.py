@@ -26,7 +26,7 @@ class Rehearse(RigCli):
             "no address, as before",
         ):
             self.assertIn(words, result.out)
-        self.assertNotIn("gap", result.out, "that the push ended is our own doing")
+        self.assertNotIn("! gap", result.out, "that the push ended is our own doing")
         document = json.loads((self.folder / "r.json").read_text())
         found = {f["parameter"]: f for f in document["findings"]}
         self.assertEqual((found["video.size"]["set"], found["video.size"]["sent"]), ("2560x1440", "2560x1440"))

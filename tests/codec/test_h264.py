@@ -2,7 +2,7 @@ import random
 import unittest
 from fractions import Fraction
 
-from direkt.codec import h264 as reader
+from direkt.codec import h264_levels as reader
 from direkt.codec import h264_syntax as h264
 from direkt.codec.bits import BitstreamError, pack, se, stop, u, ue
 from direkt.codec.testcard import CardSettings, TestCard
@@ -64,7 +64,7 @@ class ParameterSets(unittest.TestCase):
     def test_each_limit_of_every_level(self):
         # Table A-1 as it stands in the standard: level, MaxMBPS, MaxFS, MaxDpbMbs, MaxBR
         table = """
-            1.0 1485 99 396 64 | 1.1 3000 396 900 192 | 1.2 6000 396 2376 384 | 1.3 11880 396 2376 768 | 2.0 11880 396 2376 2000
+            1.0 1485 99 396 64 | 1.0b 1485 99 396 128 | 1.1 3000 396 900 192 | 1.2 6000 396 2376 384 | 1.3 11880 396 2376 768 | 2.0 11880 396 2376 2000
             2.1 19800 792 4752 4000 | 2.2 20250 1620 8100 4000 | 3.0 40500 1620 8100 10000 | 3.1 108000 3600 18000 14000
             3.2 216000 5120 20480 20000 | 4.0 245760 8192 32768 20000 | 4.1 245760 8192 32768 50000 | 4.2 522240 8704 34816 50000
             5.0 589824 22080 110400 135000 | 5.1 983040 36864 184320 240000 | 5.2 2073600 36864 184320 240000

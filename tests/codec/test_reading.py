@@ -51,8 +51,8 @@ def slowly(samples):
         data, at, begun = bytes(samples.sample(n)), 0, False
         while at < len(data):
             size = int.from_bytes(data[at : at + 4], "big")
-            if len(data) - at <= 4 or size > len(data) - at - 4:
-                damaged += 1
+            if len(data) - at < 4 or size > len(data) - at - 4:
+                damaged += any(data[at:])
                 break
             nal = data[at + 4 : at + 4 + size]
             at += 4 + size
@@ -114,9 +114,10 @@ class Batches(unittest.TestCase):
                     rows.append((len(rows) / 25, len(rows) / 25, [start]))
                     wanted.append((first, kind % 5, pps))
         samples = pictures(rows)
-        from direkt.codec.h264 import _behind_lengths, _slice_starts
+        from direkt.codec.h264 import _slice_starts
+        from direkt.codec.nal import behind_lengths
 
-        found = _behind_lengths(samples, 4)
+        found = behind_lengths(samples, 4)
         self.assertEqual(
             list(zip(*(c.tolist() for c in _slice_starts(samples, found.at, found.size)), strict=True)), wanted
         )
@@ -192,7 +193,7 @@ class ParameterSets(unittest.TestCase):
         with self.assertRaises(BitstreamError):
             reader(Format("video", "h264", MS, Framing.LENGTHS, b"\x01\x02"))
         found = read(pictures([(0, 0, [b"\x67\x01", b"\x68", coded("K")])]))
-        self.assertEqual((found[0], found[5]), ([0], 2))
+        self.assertEqual((found[0], found[5]), ([0], 0))
         self.assertIn("cannot be read", found[6][0])
 
 
@@ -219,10 +220,18 @@ class Scanning(unittest.TestCase):
             rows = [(n / 25, n / 25, part) for n, part in enumerate(nals * 3)]
             self.assertEqual(set(read(pictures(rows), format=format)[3]), wanted)
 
-    def test_recovery_points_are_i_pictures_behind_their_message(self):
-        rows = [[coded("K")], [RECOVERY, coded("I")], [coded("I")], [RECOVERY, coded("P")]]
-        found = read(pictures([(n / 25, n / 25, nals) for n, nals in enumerate(rows)]))
-        self.assertEqual(found[1], [Join.KEYFRAME, Join.RECOVERY, Join.NO, Join.NO])
+    def test_recovery_points_are_the_pictures_behind_their_message(self):
+        # by itself, among other messages, behind bytes that were escaped, with zeros behind it, in a sample of its own
+        timing = b"\x01\x03\0\0\x03\0"
+        rows = [
+            [coded("K")], [RECOVERY, coded("I")], [coded("I")], [RECOVERY, coded("P")], [coded("P")],
+            [b"\x06" + timing + b"\x06\x01\x84\x80", coded("P")], [b"\x06" + timing + b"\x80", coded("P")],
+            [RECOVERY + b"\0\0", coded("P")], [RECOVERY], [coded("P")], [b"\x06\xff\x01\x06\x01\x84" + bytes(261) + b"\x80", coded("P")],
+        ]  # fmt: skip
+        wanted = [2, 1, 0, 1, 0, 1, 0, 1, 1, 0]
+        samples = pictures([(n / 25, n / 25, nals) for n, nals in enumerate(rows)])
+        for sizes in ([], [1] * 11, [9, 2]):
+            self.assertEqual(read(samples, sizes)[1], wanted)
 
     def test_noise_raises_nothing(self):
         source = random.Random(32)

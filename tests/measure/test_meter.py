@@ -106,27 +106,17 @@ class Truth(unittest.TestCase):
         self.assertEqual((v["stream.timestamps"], v["video.frame_rate"]), ("clean", 25.0))
         self.assertEqual(v["video.keyframe_interval.median"], 2.0)
 
-    def test_one_second_in_a_hundred_with_sound_is_not_silence(self):
-        def stream(sounding: int) -> list:
-            out = []
-            for tone in (True, False):
-                part = events(flv_bytes(1.1, audio=AudioSettings(48000, 1, 64, tone=tone)))
-                out.append(next(s.data for s in flat(part, "audio")))
-            config = next(
-                e
-                for e in events(flv_bytes(0.1, audio=AudioSettings(48000, 1, 64)))
-                if isinstance(e, Format) and e.track == "audio"
-            )
-            rows = [out[0] if n // 4 < sounding else out[1] for n in range(4 * 200)]
+    def test_one_second_with_sound_is_not_silence(self):
+        tone, silent = (ToneWriter(48000, 1, 64, tone=on) for on in (True, False))
+        config = Format("audio", "aac", MS, configuration=tone.config)
+        for sounding, wanted in ((0, "yes"), (1, "no"), (200, "no")):
+            rows = [tone.next() if n // 4 < sounding else silent.next() for n in range(4 * 200)]
             times = [n * 250 for n in range(len(rows))]
-            return [config, batch("audio", rows, times, times, [True] * len(rows))]
-
-        for sounding, wanted in ((0, "yes"), (1, "yes"), (2, "no"), (200, "no")):
-            meter = Meter()
-            meter.add_all(stream(sounding))
-            found = meter.audio.values()["audio.silent"]
-            self.assertEqual(found.value, wanted, sounding)
-        self.assertIn("198 of 200 seconds are silent", measure([*pattern("K"), *stream(2)]).found["audio.silent"].note)
+            found = measure([*pattern("K"), config, batch("audio", rows, times, times, [True] * len(rows))]).found
+            self.assertEqual(found["audio.silent"].value, wanted, sounding)
+            note = found["audio.silent"].note
+        self.assertEqual(note, "")
+        self.assertLess(found["audio.level"].value, -20)
 
 
 class Pictures(unittest.TestCase):
@@ -160,7 +150,7 @@ class Pictures(unittest.TestCase):
 
     def test_no_keyframe_at_all_is_said(self):
         found = measure(pattern("PPPPRPPPP")).found
-        self.assertEqual(found["video.gop_closed"].value, "no")
+        self.assertEqual(found["video.gop_closed"].value, "yes", "nothing is shown before the picture one joins at")
         keys = found["video.keyframe_interval.max"]
         self.assertEqual((keys.value, keys.bound), (0.36, Bound.AT_LEAST))
         self.assertIn("no keyframe at all, 1 recovery points", keys.note)
@@ -188,10 +178,10 @@ class Pictures(unittest.TestCase):
         second = events(flv_bytes(4, card(320, 180, interval=25), None))
         m = measure(first + shift(second, 2000))
         self.assertEqual((m.values["video.size"], m.values["stream.duration"]), ("320x180", 6.0))
-        self.assertEqual(m.remarks, ("the picture changes from 640x360 high to 320x180 high after 2.0 s",))
+        self.assertEqual(m.remarks, ("the picture changes: 640x360 high until 2.0 s, then 320x180 high",))
 
     def test_broken_pictures_are_counted_not_fatal(self):
-        rows = [(0, 0, [IDR]), (0.04, 0.04, [P]), (0.08, 0.08, b"\0\0\0\x09\x41\x9a"), (0.12, 0.12, b"\0")]
+        rows = [(0, 0, [IDR]), (0.04, 0.04, [P]), (0.08, 0.08, b"\0\0\0\x09\x41\x9a"), (0.12, 0.12, b"\1")]
         m = measure([video_format(), pictures(rows)])
         self.assertIn("2 pictures have units inside", m.remarks[-1])
 
@@ -216,7 +206,7 @@ class Time(unittest.TestCase):
     def test_backward_and_jump(self):
         for times, wanted in (
             ([0, 0.04, 0.02, 0.06], "backward"), ([0, 0.04, 5.0, 5.04], "jump"), ([0, 0.04, 0.08], "clean"),
-            ([0, 1.0, 2.0], "clean"), ([0, 1.001], "jump"), ([0, 9, 0], "backward"),
+            ([0, 1.0, 2.0], "clean"), ([0, 2.001], "jump"), ([0, 0.04, 0.04], "repeated"), ([0, 9, 0], "backward"),
         ):  # fmt: skip
             m = measure([video_format(), pictures([(t, t, [P]) for t in times])])
             self.assertEqual(m.values["stream.timestamps"], wanted, times)
@@ -259,18 +249,20 @@ class Time(unittest.TestCase):
     def test_jitter_is_that_of_the_hundredth_worst(self):
         times = [n / 25 + (0.010 if n % 20 == 0 else 0) for n in range(400)]
         m = measure([video_format(), pictures([(t, t, [P]) for t in times])])
-        self.assertAlmostEqual(m.values["video.frame_jitter"], 10, delta=0.1)
+        self.assertAlmostEqual(m.values["video.frame_jitter"], 10, delta=0.2)
 
 
 class Silence(unittest.TestCase):
-    def test_one_second_in_a_hundred_settles_it(self):
+    def test_frames_that_do_not_tell(self):
         tone, silent = (ToneWriter(48000, 2, 64, tone=on) for on in (True, False))
-        for odd, word in ((tone.next(), "no"), (tone.next()[:2], "unknown")):
-            for seconds, wanted in ((100, word), (101, "yes")):
-                frames = [odd if n == 50 else silent.next() for n in range(seconds)]
-                samples = pictures([(n, n, frame) for n, frame in enumerate(frames)], track="audio")
-                m = measure([Format("audio", "aac", MS, configuration=tone.config), samples])
-                self.assertEqual(m.values["audio.silent"], wanted, (word, seconds))
+        cut = tone.next()[:2]
+        for frames, wanted in (
+            ([cut] * 9, "unknown"), ([silent.next()] * 9, "yes"), ([silent.next()] * 4 + [cut] * 5, "unknown"),
+            ([silent.next()] * 8 + [cut], "yes"), ([cut] * 8 + [tone.next()], "no"),
+        ):  # fmt: skip
+            samples = pictures([(n, n, frame) for n, frame in enumerate(frames)], track="audio")
+            m = measure([Format("audio", "aac", MS, configuration=tone.config), samples])
+            self.assertEqual(m.values["audio.silent"], wanted)
 
 
 class Claimed(unittest.TestCase):
@@ -301,13 +293,15 @@ class Claimed(unittest.TestCase):
 
 class Evenly(unittest.TestCase):
     def test_rate_control_needs_three_windows_and_notices_a_broken_promise(self):
-        self.assertNotIn("video.rate_control", measure(events(flv_bytes(5.9, card(interval=50), None))).values)
-        self.assertEqual(measure(events(flv_bytes(6.1, card(interval=50), None))).values["video.rate_control"], "cbr")
+        for seconds, wanted in ((5.9, None), (6.1, "cbr")):
+            found = events(flv_bytes(seconds, card(interval=50), None))
+            found[0] = video_format(card(interval=50, control="vbr"))  # promises nothing
+            self.assertEqual(measure(found).values.get("video.rate_control"), wanted)
         found = events(flv_bytes(9, card(bitrate=2000, control="vbr", interval=25), None))
         self.assertEqual(measure(found).values["video.rate_control"], "vbr")
-        promise = video_format(card(bitrate=2000, control="cbr"))
+        promise = video_format(card(bitrate=1500, control="cbr"))
         m = measure([promise, *(e for e in found if isinstance(e, Samples))])
-        self.assertIn("promises CBR of 2000", m.found["video.rate_control"].note)
+        self.assertIn("promises CBR of 1500", m.found["video.rate_control"].note)
 
     def test_within_ten_percent_is_constant(self):
         for stray, wanted in ((90, "cbr"), (120, "vbr")):

@@ -50,6 +50,8 @@ def measurement_json(measurement: Measurement) -> MeasurementJson:
         "measured": measurement.values,
         "bounds": {name: m.bound.value for name, m in found.items() if m.bound},
         "uncertainties": {name: m.uncertainty for name, m in found.items() if m.uncertainty},
+        "usual": {name: m.usual for name, m in found.items() if m.usual is not None},
+        "also": {name: list(m.also) for name, m in found.items() if m.also},
         "notes": {name: m.note for name, m in found.items() if m.note},
         "differences": [
             {"what": d.what, "source": d.source, "claimed": d.claimed, "stream": d.stream} for d in measurement.differences

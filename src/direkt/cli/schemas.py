@@ -34,6 +34,8 @@ class MeasurementJson(TypedDict):
     measured: dict[str, Value]
     bounds: dict[str, str]  # "at least" or "at most", where the value is one
     uncertainties: dict[str, float]  # how far the value may be off, where that is known
+    usual: dict[str, Value]  # what a parameter mostly is, where "measured" is a mean that losses or changes pull away
+    also: dict[str, list[Value]]  # other values that the stream had at other times
     notes: dict[str, str]
     differences: list[DifferenceJson]
     remarks: list[str]

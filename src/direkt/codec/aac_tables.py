@@ -52,6 +52,26 @@ LONG_BANDS = (
     _LONG_8, _LONG_8,
 )  # fmt: skip
 
+# Tables 4.130 to 4.146: the same of short windows
+_SHORT_96 = (0, 4, 8, 12, 16, 20, 24, 32, 40, 48, 64, 92, 128)
+_SHORT_48 = (0, 4, 8, 12, 16, 20, 28, 36, 44, 56, 68, 80, 96, 112, 128)
+_SHORT_24 = (0, 4, 8, 12, 16, 20, 24, 28, 36, 44, 52, 64, 76, 92, 108, 128)
+_SHORT_16 = (0, 4, 8, 12, 16, 20, 24, 28, 32, 40, 48, 60, 72, 88, 108, 128)
+_SHORT_8 = (0, 4, 8, 12, 16, 20, 24, 28, 36, 44, 52, 60, 72, 88, 108, 128)
+SHORT_BANDS = (
+    _SHORT_96, _SHORT_96, _SHORT_96, _SHORT_48, _SHORT_48, _SHORT_48, _SHORT_24, _SHORT_24, _SHORT_16, _SHORT_16,
+    _SHORT_16, _SHORT_8, _SHORT_8,
+)  # fmt: skip
+
+# Table 4.82: rates that are not in the table, by the lowest Hz that still count as one
+_NEAREST = (92017, 75132, 55426, 46009, 37566, 27713, 23004, 18783, 13856, 11502, 9391, 0)
+
+
+def rate_index(sample_rate: int) -> int:
+    """The samplingFrequencyIndex whose tables a rate (Hz) uses (4.5.1.1, Table 4.82)."""
+    return next(n for n, lowest in enumerate(_NEAREST) if sample_rate >= lowest)
+
+
 # Table 4.A.1: the scale factor codebook; the index is the difference plus 60
 SCALE_LENGTHS = (
     18, 18, 18, 18, 19, 19, 19, 19, 19, 19, 19, 19, 19, 19, 19, 19, 19, 19, 19, 18, 19, 18, 17, 17, 16, 17, 16, 16, 16,
@@ -71,18 +91,3 @@ SCALE_CODES = (
     0x7FFDF, 0x7FFE7, 0x7FFE8, 0x7FFE9, 0x7FFEA, 0x7FFEB, 0x7FFE6, 0x7FFE0, 0x7FFE1, 0x7FFE2, 0x7FFE3, 0x7FFE4, 0x7FFE5,
     0x7FFD7, 0x7FFEC, 0x7FFF4, 0x7FFF3,
 )  # fmt: skip
-
-# Table 4.A.8: spectrum codebook 7, unsigned pairs of 0 to 7; the index is 8 a + b
-PAIR_LENGTHS = (
-    1, 3, 6, 7, 8, 9, 10, 11, 3, 4, 6, 7, 8, 8, 9, 9, 6, 6, 7, 8, 8, 9, 9, 10, 7, 7, 8, 8, 9, 9, 10, 10, 8, 8, 9, 9,
-    10, 10, 10, 11, 9, 8, 9, 9, 10, 10, 11, 11, 10, 9, 9, 10, 10, 11, 12, 12, 11, 10, 10, 10, 11, 11, 12, 12,
-)  # fmt: skip
-PAIR_CODES = (
-    0x000, 0x005, 0x037, 0x074, 0x0F2, 0x1EB, 0x3ED, 0x7F7, 0x004, 0x00C, 0x035, 0x071, 0x0EC, 0x0EE, 0x1EE, 0x1F5,
-    0x036, 0x034, 0x072, 0x0EA, 0x0F1, 0x1E9, 0x1F3, 0x3F5, 0x073, 0x070, 0x0EB, 0x0F0, 0x1F1, 0x1F0, 0x3EC, 0x3FA,
-    0x0F3, 0x0ED, 0x1E8, 0x1EF, 0x3EF, 0x3F1, 0x3F9, 0x7FB, 0x1ED, 0x0EF, 0x1EA, 0x1F2, 0x3F3, 0x3F8, 0x7F9, 0x7FC,
-    0x3EE, 0x1EC, 0x1F4, 0x3F4, 0x3F7, 0x7F8, 0xFFD, 0xFFE, 0x7F6, 0x3F0, 0x3F2, 0x3F6, 0x7FA, 0x7FD, 0xFFC, 0xFFF,
-)  # fmt: skip
-
-# Table 4.95: the largest quantised value of each spectrum codebook
-LARGEST = (0, 1, 1, 2, 2, 4, 4, 7, 7, 12, 12, 8191)

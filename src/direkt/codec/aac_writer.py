@@ -8,7 +8,8 @@ from functools import lru_cache
 import numpy as np
 
 from direkt.codec.aac import FRAME_SAMPLES
-from direkt.codec.aac_tables import LONG_BANDS, PAIR_CODES, PAIR_LENGTHS, SAMPLE_RATES, SCALE_CODES, SCALE_LENGTHS
+from direkt.codec.aac_books import BOOKS
+from direkt.codec.aac_tables import LONG_BANDS, SAMPLE_RATES, SCALE_CODES, SCALE_LENGTHS
 from direkt.codec.bits import BitstreamError, pack, u
 
 
@@ -110,6 +111,6 @@ def _tone_channel(sample_rate: int) -> str:
     for quantised in values:
         for a, b in zip(quantised[::2], quantised[1::2], strict=True):
             index = 8 * abs(a) + abs(b)
-            digits += u(PAIR_CODES[index], PAIR_LENGTHS[index])
+            digits += u(BOOKS[_BOOK].codes[index], BOOKS[_BOOK].lengths[index])
             digits += "".join("1" if x < 0 else "0" for x in (a, b) if x)
     return digits

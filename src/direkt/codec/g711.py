@@ -4,10 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from direkt.codec.reader import OpaqueAudio, Sound
+from direkt.codec.reader import OpaqueAudio
 from direkt.media import Column, Format, Samples, Times
-
-_QUIET = 10 ** (-60 / 20)  # of full scale, RMS: below it counts as silence
 
 
 def _a_law() -> Times:
@@ -37,8 +35,7 @@ class Reader(OpaqueAudio):
         """A byte is a sample."""
         return samples.size // self._channels
 
-    def sound(self, samples: Samples, n: int) -> Sound:
-        """By the decoded samples' mean square."""
+    def power(self, samples: Samples, n: int) -> float | None:
+        """By the decoded samples' mean square; a constant offset is no sound."""
         values = self._table[np.frombuffer(samples.sample(n), np.uint8)]
-        loud = len(values) and float(np.sqrt(np.mean((values - values.mean()) ** 2))) > _QUIET
-        return Sound.SOUND if loud else Sound.SILENCE
+        return float(values.var()) if len(values) else None

@@ -56,6 +56,7 @@ class Sps:
     separate_planes: bool
     order_type: int
     order_bits: int
+    order_always_zero: bool = False  # delta_pic_order_always_zero_flag
     sample_aspect: tuple[int, int] | None = None
     full_range: bool | None = None
     primaries: int | None = None
@@ -102,11 +103,13 @@ class Pps:
     id: int
     sps_id: int
     cabac: bool
+    order_present: bool = False  # bottom_field_pic_order_in_frame_present_flag
+    redundant_present: bool = False  # redundant_pic_cnt_present_flag
 
 
 @dataclass(frozen=True, slots=True)
 class SliceHeader:
-    """The start of a slice header (7.3.3)."""
+    """A slice header (7.3.3); what stands behind the redundant picture count is read for I slices only."""
 
     first_mb: int
     type: int  # P, B, I, SP or SI
@@ -115,6 +118,9 @@ class SliceHeader:
     field: bool
     bottom: bool
     idr_id: int | None
+    bottom_later: int = 0  # delta_pic_order_cnt_bottom: negative where the bottom field comes first
+    redundant: bool = False  # another coding of a picture that is there already
+    forgets: bool = False  # all pictures before it become unused for reference (memory_management_control_operation 5)
 
 
 def unescape(data: Buffer) -> bytes:
@@ -238,11 +244,12 @@ def parse_sps(nal: Buffer) -> Sps:
                     _scaling_list(bits, 16 if n < 6 else 64)
     frame_number_bits = bits.ue() + 4
     order_type = bits.ue()
-    order_bits = 0
+    order_bits, order_zero = 0, False
     if order_type == 0:
         order_bits = bits.ue() + 4
     elif order_type == 1:
-        bits.u(1), bits.se(), bits.se()
+        order_zero = bits.flag()
+        bits.se(), bits.se()
         for _ in range(min(bits.ue(), 256)):
             bits.se()
     references = bits.ue()
@@ -265,7 +272,7 @@ def parse_sps(nal: Buffer) -> Sps:
         id=sps_id, profile_idc=profile, constraints=constraints, level_idc=level, chroma_format=chroma, bit_depth=depth,
         reference_frames=references, width=shown_width, height=shown_height, coded_width=width, coded_height=height,
         frame_mbs_only=frame_only, mb_adaptive=adaptive, frame_number_bits=frame_number_bits, separate_planes=separate,
-        order_type=order_type, order_bits=order_bits, **vui,  # type: ignore[arg-type]
+        order_type=order_type, order_bits=order_bits, order_always_zero=order_zero, **vui,  # type: ignore[arg-type]
     )  # fmt: skip
 
 
@@ -277,15 +284,50 @@ def parse_pps(nal: Buffer) -> Pps:
     pps_id, sps_id = bits.ue(), bits.ue()
     if pps_id > 255 or sps_id > 31:
         raise BitstreamError(f"picture parameter set {pps_id} for sequence parameter set {sps_id}: out of range")
-    return Pps(pps_id, sps_id, bits.flag())
+    cabac, order = bits.flag(), False
+    try:
+        order = bits.flag()
+        _slice_groups(bits)
+        bits.ue(), bits.ue()  # num_ref_idx_l0_default_active_minus1, l1
+        bits.u(3)  # weighted_pred_flag, weighted_bipred_idc
+        bits.se(), bits.se(), bits.se()  # pic_init_qp_minus26, pic_init_qs_minus26, chroma_qp_index_offset
+        bits.u(2)  # deblocking_filter_control_present_flag, constrained_intra_pred_flag
+        return Pps(pps_id, sps_id, cabac, order, bits.flag())
+    except BitstreamError:  # cut, or with a map of slice groups longer than what was looked at
+        return Pps(pps_id, sps_id, cabac, order)
 
 
-def parse_slice(nal: Buffer, sps: Sps) -> SliceHeader:
-    """The start of a slice's header; ``nal`` may be cut after 40 bytes. Raises BitstreamError."""
+def _slice_groups(bits: BitReader) -> None:
+    """The slice groups of a picture parameter set, stepped over."""
+    groups = bits.ue() + 1
+    if groups == 1:
+        return
+    if groups > 8:
+        raise BitstreamError(f"{groups} slice groups where 8 are allowed")
+    kind = bits.ue()
+    if kind == 0:
+        for _ in range(groups):
+            bits.ue()
+    elif kind == 2:
+        for _ in range(2 * (groups - 1)):
+            bits.ue()
+    elif kind in (3, 4, 5):
+        bits.u(1), bits.ue()
+    elif kind == 6:
+        count = bits.ue() + 1
+        bits.u(count * (groups - 1).bit_length())
+
+
+def parse_slice(nal: Buffer, sps: Sps, pps: Pps | None = None) -> SliceHeader:
+    """A slice's header; ``nal`` may be cut after 40 bytes. Without ``pps`` it is read up to idr_pic_id.
+
+    Raises BitstreamError.
+    """
     bits = BitReader(unescape(nal[1:40]))
     first_mb, kind, pps_id = bits.ue(), bits.ue(), bits.ue()
     if kind > 9:
         raise BitstreamError(f"slice type {kind} where 9 is the highest")
+    kind %= 5
     if sps.separate_planes:
         bits.u(2)
     number = bits.u(sps.frame_number_bits)
@@ -293,8 +335,33 @@ def parse_slice(nal: Buffer, sps: Sps) -> SliceHeader:
     if not sps.frame_mbs_only:
         field = bits.flag()
         bottom = field and bits.flag()
-    idr_id = bits.ue() if nal[0] & 31 == IDR else None
-    return SliceHeader(first_mb, kind % 5, pps_id, number, field, bottom, idr_id)
+    idr = nal[0] & 31 == IDR
+    idr_id = bits.ue() if idr else None
+    if pps is None:
+        return SliceHeader(first_mb, kind, pps_id, number, field, bottom, idr_id)
+    later = 0
+    if sps.order_type == 0:
+        bits.u(sps.order_bits)
+        later = bits.se() if pps.order_present and not field else 0
+    elif sps.order_type == 1 and not sps.order_always_zero:
+        bits.se()
+        later = bits.se() if pps.order_present and not field else 0
+    redundant = pps.redundant_present and bits.ue() > 0
+    forgets = kind == I and not idr and nal[0] >> 5 != 0 and _forgets(bits)
+    return SliceHeader(first_mb, kind, pps_id, number, field, bottom, idr_id, later, redundant, forgets)
+
+
+def _forgets(bits: BitReader) -> bool:
+    """Whether dec_ref_pic_marking() (7.3.3.3) of a picture that is no IDR picture marks all before it as unused."""
+    if not bits.flag():
+        return False
+    while operation := bits.ue():
+        if operation == 5:
+            return True
+        bits.ue()
+        if operation == 3:
+            bits.ue()
+    return False
 
 
 def parse_sei(nal: Buffer) -> Iterator[tuple[int, bytes]]:

@@ -36,12 +36,20 @@ class Scan(IntEnum):
     FIELDS = 2
 
 
-class Sound(IntEnum):
-    """What an audio frame carries."""
+class Parity(IntEnum):
+    """Which field of a picture comes first."""
 
-    SILENCE = 0
-    SOUND = 1
-    UNKNOWN = 2
+    UNKNOWN = 0
+    TOP = 1
+    BOTTOM = 2
+
+
+class Motion(IntEnum):
+    """Whether a picture adds anything to those that it refers to."""
+
+    UNKNOWN = 0  # it refers to none
+    STILL = 1
+    SOME = 2
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,6 +58,7 @@ class Promise:
 
     bitrate: int  # bit/s
     constant: bool
+    buffer: int = 0  # bits through which it fits at that rate; 0: not said
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,15 +73,30 @@ class Declared:
 
 @dataclass(frozen=True, slots=True)
 class Pictures:
-    """What a batch of samples holds, a row for each picture in decoding order."""
+    """What a batch of samples holds, a row for each picture in decoding order.
+
+    A picture may lie in several samples, and go on in the next batch.
+    """
 
     first: Column  # the sample in which each picture begins
     join: Codes  # Join
     bipredicted: Marks  # some of it refers to two others
     scan: Codes  # Scan
+    parity: Codes  # Parity
+    motion: Codes  # Motion
+    anchor: Marks  # it refers to nothing, but pictures behind it may still refer to what lay before it
+    slices: Column  # in each picture
     changes: tuple[tuple[int, Declared], ...] = ()  # (number of the picture, what is declared from it on)
     damaged: int = 0  # samples whose units do not add up
-    late_bipredicted: bool = False  # the picture before this batch goes on in it, and refers to two others there
+    filler: int = 0  # bytes that carry nothing
+    late_slices: int = 0  # of the picture before this batch, which goes on in it
+    late_bipredicted: bool = False  # that picture refers to two others there
+
+
+def opaque_pictures(first: Column) -> Pictures:
+    """Pictures of which only their beginning is known."""
+    none, no = np.zeros(len(first), np.int8), np.zeros(len(first), np.bool_)
+    return Pictures(first, none, no, none, none, none, no, np.zeros(len(first), np.int64))
 
 
 class VideoReader(Protocol):
@@ -108,8 +132,8 @@ class AudioReader(Protocol):
     def lengths(self, samples: Samples) -> Column | None:
         """How long each frame is, in audio samples; None where the codec does not tell."""
 
-    def sound(self, samples: Samples, n: int) -> Sound:
-        """What sample ``n`` carries."""
+    def power(self, samples: Samples, n: int) -> float | None:
+        """The mean square of the sound in sample ``n``, 1 being full scale; None where it cannot be told."""
 
 
 def video_reader(format: Format, remark: Remark) -> VideoReader:
@@ -139,9 +163,7 @@ class OpaqueVideo:
 
     def read(self, samples: Samples) -> Pictures:
         """A picture for each sample."""
-        n = len(samples)
-        none = np.zeros(n, np.int8)
-        return Pictures(np.arange(n), none, np.zeros(n, np.bool_), none)
+        return opaque_pictures(np.arange(len(samples)))
 
 
 class OpaqueAudio:
@@ -165,9 +187,9 @@ class OpaqueAudio:
         """Not known."""
         return None
 
-    def sound(self, samples: Samples, n: int) -> Sound:
+    def power(self, samples: Samples, n: int) -> float | None:
         """Not known."""
-        return Sound.UNKNOWN
+        return None
 
 
 class LevelTable(Protocol):

@@ -8,11 +8,12 @@ from __future__ import annotations
 import itertools
 import math
 from collections import Counter
+from dataclasses import dataclass
 from fractions import Fraction
 
 import numpy as np
 
-from direkt.media import Column
+from direkt.media import Column, Times
 from direkt.parameters import PEAK_WINDOW
 
 _WINDOWS = 4096
@@ -65,14 +66,6 @@ class Intervals:
     def quantile(self, share: float) -> float:
         """The smallest interval (s) that at least ``share`` of all do not exceed."""
         return self._seconds(_quantile(self._seen, share))
-
-    def deviation(self, usual: float, share: float) -> float:
-        """How far (s) from ``usual`` (s) at most ``share`` of the intervals lie."""
-        away: Counter[float] = Counter()
-        middle = usual / float(self._tick)
-        for kind, count in self._seen.items():
-            away[abs(kind - middle)] += count
-        return float(_quantile(away, share)) * float(self._tick)
 
 
 def _quantile(seen: Counter[int] | Counter[float], share: float) -> float:
@@ -177,88 +170,145 @@ class Evenness:
         return [abs(size / span * ticks / total - 1) for size, span in self.windows]
 
 
+@dataclass(slots=True)
+class Leap:
+    """A step of time that is too long for a gap by itself."""
+
+    begin: int  # decoding time in front of it, ticks
+    end: int  # and behind it
+    high: int  # latest presentation time in front of it
+    low: int  # earliest behind it
+    waited: bool  # nothing came for as long: it was a wait
+    gap: bool = False  # time ran on meanwhile, as another track shows
+
+
+_LEAPS = 256  # that are remembered
+
+
 class Clock:
     """The time stamps of one track: how long its unbroken runs lasted, and where they do not run on evenly."""
 
-    JUMP = 1.0  # s that time may step forward before it counts as a jump
+    JUMP = 2.0  # s that time may step forward before something else must show that it ran on
 
     def __init__(self, tick: Fraction) -> None:
         self.tick = tick
         self.first: int | None = None  # presentation time of the first sample, ticks
+        self.first_decoded = 0  # its decoding time
         self.last = 0  # decoding time of the latest sample, ticks
         self.count = 0
-        self.runs = 0
-        self.steps = 0  # intervals inside runs
         self.backward = 0
-        self.jumps = 0
+        self.repeated = 0
+        self.leaps: list[Leap] = []
+        self._more_leaps = 0
+        self._runs = 0
+        self._steps = 0  # intervals inside runs
         self._jump = int(Fraction(self.JUMP) / tick)
         self._ticks = 0  # inside runs, by presentation time
         self._low = self._high = 0
         self._open = False
+        self._behind: Leap | None = None  # with which the present run began
+        self._counted: int | None = None  # decoding time of the latest that counts
+        self._arrived = 0.0
 
-    def add(self, dts: Column, pts: Column, counted: Column | None = None) -> list[int]:
+    def add(
+        self, dts: Column, pts: Column, counted: Column | None = None, arrival: Times | None = None
+    ) -> list[int]:  # fmt: skip
         """Samples in decoding order; returns which of them begin a new run.
 
-        ``counted``: the samples that count (in which a picture begins); None: all.
+        ``counted``: the samples that count (in which a picture begins); None: all. ``arrival``: s of a steady clock.
         """
         if not len(dts):
             return []
         if self.first is None:
-            self.first = int(pts[0])
+            self.first, self.first_decoded = int(pts[0]), int(dts[0])
         steps = np.diff(dts, prepend=self.last if self._open else dts[0])
         broken = np.flatnonzero((steps < 0) | (steps > self._jump))
-        back = int((steps[broken] < 0).sum())
-        self.backward += back
-        self.jumps += len(broken) - back
+        self.backward += int((steps[broken] < 0).sum())
         begins: list[int] = broken.tolist()
         if not self._open:
             begins = [0, *begins]
-        self.last, self._open = int(dts[-1]), True
+        stamps = dts if counted is None else dts[counted]
+        if len(stamps):
+            again = np.diff(stamps) == 0
+            self.repeated += int(again.sum()) + (self._open and self._counted == int(stamps[0]))
+            self._counted = int(stamps[-1])
+        last, self.last, self._open = self.last, int(dts[-1]), True
         self.count += len(dts)
         edges = [*begins, len(dts)]
         if edges[0]:
             self._extend(pts[: edges[0]], _between(counted, 0, edges[0]))
         for begin, end in itertools.pairwise(edges):
+            self._behind = None
+            if steps[begin] > self._jump:
+                came = 0.0
+                if arrival is not None:
+                    came = float(arrival[begin] - (arrival[begin - 1] if begin else self._arrived))
+                self._leap(int(dts[begin - 1]) if begin else last, int(dts[begin]), int(pts[begin]), came)
             self._low = self._high = int(pts[begin])
-            self.runs += 1
+            self._runs += 1
             self._extend(pts[begin:end], max(0, _between(counted, begin, end) - 1))
+        if arrival is not None:
+            self._arrived = float(arrival[-1])
         return begins
+
+    def _leap(self, begin: int, end: int, low: int, came: float) -> None:
+        if len(self.leaps) >= _LEAPS:
+            self._more_leaps += 1
+            return
+        self._behind = Leap(begin, end, self._high, low, came > float((end - begin) * self.tick) / 2)
+        self.leaps.append(self._behind)
 
     def _extend(self, pts: Column, steps: int) -> None:
         """The present run goes on with these presentation times."""
         low, high = min(self._low, int(pts.min())), max(self._high, int(pts.max()))
         self._ticks += self._low - low + high - self._high
         self._low, self._high = low, high
-        self.steps += steps
+        self._steps += steps
+        if self._behind is not None:
+            self._behind.low = min(self._behind.low, low)
 
     def interrupt(self) -> None:
         """What comes next is a new run, and rightly so."""
         self._open = False
 
+    def bridge(self, other: Clock | None) -> None:
+        """Tells gaps from jumps: in a gap nothing came meanwhile, or the other track ran on."""
+        for leap in self.leaps:
+            leap.gap = leap.waited or (
+                other is not None and other.runs_through(leap.begin * self.tick, leap.end * self.tick)
+            )
+
+    def runs_through(self, begin: Fraction, end: Fraction) -> bool:
+        """Whether this track's time goes from ``begin`` to ``end`` (s) without a leap of its own."""
+        if self.first is None or self.first_decoded * self.tick > begin or self.last * self.tick < end or self.backward:
+            return False
+        half = (end - begin) / 2
+        return all(min(leap.end * self.tick, end) - max(leap.begin * self.tick, begin) < half for leap in self.leaps)
+
+    @property
+    def gaps(self) -> list[Leap]:
+        """The leaps in which time ran on."""
+        return [leap for leap in self.leaps if leap.gap]
+
+    @property
+    def jumps(self) -> int:
+        """The leaps that are none."""
+        return len(self.leaps) - len(self.gaps) + self._more_leaps
+
+    @property
+    def runs(self) -> int:
+        """Unbroken runs."""
+        return self._runs - len(self.gaps)
+
+    @property
+    def steps(self) -> int:
+        """Intervals inside runs."""
+        return self._steps + len(self.gaps)
+
     @property
     def span(self) -> float:
         """s inside runs, by presentation time."""
-        return float(self._ticks * self.tick)
-
-    def rate(self, claimed: Fraction | None = None) -> tuple[float, float] | None:
-        """Samples a second, and how far that may be off; None before there are two.
-
-        Time stamps are only as fine as their tick. Where they leave room for the rate that the header claims, or
-        for just one standard rate, that one is meant.
-        """
-        span = self._ticks * self.tick
-        if self.steps < 1 or span <= 0:
-            return None
-        raw = self.steps / span
-        slack = self.tick * self.runs * Fraction(1001, 1000)
-        low = self.steps / (span + slack) - Fraction(1, 10**6)
-        high = self.steps / (span - slack) + Fraction(1, 10**6) if span > slack else raw
-        if claimed is not None and low <= claimed <= high:
-            return float(claimed), 0.0
-        fitting = [rate for rate in STANDARD_RATES if low <= rate <= high]
-        if len(fitting) == 1:
-            return float(fitting[0]), 0.0
-        return float(raw), float(max(high - raw, raw - low))
+        return float((self._ticks + sum(max(0, leap.low - leap.high) for leap in self.gaps)) * self.tick)
 
 
 def _between(counted: Column | None, begin: int, end: int) -> int:

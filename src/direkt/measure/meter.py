@@ -8,15 +8,17 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
+from fractions import Fraction
 
 from direkt import parameters
 from direkt.codec.bits import BitstreamError
 from direkt.measure.audio import AudioMeter
 from direkt.measure.video import VideoMeter
-from direkt.media import Break, Claims, Format, MediaEvent, Odd, Samples
+from direkt.media import Break, Claims, Format, MediaEvent, Odd, Samples, Track
 from direkt.parameters import Measured, Value, Values, measured
 
 _MOST_REMARKS = 20
+_STOPS = 1.0  # s that the sound may end before the picture
 
 Found = dict[str, Measured]
 
@@ -58,6 +60,7 @@ class Meter:
         self._claims: dict[str, Claims] = {}
         self._broken: Break | None = None
         self._pace = _Pace()
+        self._starts: dict[Track, int | None] = {}  # presentation time in front of which nothing is shown
 
     def remark(self, text: str) -> None:
         """Keeps something worth telling; the first 20 are kept."""
@@ -94,6 +97,7 @@ class Meter:
 
     def _configure(self, format: Format) -> None:
         old = self.video if format.track == "video" else self.audio
+        self._starts.setdefault(format.track, format.starts)
         try:
             if old is not None and (old.codec, old.clock.tick) == (format.codec, format.tick):
                 old.configure(format)
@@ -129,6 +133,7 @@ class Meter:
 
     def snapshot(self) -> Measurement:
         """The values so far."""
+        self._tell_gaps()
         found: Found = self.video.values() if self.video is not None else {}
         if self.audio is not None and self.audio.clock.count:
             found |= self.audio.values()
@@ -136,11 +141,29 @@ class Meter:
             found["audio.present"] = Measured("no")
         self._whole(found)
         ordered = {name: found[name] for name in parameters.in_table_order(found)}
-        remarks = list(self._remarks)
-        if self.video is not None and self.video.damaged:
-            remarks.append(f"{self.video.damaged} pictures have units inside whose lengths do not add up")
+        remarks = [*self._remarks, *self._changes()]
         odd = self.video.codec if self.video is not None and not self.video.is_read else None
         return Measurement(ordered, tuple(self._differences(found)), tuple(remarks), self._broken, odd)
+
+    def _tell_gaps(self) -> None:
+        """What is a gap on one track shows on the other."""
+        video = self.video.clock if self.video is not None else None
+        audio = self.audio.clock if self.audio is not None and self.audio.clock.count else None
+        for clock, other in ((video, audio), (audio, video)):
+            if clock is not None:
+                clock.bridge(other)
+
+    def _changes(self) -> Iterable[str]:
+        """What changed in mid-stream."""
+        video, audio = self.video, self.audio
+        for meter in (video, audio):
+            if meter is not None:
+                yield from meter.remarks()
+        if video is not None and audio is not None and video.pictures and audio.clock.count:
+            begin = float((video.clock.first or 0) * video.clock.tick)
+            end = float(video.clock.last * video.clock.tick)
+            if end - audio.end > _STOPS and not video.clock.backward and not audio.clock.backward:
+                yield f"the sound stops at {audio.end - begin:.1f} s, {end - audio.end:.1f} s before the picture"
 
     def _whole(self, found: Found) -> None:
         video, audio = self.video, self.audio
@@ -153,19 +176,28 @@ class Meter:
             total = sum(meter.bitrate.kbit_s(seconds) for meter in meters)
             found["stream.bitrate.mean"] = measured("stream.bitrate.mean", total)
         if video is not None and audio is not None and video.clock.first is not None and audio.clock.first is not None:
-            # times before 0 are cut away by an edit list and are not presented
-            offset = max(0, audio.clock.first) * audio.clock.tick - max(0, video.clock.first) * video.clock.tick
+            offset = self._first(audio) - self._first(video)
             found["stream.av_offset"] = measured("stream.av_offset", float(offset * 1000))
         drift = audio.drift() if audio is not None else None
         if drift is not None:
             found["stream.av_drift"] = measured("stream.av_drift", drift)
         if meters:
-            backward, jumps = (sum(getattr(m.clock, what) for m in meters) for what in ("backward", "jumps"))
-            note = f"{backward} steps backward, {jumps} jumps of more than 1 s" if backward or jumps else ""
-            found["stream.timestamps"] = Measured("backward" if backward else "jump" if jumps else "clean", note=note)
+            backward = sum(m.clock.backward for m in meters)
+            jumps = sum(m.clock.jumps for m in meters)
+            repeated = sum(m.clock.repeated for m in meters)
+            counts = ((backward, "steps backward"), (jumps, "jumps"), (repeated, "times that repeat"))
+            note = ", ".join(f"{count} {what}" for count, what in counts if count)
+            state = "backward" if backward else "jump" if jumps else "repeated" if repeated else "clean"
+            found["stream.timestamps"] = Measured(state, note=note)
         pace = self._pace.value()
         if pace is not None:
             found["stream.pace"] = measured("stream.pace", pace)
+
+    def _first(self, meter: VideoMeter | AudioMeter) -> Fraction:
+        """When a track is first presented, in s."""
+        starts = self._starts.get("video" if meter is self.video else "audio")
+        first = meter.clock.first or 0
+        return (first if starts is None else max(first, starts)) * meter.clock.tick
 
     def _differences(self, found: Found) -> Iterable[Difference]:
         for claims in self._claims.values():

@@ -9,16 +9,33 @@ import itertools
 
 import numpy as np
 
-from direkt.codec.reader import Declared, Join, Pictures, Remark, Scan, VideoReader, video_reader
+from direkt.codec.bits import BitstreamError
+from direkt.codec.reader import (
+    Declared,
+    Join,
+    Motion,
+    Parity,
+    Pictures,
+    Remark,
+    Scan,
+    VideoReader,
+    levels,
+    video_reader,
+)
+from direkt.measure.buffer import Curve, Kept
+from direkt.measure.cadence import Cadence
 from direkt.measure.figures import Bitrate, Clock, Evenness, Intervals
-from direkt.media import Column, Format, Marks, Samples
-from direkt.parameters import Bound, Measured, measured
+from direkt.media import Codes, Column, Format, Marks, Samples
+from direkt.parameters import Bound, Measured, Value, measured, ordered, size_of
 
 _REORDER = 17  # pictures: more than any decoder may hold back (H.264, A.3.1)
 _CBR = 0.1  # share by which a window of a constant bitrate may differ from the mean
 _CBR_EXCEPTIONS = 50  # windows of which one may differ more
 _CBR_WINDOWS = 3  # that are needed to tell
-_JITTER_SHARE = 0.99
+_FORMATS = 20  # picture formats that are told one by one
+_WAYS = 8  # values of one parameter that are told
+_MOVING = 0.01  # share of seconds that must move
+_MOVING_AFTER = 2  # seconds before anything is said
 
 Found = dict[str, Measured]
 
@@ -27,7 +44,6 @@ class VideoMeter:
     """Takes a video track's format and samples; ``remark`` is told what does not fit."""
 
     def __init__(self, format: Format, remark: Remark) -> None:
-        self._remark = remark
         self.codec = format.codec
         self._reader: VideoReader = video_reader(format, remark)
         self.declared: Declared | None = None
@@ -35,49 +51,71 @@ class VideoMeter:
         self.clock = Clock(tick)
         self.bitrate = Bitrate(tick)
         self._evenness = Evenness(tick)
-        self.intervals = Intervals(tick)
+        self._curve = Curve()
+        self._kept: Kept | None = None
+        self.cadence = Cadence(tick)
         self.key_intervals = Intervals(tick)
-        self.pictures = self.keyframes = self.recovery_points = self.damaged = 0
+        self.join_intervals = Intervals(tick)
+        self.pictures = self.keyframes = self.recovery_points = self.damaged = self.filler = 0
         self.marked = self.marked_wrong = 0  # pictures that the source calls keyframes
-        self._whole = self._fields = 0
-        self._key_time: int | None = None
-        self._run_start = self._latest = 0
-        self._longest_open = 0.0
+        self._scans = np.zeros(len(Scan), np.int64)
+        self._parities = np.zeros(len(Parity), np.int64)
+        self._slices = self._open_slices = 0  # most in a picture; in the latest
+        self._keys = _Places()
+        self._joins = _Places()
+        self._latest = 0
         self._rows = _Rows()
+        self._groups = _Groups()
+        self._motion = _Seconds(int(1 / tick))
         self._held = np.zeros(0, np.int64)
-        self._shown: int | None = None
         self._reordered = False
+        self._formats: list[tuple[int, str]] = []  # since when (presentation, ticks), and what
+        self._ways: dict[str, list[Value]] = {}  # every value that the stream declared
         self.configure(format)
 
     def configure(self, format: Format) -> None:
-        """The same codec, configured anew. A record that cannot be read is remarked on."""
+        """The same codec, configured anew. Raises BitstreamError for a record that cannot be read."""
         self._reader.configure(format)
         if self.declared is None:
-            self.declared = self._reader.declared
+            self._declare(self._reader.declared)
 
     def add(self, samples: Samples) -> None:
         """The next batch."""
         found = self._reader.read(samples)
         self.damaged += found.damaged
-        for number, declared in found.changes:
-            self._change(declared, samples, int(found.first[number]))
-        if self.declared is None:
-            self.declared = self._reader.declared
+        self.filler += found.filler
+        if self.declared is None and not found.changes:
+            self._declare(self._reader.declared)
+        changes = dict(found.changes)
+        if self.declared is not None and not self._formats and len(found.first):
+            changes.setdefault(0, self.declared)
+        for number, declared in sorted(changes.items(), key=lambda change: change[0]):
+            self._declare(declared)
+            self._new_format(declared, int(samples.pts[found.first[number]]))
         self._count(found, samples)
-        begins = self.clock.add(samples.dts, samples.pts, found.first)
+        begins = self.clock.add(samples.dts, samples.pts, found.first, samples.arrival)
         edges = [*begins, len(samples)]
         if edges[0]:
             self._stretch(samples, found, 0, edges[0])
         for begin, end in itertools.pairwise(edges):
-            self._new_run(int(samples.pts[begin]))
+            self._new_run(int(samples.pts[begin]), int(samples.dts[begin]))
             self._stretch(samples, found, begin, end)
 
-    def _change(self, declared: Declared, samples: Samples, at: int) -> None:
-        old = self.declared
-        if old is not None and self.pictures and old.summary != declared.summary:
-            seconds = float((samples.pts[at] - (self.clock.first or 0)) * self._tick)
-            self._remark(f"the picture changes from {old.summary} to {declared.summary} after {seconds:.1f} s")
+    def _declare(self, declared: Declared | None) -> None:
         self.declared = declared
+        if declared is None:
+            return
+        for name, value in declared.values.items():
+            ways = self._ways.setdefault(name, [])
+            if value not in ways and len(ways) < _WAYS:
+                ways.append(value)
+        promise = declared.promise
+        if promise is not None and promise.buffer and (self._kept is None or self._kept.promise != promise):
+            self._kept = Kept(promise, self._tick)
+
+    def _new_format(self, declared: Declared, at: int) -> None:
+        if len(self._formats) < _FORMATS and (not self._formats or self._formats[-1][1] != declared.summary):
+            self._formats.append((at, declared.summary))
 
     def _count(self, found: Pictures, samples: Samples) -> None:
         marked = samples.marked[found.first]
@@ -87,13 +125,24 @@ class VideoMeter:
         self.recovery_points += int((found.join == Join.RECOVERY).sum())
         self.marked += int(marked.sum())
         self.marked_wrong += int((marked & ~keys).sum())
-        self._whole += int((found.scan == Scan.WHOLE).sum())
-        self._fields += int((found.scan == Scan.FIELDS).sum())
+        self._scans += np.bincount(found.scan, minlength=len(Scan))
+        self._parities += np.bincount(found.parity, minlength=len(Parity))
+        self._open_slices += found.late_slices
+        if len(found.slices):
+            self._slices = max(self._slices, self._open_slices, int(found.slices.max()))
+            self._open_slices = int(found.slices[-1])
+        self._slices = max(self._slices, self._open_slices)
         self._rows.add(found.bipredicted, late=found.late_bipredicted)
+        self._groups.add(found, samples.pts[found.first])
+        self._motion.add(samples.dts[found.first], found.motion)
 
     def _stretch(self, samples: Samples, found: Pictures, begin: int, end: int) -> None:
         """Samples ``begin`` to ``end`` of a batch, all of one unbroken run."""
-        self.bitrate.add(samples.dts[begin:end], samples.size[begin:end])
+        dts, size = samples.dts[begin:end], samples.size[begin:end]
+        self.bitrate.add(dts, size)
+        self._curve.add(dts, size)
+        if self._kept is not None:
+            self._kept.add(dts, size)
         low, high = np.searchsorted(found.first, [begin, end])
         self._even(samples, found, begin, end)
         if low == high:
@@ -101,14 +150,9 @@ class VideoMeter:
         starts = found.first[low:high]
         pts = samples.pts[starts]
         self._show(pts, samples.dts[starts])
-        keys = pts[found.join[low:high] == Join.KEYFRAME]
-        if len(keys):
-            if self._key_time is None:
-                self._longest_open = max(self._longest_open, self._seconds(int(keys[0]) - self._run_start))
-                self.key_intervals.add(np.diff(keys))
-            else:
-                self.key_intervals.add(np.diff(keys, prepend=self._key_time))
-            self._key_time = int(keys[-1])
+        join = found.join[low:high]
+        self.key_intervals.add(self._keys.add(pts[join == Join.KEYFRAME]))
+        self.join_intervals.add(self._joins.add(pts[join != Join.NO]))
         self._latest = max(self._latest, int(pts.max()))
 
     def _even(self, samples: Samples, found: Pictures, begin: int, end: int) -> None:
@@ -120,44 +164,41 @@ class VideoMeter:
         self._evenness.add(samples.dts[begin:end], samples.size[begin:end], starts)
 
     def _show(self, pts: Column, dts: Column) -> None:
-        """Counts the intervals that a viewer sees: in order of presentation."""
+        """Hands on the times of pictures in order of presentation, as a viewer sees them."""
         if self._reordered or not np.array_equal(pts, dts):
             self._reordered = True
             pts = np.sort(np.concatenate([self._held, pts]))
             cut = max(0, len(pts) - _REORDER)
             pts, self._held = pts[:cut], pts[cut:]
-        self._pass(pts)
+        self.cadence.add(pts)
 
-    def _pass(self, pts: Column) -> None:
-        if len(pts):
-            steps = np.diff(pts) if self._shown is None else np.diff(pts, prepend=self._shown)
-            self.intervals.add(np.maximum(steps, 0))
-            self._shown = int(pts[-1])
-
-    def _new_run(self, pts: int) -> None:
-        if self.clock.runs > 1 or self._key_time is not None:
-            self._longest_open = max(self._longest_open, self._open_stretch())
-        self._pass(self._held)
+    def _new_run(self, pts: int, dts: int) -> None:
+        if self.clock.count:
+            slot = self.cadence.segments[-1].slot if self.cadence.segments else 0.0
+            self._keys.close(self._latest, slot)
+            self._joins.close(self._latest, slot)
+        self.cadence.add(self._held)
+        self.cadence.new_run()
         self._held = np.zeros(0, np.int64)
         self.bitrate.new_stretch()
         self._evenness.new_stretch()
-        self._key_time = self._shown = None
-        self._run_start = self._latest = pts
+        self._curve.new_stretch(dts)
+        if self._kept is not None:
+            self._kept.new_stretch()
+        self._keys.begin(pts)
+        self._joins.begin(pts)
+        self._latest = pts
 
     def interrupt(self) -> None:
         """The stream stops here and may come back with other times."""
         self.clock.interrupt()
 
-    def _seconds(self, ticks: int) -> float:
+    def _seconds(self, ticks: float) -> float:
         return float(ticks * self._tick)
 
-    def _open_stretch(self) -> float:
-        """How long ago (s) the last keyframe was, with nothing known of the next."""
-        if not self.clock.count:
-            return 0.0
-        since = self._run_start if self._key_time is None else self._key_time
-        rate = self.frame_rate
-        return self._seconds(self._latest - since) + (1 / rate if rate else 0.0)
+    def since(self, ticks: int) -> str:
+        """When that was, in s since the first picture."""
+        return f"{max(0.0, self._seconds(ticks - (self.clock.first or 0))):.1f} s"
 
     # Values
 
@@ -166,81 +207,300 @@ class VideoMeter:
         """Whether more than times and bytes can be measured."""
         return self._reader.knows_keyframes
 
-    def _rate(self) -> tuple[float, float] | None:
-        return self.clock.rate(self.declared.frame_rate if self.declared else None)
+    def _shown(self) -> Cadence:
+        """The rhythm of all pictures so far."""
+        if len(self._held):
+            whole = self.cadence.finished()
+            whole.add(self._held)
+            return whole.finished()
+        return self.cadence.finished()
+
+    def _rate(self, shown: Cadence) -> tuple[float, float] | None:
+        """Pictures a second, and how far that may be off: the mean, which is the usual rate where nothing is missing."""
+        usual = shown.usual(self.declared.frame_rate if self.declared else None)
+        gaps = sum(leap.low - leap.high for leap in self.clock.gaps)
+        if usual is None or (shown.even and not gaps):
+            return usual
+        span = self.clock.span
+        if span <= 0 or self.clock.steps < 1:
+            return usual
+        return self.clock.steps / span, self._seconds(self.clock.runs) / span * self.clock.steps / span
 
     @property
     def frame_rate(self) -> float | None:
         """Pictures a second."""
-        found = self._rate()
+        found = self._rate(self._shown())
         return found[0] if found else None
 
     @property
     def seconds(self) -> float:
         """How long the pictures last, the last one included."""
-        rate = self.frame_rate
-        return self.clock.span + self.clock.runs / rate if rate else self.clock.span
+        usual = self._shown().usual(self.declared.frame_rate if self.declared else None)
+        return self.clock.span + self.clock.runs / usual[0] if usual and usual[0] else self.clock.span
 
     def values(self) -> Found:
         """All that is known so far."""
         out: Found = {"video.codec": Measured(self.codec)}
         if self.declared is not None:
-            out |= {name: Measured(value) for name, value in self.declared.values.items()}
-        self._put_rates(out)
+            for name, value in self.declared.values.items():
+                out[name] = Measured(value, also=tuple(way for way in self._ways[name] if way != value))
+        if len(self._formats) > 1 and "video.size" in out:
+            out["video.size"] = Measured(
+                out["video.size"].value, note=self._told_formats(), also=out["video.size"].also
+            )
+        shown = self._shown()
+        rate = self._rate(shown)
+        if rate is not None:
+            self._put_rates(out, shown, rate)
+            self._put_bytes(out)
+            self._put_level(out, rate[0] - max(rate[1], 0.004))
         if self._reader.knows_keyframes and self.pictures:
-            out["video.b_frames"] = Measured(self._rows.longest)
-            if self._fields or self._whole:
-                scan = "mixed" if self._whole and self._fields else "interlaced" if self._fields else "progressive"
-                out["video.scan"] = Measured(scan)
-            self._put_keyframes(out)
+            self._put_structure(out)
+            self._put_keyframes(out, rate[0] if rate else None)
         return out
 
-    def _put_rates(self, out: Found) -> None:
-        rate = self._rate()
-        if rate is None:
-            return
-        out["video.frame_rate"] = measured("video.frame_rate", rate[0], uncertainty=rate[1] or None)
-        if len(self.intervals) > 1:
-            jitter = self.intervals.deviation(1 / rate[0], _JITTER_SHARE)
+    def _told_formats(self) -> str:
+        """From when to when each picture format ran."""
+        ends = [self.since(at) for at, _ in self._formats[1:]]
+        parts = [f"{what} until {end}" for (_, what), end in zip(self._formats, ends, strict=False)]
+        return f"{', then '.join(parts)}, then {self._formats[-1][1]}"
+
+    def remarks(self) -> list[str]:
+        """What changed in mid-stream, and what does not add up."""
+        out = [f"the picture changes: {self._told_formats()}"] if len(self._formats) > 1 else []
+        if self.damaged:
+            out.append(f"{self.damaged} pictures have units inside whose lengths do not add up")
+        return out
+
+    def _put_rates(self, out: Found, shown: Cadence, rate: tuple[float, float]) -> None:
+        usual = shown.usual(self.declared.frame_rate if self.declared else None) or rate
+        gaps = self.clock.gaps
+        even = shown.even and not gaps
+        notes = []
+        said = None
+        if not even:
+            said = round(usual[0], 3)
+            notes.append(f"usually {said:g} fps")
+            if len(shown.segments) > 1:
+                rates = [(shown.rate(s) or (0.0, 0.0), s) for s in shown.segments]
+                told = [f"{r[0]:.3g} fps from {self.since(s.begin)}" for r, s in rates[:_WAYS]]
+                notes = [f"the rate changes: {', '.join(told)}"]
+        value = measured("video.frame_rate", rate[0], uncertainty=rate[1] or None, note="; ".join(notes))
+        out["video.frame_rate"] = Measured(value.value, None, value.uncertainty, value.note, usual=said)
+        steps = self.clock.steps
+        if steps > 1:
+            out["video.frame_rate_constant"] = Measured("yes" if even else "no")
+        jitter = shown.jitter
+        if jitter is not None:
             out["video.frame_jitter"] = measured("video.frame_jitter", jitter * 1000)
+        if not steps:
+            return
+        slot = 1 / usual[0]
+        longest, at = self._seconds(shown.longest), shown.longest_at
+        missing, places = shown.missing, [(place.at, place.count) for place in shown.missing_at]
+        for leap in gaps:
+            length = self._seconds(leap.low - leap.high)
+            count = max(0, round(length / slot) - 1)
+            missing += count
+            places.append((leap.high, count))
+            if length > longest:
+                longest, at = length, leap.high
+        note = f"behind the picture at {self.since(at)}" if longest > 2.5 * slot else ""
+        out["video.longest_gap"] = measured("video.longest_gap", longest, note=note)
+        told_missing = ", ".join(f"{count} at {self.since(place)}" for place, count in sorted(places)[:_WAYS])
+        out["video.pictures_missing"] = Measured(missing, note=told_missing if missing else "")
+        told_again = ", ".join(self.since(place) for place in shown.repeated_at)
+        out["video.pictures_repeated"] = Measured(shown.repeated, note=f"at {told_again}" if told_again else "")
+
+    def _put_bytes(self, out: Found) -> None:
         seconds = self.seconds
-        out["video.bitrate.mean"] = measured("video.bitrate.mean", self.bitrate.kbit_s(seconds))
+        rate = self.bitrate.kbit_s(seconds)
+        out["video.bitrate.mean"] = measured("video.bitrate.mean", rate)
         if seconds >= 1:
             out["video.bitrate.peak"] = measured("video.bitrate.peak", self.bitrate.peak_kbit_s)
-        control = self._rate_control()
-        if control is not None:
-            promise = self.declared.promise if self.declared else None
-            note = ""
-            if promise is not None and promise.constant != (control == "cbr"):
-                kind = "CBR" if promise.constant else "VBR"
-                note = f"the stream's header promises {kind} of {promise.bitrate // 1000} kbit/s"
-            out["video.rate_control"] = Measured(control, note=note)
+        total = self.bitrate.bytes
+        if total and seconds >= 1:
+            each = total / seconds
+            rise = self._curve.rise(each * float(self._tick))
+            out["video.buffer"] = measured("video.buffer", rise / each)
+        if total and self._reader.knows_keyframes:
+            out["video.filler"] = measured("video.filler", self.filler / total)
+        control, promise = self._rate_control(), self.declared.promise if self.declared else None
+        if control is None:
+            return
+        note = ""
+        if promise is not None and promise.constant != (control == "cbr"):
+            kind = "CBR" if promise.constant else "VBR"
+            note = f"the stream's header promises {kind} of {promise.bitrate // 1000} kbit/s"
+        out["video.rate_control"] = Measured(control, note=note)
 
-    def _put_keyframes(self, out: Found) -> None:
-        if self.recovery_points:
-            out["video.gop_closed"] = Measured("no")
-        elif self.keyframes:
+    def _put_level(self, out: Found, rate: float) -> None:
+        """The level that size, rate, bitrate and references need, beside the one that is declared."""
+        table = levels(self.codec)
+        coded, mean = out.get("video.coded_size"), out.get("video.bitrate.mean")
+        if table is None or coded is None or mean is None:
+            return
+        profile, held = out.get("video.profile"), out.get("video.reference_frames")
+        references = int(held.value) if held is not None and not isinstance(held.value, str) else 1
+        try:
+            needed = table.lowest_level(
+                *size_of(coded.value), rate, float(mean.value), str(profile.value) if profile else "", references
+            )
+        except BitstreamError:
+            return
+        out["video.level_needed"] = Measured(needed)
+        level = out.get("video.level")
+        if level is not None and ordered("video.level", level.value) < ordered("video.level", needed):
+            out["video.level"] = Measured(level.value, note=f"the stream needs {needed}", also=level.also)
+
+    def _put_structure(self, out: Found) -> None:
+        out["video.b_frames"] = Measured(self._rows.longest)
+        out["video.slices"] = Measured(self._slices)
+        whole, fields = int(self._scans[Scan.WHOLE]), int(self._scans[Scan.FIELDS])
+        if whole or fields:
+            out["video.scan"] = Measured("mixed" if whole and fields else "interlaced" if fields else "progressive")
+        top, bottom = int(self._parities[Parity.TOP]), int(self._parities[Parity.BOTTOM])
+        if fields and (top or bottom):
+            out["video.field_order"] = Measured("mixed" if top and bottom else "top" if top else "bottom")
+        moving = self._motion.share()
+        if moving is not None:
+            out["video.moving"] = Measured("yes" if moving >= _MOVING else "no")
+        elif self.pictures:
+            out["video.moving"] = Measured("unknown")
+        if self._groups.open:
+            out["video.gop_closed"] = Measured("no", note=f"first open group at {self.since(self._groups.open_at)}")
+        elif self.keyframes or self.recovery_points:
             out["video.gop_closed"] = Measured("yes")
+
+    def _put_keyframes(self, out: Found, rate: float | None) -> None:
         keys, name = self.key_intervals, "video.keyframe_interval"
         if len(keys):
             for part, value in (("min", keys.shortest), ("median", keys.quantile(0.5)), ("max", keys.longest)):
                 out[f"{name}.{part}"] = measured(f"{name}.{part}", value)
-        rate = self.frame_rate
-        if not rate:
+        if not rate or not self.clock.count:
             return
-        span = max(self._longest_open, self._open_stretch())
-        longest = keys.longest if len(keys) else 0.0
-        if not self.keyframes or span > longest + 1 / rate:
-            points = f", {self.recovery_points} recovery points" if self.recovery_points else ""
-            note = f"no keyframe at all{points}" if not self.keyframes else "no further keyframe was seen"
-            out[f"{name}.max"] = measured(f"{name}.max", span, Bound.AT_LEAST, note=note)
+        points = f", {self.recovery_points} recovery points" if self.recovery_points else ""
+        note = f"no keyframe at all{points}" if not self.keyframes else "no further keyframe was seen"
+        self._put_open(out, f"{name}.max", keys, self._keys, bool(self.keyframes), rate, note)
+        joins = "video.join_interval.max"
+        if len(self.join_intervals):
+            out[joins] = measured(joins, self.join_intervals.longest)
+        some = bool(self.keyframes or self.recovery_points)
+        note = "nowhere to join" if not some else "no further place to join was seen"
+        self._put_open(out, joins, self.join_intervals, self._joins, some, rate, note)
+
+    def _put_open(self, out: Found, name: str, seen: Intervals, places: _Places, some: bool, rate: float, note: str) -> None:  # fmt: skip
+        """The longest time without one, where it is at an end of what was seen: "at least"."""
+        span = self._seconds(places.longest(self._latest, 1 / rate / float(self._tick)))
+        longest = seen.longest if len(seen) else 0.0
+        if not some or span > longest + 1 / rate:
+            out[name] = measured(name, span, Bound.AT_LEAST, note=note)
 
     def _rate_control(self) -> str | None:
-        """CBR when the bitrate of each whole keyframe interval (of 1 to 10 s) is within 10 % of the mean; 3 are needed."""
+        """CBR when the stream keeps the constant bitrate and the buffer that its header promises.
+
+        Or when the bitrate of each whole keyframe interval (of 1 to 10 s) is within 10 % of the mean; 3 are needed.
+        """
+        if self._kept is not None and self._kept.promise.constant and self._kept.tells and not self._kept.broken:
+            return "cbr"
         shares = self._evenness.deviations()
         if len(shares) < _CBR_WINDOWS:
             return None
         return "cbr" if sum(share > _CBR for share in shares) <= len(shares) // _CBR_EXCEPTIONS else "vbr"
+
+
+class _Places:
+    """Pictures at which something can begin, and the stretches at both ends of a run without one. In ticks."""
+
+    def __init__(self) -> None:
+        self._last: int | None = None
+        self._start = 0
+        self._open = 0.0
+
+    def begin(self, at: int) -> None:
+        """A run begins."""
+        self._last, self._start = None, at
+
+    def add(self, times: Column) -> Column:
+        """Such pictures; returns the intervals between them."""
+        if not len(times):
+            return times
+        if self._last is None:
+            self._open = max(self._open, int(times[0]) - self._start)
+            found = np.diff(times)
+        else:
+            found = np.diff(times, prepend=self._last)
+        self._last = int(times[-1])
+        return found
+
+    def close(self, latest: int, slot: float) -> None:
+        """The run ends with a picture at ``latest`` that lasts a slot."""
+        self._open = self.longest(latest, slot)
+
+    def longest(self, latest: int, slot: float) -> float:
+        """The longest stretch at an end of a run, up to ``latest`` in the present one, where a picture lasts a slot."""
+        return max(self._open, latest + slot - (self._start if self._last is None else self._last))
+
+
+class _Groups:
+    """Whether pictures that are shown before the picture at which one joins may refer to what lay before it."""
+
+    def __init__(self) -> None:
+        self.open = 0
+        self.open_at = 0
+        self._anchor: int | None = (
+            None  # presentation time of the latest picture that refers to nothing, if it is no keyframe
+        )
+
+    def add(self, found: Pictures, pts: Column) -> None:
+        """The next pictures in decoding order."""
+        stands = found.anchor | (found.join == Join.KEYFRAME)
+        if self._anchor is None and not found.anchor.any():
+            return
+        number = np.cumsum(stands)
+        starts = np.flatnonzero(stands)
+        no = np.iinfo(np.int64).min
+        level = np.array(
+            [no if self._anchor is None else self._anchor, *np.where(found.anchor[starts], pts[starts], no)]
+        )
+        refers = found.motion != Motion.UNKNOWN
+        leading = np.flatnonzero(refers & (pts < level[number]))
+        if len(leading):
+            if not self.open:
+                self.open_at = int(level[number[leading[0]]])
+            self.open += len(leading)
+        last = int(level[-1])
+        self._anchor = None if last == no else last
+
+
+class _Seconds:
+    """In how many seconds pictures add something to those before them."""
+
+    def __init__(self, ticks_a_second: int) -> None:
+        self._ticks = ticks_a_second
+        self._second: int | None = None
+        self._now = np.zeros(len(Motion), np.int64)
+        self._still = self._moving = 0
+
+    def add(self, times: Column, motion: Codes) -> None:
+        """The next pictures."""
+        seconds = times // self._ticks
+        starts = np.flatnonzero(np.diff(seconds, prepend=seconds[0] - 1)).tolist() if len(seconds) else []
+        for begin, end in itertools.pairwise([*starts, len(seconds)]):
+            if int(seconds[begin]) != self._second:
+                self._still, self._moving = self._sums()
+                self._now[:] = 0
+                self._second = int(seconds[begin])
+            self._now += np.bincount(motion[begin:end], minlength=len(Motion))
+
+    def _sums(self) -> tuple[int, int]:
+        still, some = int(self._now[Motion.STILL]), int(self._now[Motion.SOME])
+        return self._still + (still > some), self._moving + (0 < some >= still)
+
+    def share(self) -> float | None:
+        """The share of seconds in which more pictures move than stand still; None before enough was seen."""
+        still, moving = self._sums()
+        return moving / (still + moving) if still + moving >= _MOVING_AFTER else None
 
 
 class _Rows:
