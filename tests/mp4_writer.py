@@ -23,6 +23,14 @@ class TrackToWrite:
     samples: list[tuple[int, int, bytes, bool]] = field(default_factory=list)  # duration, pts - dts, data, sync
     plain: bytes = b""  # instead of AAC, a sample entry without a record, for sound of one size and length
     chunk: int = 0  # samples in a chunk of it
+    edits: list[tuple[int, int]] = field(
+        default_factory=list
+    )  # length in ticks of the movie, start in those of the track
+    enabled: bool = True
+    bits: int = 0  # of each size, in a compact table; 0: a plain one
+    second: bytes = b""  # another configuration, from sample second_from on
+    second_from: int = 0
+    surplus: int = 0  # samples of which only the time table knows
 
 
 def _box(kind: bytes, *parts: bytes) -> bytes:
@@ -65,8 +73,10 @@ def _trak(number: int, t: TrackToWrite, offset: int, length: int, ticks: int) ->
     kind = _full(b"vmhd", bytes(8), flags=1) if video else _full(b"smhd", bytes(4))
     where = _box(b"dinf", _full(b"dref", struct.pack(">I", 1), _full(b"url ", flags=1)))
     if video:
-        entry = _box(b"avc1", struct.pack(">6xH16xHHIIIH32sHh", 1, t.width, t.height, 0x480000, 0x480000, 0, 1, b"", 24, -1),
-                     _box(b"avcC", t.config))  # fmt: skip
+        head = struct.pack(">6xH16xHHIIIH32sHh", 1, t.width, t.height, 0x480000, 0x480000, 0, 1, b"", 24, -1)
+        entry = _box(b"avc1", head, _box(b"avcC", t.config))
+        if t.second:
+            entry += _box(b"avc1", head, _box(b"avcC", t.second))
     elif t.plain:
         entry = _box(t.plain, struct.pack(">6xH8xHHIHH", 1, t.channels, 16, 0, t.sample_rate, 0))
     else:
@@ -80,27 +90,51 @@ def _trak(number: int, t: TrackToWrite, offset: int, length: int, ticks: int) ->
         )
     rows = t.samples
     if t.plain:
-        return _trak_of(tkhd, mdhd, hdlr, kind, where, _plain_tables(t, entry, offset))
+        return _trak_of(t, tkhd, mdhd, hdlr, kind, where, _plain_tables(t, entry, offset))
     count = struct.pack(">I", len(rows))
     parts = [
-        _full(b"stsd", struct.pack(">I", 1), entry),
-        _full(b"stts", count, *(struct.pack(">II", 1, row[0]) for row in rows)),
-        _full(b"stsc", struct.pack(">IIII", 1, 1, len(rows), 1)),
-        _full(b"stsz", struct.pack(">I", 0), count, *(struct.pack(">I", len(row[2])) for row in rows)),
-        _full(b"stco", struct.pack(">II", 1, offset)),
-    ]
+        _full(b"stsd", struct.pack(">I", 2 if t.second else 1), entry),
+        _full(b"stts", struct.pack(">I", len(rows) + bool(t.surplus)), *(struct.pack(">II", 1, row[0]) for row in rows),
+              struct.pack(">II", t.surplus, 1) if t.surplus else b""),
+        *_places(t, offset),
+        _sizes(t),
+    ]  # fmt: skip
     if any(row[1] for row in rows):
         parts.append(_full(b"ctts", count, *(struct.pack(">Ii", 1, row[1]) for row in rows), version=1))
     if not all(row[3] for row in rows):
         sync = [n for n, row in enumerate(rows, 1) if row[3]]
         parts.append(_full(b"stss", struct.pack(">I", len(sync)), *(struct.pack(">I", n) for n in sync)))
-    return _trak_of(tkhd, mdhd, hdlr, kind, where, parts)
+    return _trak_of(t, tkhd, mdhd, hdlr, kind, where, parts)
 
 
-def _trak_of(tkhd: bytes, mdhd: bytes, hdlr: bytes, kind: bytes, where: bytes, tables: list[bytes]) -> bytes:
+def _places(t: TrackToWrite, offset: int) -> list[bytes]:
+    """One chunk, or two where the second has another description."""
+    count = len(t.samples)
+    if not t.second:
+        return [_full(b"stsc", struct.pack(">IIII", 1, 1, count, 1)), _full(b"stco", struct.pack(">II", 1, offset))]
+    second = offset + sum(len(row[2]) for row in t.samples[: t.second_from])
+    groups = struct.pack(">IIIIIII", 2, 1, t.second_from, 1, 2, count - t.second_from, 2)
+    return [_full(b"stsc", groups), _full(b"stco", struct.pack(">III", 2, offset, second))]
+
+
+def _sizes(t: TrackToWrite) -> bytes:
+    sizes, count = [len(row[2]) for row in t.samples], struct.pack(">I", len(t.samples))
+    if not t.bits:
+        return _full(b"stsz", struct.pack(">I", 0), count, *(struct.pack(">I", size) for size in sizes))
+    digits = "".join(format(size, f"0{t.bits}b") for size in sizes)
+    digits += "0" * (-len(digits) % 8)
+    packed = bytes(int(digits[n : n + 8], 2) for n in range(0, len(digits), 8))
+    return _full(b"stz2", struct.pack(">I", t.bits), count, packed)
+
+
+def _trak_of(
+    t: TrackToWrite, tkhd: bytes, mdhd: bytes, hdlr: bytes, kind: bytes, where: bytes, tables: list[bytes]
+) -> bytes:
     minf = _box(b"minf", kind, where, _box(b"stbl", *tables))
     media = _box(b"mdia", _full(b"mdhd", mdhd), _full(b"hdlr", hdlr), minf)
-    return _box(b"trak", _full(b"tkhd", tkhd, flags=3), media)
+    rows = b"".join(struct.pack(">IiI", length, start, 0x10000) for length, start in t.edits)
+    edits = [_box(b"edts", _full(b"elst", struct.pack(">I", len(t.edits)), rows))] if t.edits else []
+    return _box(b"trak", _full(b"tkhd", tkhd, flags=3 if t.enabled else 2), *edits, media)
 
 
 def _plain_tables(t: TrackToWrite, entry: bytes, offset: int) -> list[bytes]:

@@ -3,13 +3,14 @@ import random
 import struct
 import time
 import tracemalloc
+import unittest
 from fractions import Fraction
 
 from direkt.codec.aac_writer import ToneWriter
 from direkt.container import ContainerError
-from direkt.media import Break, Claims, Format
+from direkt.media import Break, Claims, Format, Odd
 from tests import mp4_writer
-from tests.support import Folder, flat, measure, mp4_bytes, mp4_events
+from tests.support import Folder, card, flat, measure, mp4_bytes, mp4_events, video_format
 
 read = mp4_events
 
@@ -83,8 +84,10 @@ class Reading(Folder):
 
     def test_an_edit_list_shifts_the_track(self):
         data = with_edits(mp4_bytes(3), (3500, -1), (7000, 60))
-        self.assertEqual(flat(read(data), "video")[0].pts, Fraction(1, 2) - Fraction(1, 25))
-        self.assertEqual(flat(read(with_edits(mp4_bytes(3), (7000, 90))), "video")[0].pts, -Fraction(60, 1000))
+        # 60 ticks are the first picture: it is cut away, and the second comes after the empty half second
+        self.assertEqual([f.pts for f in flat(read(data), "video")], [Fraction(1, 2), Fraction(27, 50)])
+        self.assertEqual([f.pts for f in flat(read(with_edits(mp4_bytes(3), (7000, 90))), "video")],
+                         [-Fraction(20, 1000), Fraction(20, 1000)], "half of the second picture is shown")  # fmt: skip
 
     def test_a_cut_recording_is_judged_up_to_there(self):
         data = mp4_bytes(60)
@@ -184,3 +187,92 @@ def mp4_with_index_first(data: bytes) -> bytes:
     at = moov.index(b"stco") + 12
     struct.pack_into(">I", moov, at, struct.unpack_from(">I", moov, at)[0] + len(moov))
     return data[:20] + bytes(moov) + data[20:index]
+
+
+class Tracks(unittest.TestCase):
+    """What writers do with the index, made by the tests' own writer."""
+
+    def track(self, count=100, name="video", **more) -> mp4_writer.TrackToWrite:
+        video, rate = name == "video", 25 if name == "video" else 48000
+        length = 1 if video else 1024
+        rows = [(length, 0, bytes([n % 256]) * (n % 14 + 1), True) for n in range(count)]
+        config = video_format().configuration if video else bytes.fromhex("1190")
+        return mp4_writer.TrackToWrite(name, rate, config, 640, 360, 48000, 2, rows, **more)
+
+    def seen(self, *tracks):
+        found = read(mp4_writer.write(tracks))
+        return found, [e.text for e in found if isinstance(e, Odd)]
+
+    def test_compact_sizes(self):
+        wanted = flat(self.seen(self.track(101))[0], "video")
+        for bits in (4, 8, 16):
+            self.assertEqual(flat(self.seen(self.track(101, bits=bits))[0], "video"), wanted)
+        data = mp4_writer.write([self.track(101, bits=8)])
+        at = data.index(b"stz2") + 4
+        for place, value, words in ((at + 7, b"\x05", "fields of 5 bits"), (at + 8, b"\x00\xff\xff\xff", "claims")):
+            with self.assertRaisesRegex(ContainerError, words):
+                read(data[:place] + value + data[place + len(value) :])
+
+    def test_times_for_more_or_fewer_samples_than_there_are(self):
+        wanted = flat(self.seen(self.track())[0], "video")
+        found, odd = self.seen(self.track(surplus=7))
+        self.assertEqual((flat(found, "video"), len(odd)), (wanted, 1))
+        self.assertIn("gives times for 107 samples of 100", odd[0])
+
+    def test_a_second_description_holds_from_its_samples_on(self):
+        other = video_format(card(320, 180)).configuration
+        found, odd = self.seen(self.track(second=other, second_from=37))
+        kinds = [
+            (e.configuration == other, None) if isinstance(e, Format) else (None, len(e))
+            for e in found
+            if not isinstance(e, Claims)
+        ]
+        self.assertEqual((kinds, odd), ([(False, None), (None, 37), (True, None), (None, 63)], []))
+        self.assertEqual(flat(found, "video"), flat(self.seen(self.track())[0], "video"))
+        data = mp4_writer.write([self.track(second=other, second_from=37)])
+        at = data.index(b"stsc") + 4 + 4 + 4 + 12 + 8
+        found = read(data[:at] + b"\0\0\0\x09" + data[at + 4 :])
+        self.assertIn("uses sample description 9", next(e.text for e in found if isinstance(e, Odd)))
+        self.assertEqual(len(flat(found, "video")), 100)
+
+    def test_tracks_that_are_off_or_many(self):
+        found, odd = self.seen(
+            self.track(enabled=False), self.track(50), self.track(9, "audio"), self.track(8, "audio", enabled=False)
+        )
+        self.assertEqual((len(flat(found, "video")), len(flat(found, "audio"))), (50, 9))
+        self.assertEqual(len(odd), 2)
+        found, odd = self.seen(self.track(50), self.track(40))
+        self.assertEqual(
+            (len(flat(found, "video")), odd), (50, ["there are several picture tracks: the first is measured"])
+        )
+
+    def times(self, *edits, name="video", count=100):
+        found, odd = self.seen(self.track(count, name, edits=list(edits)))
+        starts = next(e.starts for e in found if isinstance(e, Format))
+        return [int(f.pts * (25 if name == "video" else 48000)) for f in flat(found, name)], starts, odd
+
+    def test_edits_say_what_is_shown_and_when(self):
+        second = 7000
+        for edits, wanted, starts, cut in (
+            ([], list(range(100)), None, 0), ([(4 * second, 0)], list(range(100)), 0, 0),
+            ([(second, -1), (4 * second, 0)], list(range(25, 125)), 25, 0),
+            ([(second, 10)], list(range(25)), 0, 75), ([(0, 10)], list(range(90)), 0, 10),
+            ([(second, 0), (second, 50)], list(range(50)), 0, 50), ([(second, 50), (second, 0)], list(range(50)), 0, 50),
+            ([(second, 0), (second, -1), (second, 50)], [*range(25), *range(50, 75)], 0, 50),
+            ([(second, 0), (second, 0)], list(range(50)), 0, 75), ([(second, -1)], list(range(25, 125)), None, 0),
+        ):  # fmt: skip
+            found, begin, odd = self.times(*edits)
+            self.assertEqual((found, begin), (wanted, starts), edits)
+            self.assertEqual(bool(odd), cut > 5, odd)
+            if odd:
+                self.assertIn(f"cuts {cut / 25:.2f} s of the picture away", odd[0])
+
+    def test_priming_behind_an_empty_edit(self):
+        # the encoder's 2112 values are cut away: two frames, and a sixteenth of the third
+        for empty in (0, 3500):
+            edits = ([(empty, -1)] if empty else []) + [(7000, 2112)]
+            found, starts, odd = self.times(*edits, name="audio")
+            late = empty * 48000 // 7000
+            self.assertEqual((found[0], found[1], starts, odd[:1]), (late - 64, late + 960, late, odd[:1]))
+            meter = measure([*self.seen(self.track())[0], *self.seen(self.track(100, "audio", edits=edits))[0]])
+            self.assertEqual(meter.values["stream.av_offset"], empty / 7)

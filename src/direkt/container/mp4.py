@@ -8,19 +8,23 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from typing import Any
 
 import numpy as np
 
 from direkt.codec import registry
-from direkt.container import ContainerError, Source
-from direkt.media import Break, Claims, Column, Format, Framing, MediaEvent, Samples, Scalar, Track
+from direkt.container import ContainerError, Source, mp4_edits
+from direkt.container.mp4_edits import Edit, Played
+from direkt.media import Break, Claims, Column, Format, Framing, MediaEvent, Odd, Samples, Scalar, Track
 
 _SPAN = 32 << 20  # bytes of the file that a batch may span
 _FEWEST, _MOST = 64, 16384  # samples in a batch, but for the last
 _MOST_SAMPLES = 1 << 24  # of a track: 93 hours of 50 pictures a second
+_MOST_EDITS = 1024
+_MOST_DESCRIPTIONS = 64
+_WORTH_TELLING = Fraction(1, 5)  # s that an edit list must cut for a word
 
 _FIRST_BOXES = (b"ftyp", b"styp", b"moov", b"mdat", b"free", b"skip", b"wide", b"pnot", b"uuid")
 
@@ -68,12 +72,17 @@ def _name(kind: bytes) -> str:
     return repr(kind.decode("latin-1"))
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)
 class _Index:
     """One track of the index."""
 
-    format: Format
-    samples: Samples  # all of them
+    formats: list[tuple[int, Format]]  # (number of the sample from which it holds, format)
+    samples: Samples  # those that were not given out
+    tick: Fraction  # s
+    done: int = 0  # samples that were
+    lowest: Column = field(
+        default_factory=lambda: np.zeros(0, np.int64)
+    )  # byte of the file among each and those behind
 
 
 class _Moov:
@@ -82,6 +91,7 @@ class _Moov:
         self.movie_scale = 1000
         self.claims: dict[str, Scalar] = {}
         self.tracks: dict[Track, _Index] = {}
+        self.odd: dict[str, None] = {}
 
     def child(self, box: Box, *path: bytes) -> Box | None:
         """The first box along ``path`` inside ``box``."""
@@ -131,29 +141,57 @@ class _Moov:
         timescale = self.number(media, 20 if self.number(media, 0, 1) == 1 else 12, 4)
         if not timescale:
             raise ContainerError(f"box 'mdhd' at byte {media.start} gives a time scale of 0")
-        if track in self.tracks:  # of several tracks the first is measured
+        name = "picture" if track == "video" else "sound"
+        if not self.enabled(trak):
+            self.odd[f"a {name} track is marked as not enabled: it was passed over"] = None
             return None
-        found = self.description(table, track, Fraction(1, timescale))
-        if found is None:
+        if track in self.tracks:
+            self.odd[f"there are several {name} tracks: the first is measured"] = None
             return None
-        shift = self.shift(trak, timescale)
-        if (
-            registry.find(track, found.codec).loose
-            and (samples := self.loose(table, track, timescale, shift)) is not None
-        ):
-            return _Index(found, samples)
+        box, groups = self.child(table, b"stsd"), self.child(table, b"stsc")
+        if box is None or not self.number(box, 4, 4):
+            return None
+        tick = Fraction(1, timescale)
+        rows = self.table(groups, 3) if groups is not None else None
+        used = sorted(set(rows[:, 2].tolist())) if rows is not None else []
+        if len(used) > _MOST_DESCRIPTIONS:
+            raise ContainerError(f"{len(used)} sample descriptions are used; at most {_MOST_DESCRIPTIONS} are read")
+        found = self.descriptions(box, track, tick, used or [1])
+        if not found:
+            return None
+        first = found.get(int(rows[0, 2]) if rows is not None and len(rows) else 1) or next(iter(found.values()))
+        edits = self.edits(trak)
+        if registry.find(track, first.codec).loose and (loose := self.loose(table, track, timescale)) is not None:
+            samples, lengths = loose
+            played = self.play(samples, lengths, edits, tick, name)
+            return _Index([(0, replace(first, starts=played.starts))], played.samples, tick)
         sizes = self.sizes(table)
-        times, composed = self.times(table, len(sizes))
+        times, composed, lengths = self.times(table, len(sizes))
         sync = self.child(table, b"stss")
         marked = np.full(len(sizes), sync is None)
         if sync is not None:
             numbers = self.table(sync, 1)[:, 0].astype(np.int64) - 1
             marked[numbers[(numbers >= 0) & (numbers < len(sizes))]] = True
-        offsets = self.offsets(table, sizes)
-        return _Index(found, Samples(track, self.data, offsets, sizes, times + shift, composed + shift, marked))
+        offsets, described = self.offsets(table, sizes)
+        whole = Samples(track, self.data, offsets, sizes, times, composed, marked)
+        played = self.play(whole, lengths, edits, tick, name)
+        described = described[played.numbers]
+        borders = [0, *(np.flatnonzero(np.diff(described)) + 1).tolist()] if len(described) else []
+        formats = []
+        for at in borders:
+            number = int(described[at])
+            if number not in found:
+                self.odd[f"a {name} uses sample description {number}, which is not there: the first is taken"] = None
+            formats.append((at, replace(found.get(number, first), starts=played.starts)))
+        return _Index(formats or [(0, first)], played.samples, tick)
 
-    def loose(self, table: Box, track: Track, timescale: int, shift: int) -> Samples | None:
-        """Sound of which the table counts every single value: 50 ms of a chunk are one sample of ours.
+    def enabled(self, trak: Box) -> bool:
+        """track_enabled of the track header (14496-12, 8.3.2); a track without a header counts as enabled."""
+        head = self.child(trak, b"tkhd")
+        return head is None or self.number(head, 3, 1) & 1 == 1
+
+    def loose(self, table: Box, track: Track, timescale: int) -> tuple[Samples, Column] | None:
+        """Sound of which the table counts every single value: 50 ms of a chunk are one sample of ours; and their lengths.
 
         None where values are of several sizes or lengths, so that the table is no such one.
         """
@@ -164,24 +202,32 @@ class _Moov:
             return None
         length = int(rows[0, 1])  # ticks
         part = max(1, timescale // (20 * max(1, length)))  # values
-        starts, held = self.chunks(table, count)
+        starts, held, _ = self.chunks(table, count)
         parts = -(-held // part)
         chunk = np.repeat(np.arange(len(held)), parts)
         inside = (np.arange(len(chunk)) - (np.cumsum(parts) - parts)[chunk]) * part
-        dts = ((np.cumsum(held) - held)[chunk] + inside) * length + shift
-        sizes = np.minimum(part, held[chunk] - inside) * size
-        return Samples(track, self.data, starts[chunk] + inside * size, sizes, dts, dts, np.ones(len(chunk), np.bool_))
+        dts = ((np.cumsum(held) - held)[chunk] + inside) * length
+        values = np.minimum(part, held[chunk] - inside)
+        at = starts[chunk] + inside * size
+        return Samples(track, self.data, at, values * size, dts, dts, np.ones(len(chunk), np.bool_)), values * length
 
-    def description(self, table: Box, track: Track, tick: Fraction) -> Format | None:
-        """The sample entry (14496-12, 8.5.2), as a format."""
-        box = self.child(table, b"stsd")
-        entry = next(self.inside(box, 8), None) if box else None
-        if entry is None:
-            return None
+    def descriptions(self, box: Box, track: Track, tick: Fraction, used: list[int]) -> dict[int, Format]:
+        """The sample entries (14496-12, 8.5.2) with the numbers ``used``, as formats."""
+        found: dict[int, Format] = {}
+        for number, entry in enumerate(self.inside(box, 8), 1):
+            if number in used or number == 1:
+                found[number] = self.description(entry, track, tick, claim=not found)
+            if number >= used[-1]:
+                break
+        return found
+
+    def description(self, entry: Box, track: Track, tick: Fraction, *, claim: bool) -> Format:
+        """A sample entry; ``claim``: what it says is what the file claims."""
         codec = registry.FOUR_CC.get(entry.kind, registry.find(track, "other"))
         if track == "video":
-            self.claims |= {"video.codec": codec.name, "video.width": self.number(entry, 24, 2)}
-            self.claims["video.height"] = self.number(entry, 26, 2)
+            width, height = self.number(entry, 24, 2), self.number(entry, 26, 2)
+            if claim:
+                self.claims |= {"video.codec": codec.name, "video.width": width, "video.height": height}
             record = self._record(entry, 78, codec)
             return Format(track, codec.name, tick, Framing.LENGTHS if codec.in_units else Framing.RAW, record)
         channels, rate = self.number(entry, 16, 2), self.number(entry, 24, 2)
@@ -195,9 +241,9 @@ class _Moov:
                 codec = registry.OBJECT_TYPES.get(object_type, registry.AUDIO["other"])
         else:
             record = self._record(entry, skip, codec)
-        self.claims |= {"audio.codec": codec.name, "audio.channels": channels}
-        if rate:
-            self.claims["audio.sample_rate"] = rate
+        if claim:
+            self.claims |= {"audio.codec": codec.name, "audio.channels": channels}
+            self.claims |= {"audio.sample_rate": rate} if rate else {}
         return Format(track, codec.name, tick, Framing.RAW, record, rate, channels)
 
     def _record(self, box: Box, skip: int, codec: registry.Codec) -> bytes:
@@ -207,6 +253,8 @@ class _Moov:
 
     def sizes(self, table: Box) -> Column:
         box = self.child(table, b"stsz")
+        if box is None and (small := self.child(table, b"stz2")) is not None:
+            return self.small_sizes(small)
         if box is None:
             raise ContainerError(f"box 'stbl' at byte {table.start} has no sample sizes ('stsz')")
         fixed, count = self.number(box, 4, 4), self.number(box, 8, 4)
@@ -226,31 +274,46 @@ class _Moov:
             )
         return np.frombuffer(self.data, ">u4", count, box.begin + 12).astype(np.int64)
 
-    def times(self, table: Box, count: int) -> tuple[Column, Column]:
-        """Decoding and presentation time of each sample, in units of the track."""
+    def small_sizes(self, box: Box) -> Column:
+        """A compact table of sizes (14496-12, 8.7.3.3): 4, 8 or 16 bits each."""
+        bits, count = self.number(box, 7, 1), self.number(box, 8, 4)
+        if bits not in (4, 8, 16):
+            raise ContainerError(f"box 'stz2' at byte {box.start} has fields of {bits} bits; expected 4, 8 or 16")
+        if count * bits > 8 * (box.end - box.begin - 12):
+            fit = 8 * (box.end - box.begin - 12) // bits
+            raise ContainerError(f"box 'stz2' at byte {box.start} claims {count} entries where {fit} fit")
+        if bits == 4:
+            pairs = np.frombuffer(self.data, np.uint8, (count + 1) // 2, box.begin + 12).astype(np.int64)
+            return np.stack([pairs >> 4, pairs & 15], axis=1).ravel()[:count]
+        return np.frombuffer(self.data, ">u2" if bits == 16 else np.uint8, count, box.begin + 12).astype(np.int64)
+
+    def times(self, table: Box, count: int) -> tuple[Column, Column, Column]:
+        """Decoding and presentation time of each sample, and how long it lasts, in units of the track."""
         box = self.child(table, b"stts")
         if box is None:
             raise ContainerError(f"box 'stbl' at byte {table.start} has no sample times ('stts')")
-        deltas = self._spread(box, count, ">u4")
-        dts = np.concatenate([np.zeros(1, np.int64), np.cumsum(deltas)[:-1]]) if count else deltas
+        lengths = self._spread(box, count, ">u4")
+        dts = np.concatenate([np.zeros(1, np.int64), np.cumsum(lengths)[:-1]]) if count else lengths
         box = self.child(table, b"ctts")
-        return dts, dts if box is None else dts + self._spread(box, count, ">i4")
+        return dts, dts if box is None else dts + self._spread(box, count, ">i4"), lengths
 
     def _spread(self, box: Box, count: int, kind: str) -> Column:
         """A table of (how many samples, value) as one value for each sample."""
         rows = self.table(box, 2)
         values = self.table(box, 2, kind)[:, 1].astype(np.int64)
         runs = rows[:, 0].astype(np.int64)
+        until = np.minimum(np.cumsum(runs), count)
         total = int(runs.sum())
-        if total > count:
-            raise ContainerError(
-                f"box {_name(box.kind)} at byte {box.start} gives times for {total} samples of {count}"
-            )
-        out = np.repeat(values, runs)
-        return np.concatenate([out, np.full(count - total, out[-1] if total else 0, np.int64)])
+        if total != count and count:
+            self.odd[f"box {_name(box.kind)} at byte {box.start} gives times for {total} samples of {count}"] = None
+        out = np.repeat(values, np.diff(until, prepend=0))
+        return np.concatenate([out, np.full(count - len(out), out[-1] if len(out) else 0, np.int64)])
 
-    def chunks(self, table: Box, count: int) -> tuple[Column, Column]:
-        """Where each chunk begins, and how many samples it holds (14496-12, 8.7.4 and 8.7.5): ``count`` together."""
+    def chunks(self, table: Box, count: int) -> tuple[Column, Column, Column]:
+        """Where each chunk begins, how many samples it holds, ``count`` together, and by which description they are coded.
+
+        14496-12, 8.7.4 and 8.7.5.
+        """
         box = self.child(table, b"stco")
         wide = self.child(table, b"co64")
         groups = self.child(table, b"stsc")
@@ -259,11 +322,12 @@ class _Moov:
         starts = (self.table(box, 1) if box else self.table(wide, 1, ">u8"))[:, 0].astype(np.int64)  # type: ignore[arg-type]
         rows = self.table(groups, 3).astype(np.int64)
         if not count:
-            return starts[:0], starts[:0]
+            return starts[:0], starts[:0], starts[:0]
         if not len(rows) or rows[0, 0] != 1 or (np.diff(rows[:, 0]) <= 0).any():
             raise ContainerError(f"box 'stsc' at byte {groups.start} does not count its chunks upwards from 1")
         until = np.append(rows[1:, 0], len(starts) + 1)
-        held = np.repeat(rows[:, 1], np.clip(until - rows[:, 0], 0, len(starts)))[: len(starts)]
+        spans = np.clip(until - rows[:, 0], 0, len(starts))
+        held, described = (np.repeat(rows[:, n], spans)[: len(starts)] for n in (1, 2))
         placed = np.cumsum(held)
         if not len(placed) or placed[-1] < count:
             there = int(placed[-1]) if len(placed) else 0
@@ -271,33 +335,46 @@ class _Moov:
         last = int(np.searchsorted(placed, count))  # what is claimed beyond costs nothing
         held = held[: last + 1]
         held[-1] -= placed[last] - count
-        return starts[: last + 1], held
+        return starts[: last + 1], held, described[: last + 1]
 
-    def offsets(self, table: Box, sizes: Column) -> Column:
-        """The byte of the file at which each sample begins."""
-        starts, held = self.chunks(table, len(sizes))
+    def offsets(self, table: Box, sizes: Column) -> tuple[Column, Column]:
+        """The byte of the file at which each sample begins, and the number of its description."""
+        starts, held, described = self.chunks(table, len(sizes))
         before = np.cumsum(sizes) - sizes
         first = before[np.minimum(np.cumsum(held) - held, max(0, len(sizes) - 1))] if len(sizes) else before
-        begins: Column = np.repeat(starts - first, held) + before
-        return begins
+        return np.repeat(starts - first, held) + before, np.repeat(described, held)
 
-    def shift(self, trak: Box, timescale: int) -> int:
-        """What the edit list (14496-12, 8.6.6) adds to the track's times, in its ticks."""
+    def play(self, samples: Samples, lengths: Column, edits: list[Edit], tick: Fraction, name: str) -> Played:
+        """What the edit list leaves of a track."""
+        grain = Fraction(1, self.movie_scale)
+        try:
+            played = mp4_edits.play(samples, lengths, edits, tick, grain, _MOST_SAMPLES)
+        except OverflowError as error:
+            raise ContainerError(f"the edit list plays more than {_MOST_SAMPLES} {name} samples") from error
+        if played.cut > _WORTH_TELLING:
+            self.odd[f"the edit list cuts {float(played.cut):.2f} s of the {name} away"] = None
+        return played
+
+    def edits(self, trak: Box) -> list[Edit]:
+        """The edit list (14496-12, 8.6.6); empty where there is none."""
         box = self.child(trak, b"edts", b"elst")
         if box is None:
-            return 0
+            return []
         wide = self.number(box, 0, 1) == 1
-        count = min(self.number(box, 4, 4), 64)
-        shift = Fraction(0)
+        count = self.number(box, 4, 4)
         step, half = (20, 8) if wide else (12, 4)
-        for n in range(count):
-            length = self.number(box, 8 + n * step, half)
-            start = self.number(box, 8 + n * step + half, half)
-            if start == (1 << (8 * half)) - 1:
-                shift += Fraction(length * timescale, self.movie_scale)
-                continue
-            return round(shift) - start
-        return round(shift)
+        fit = max(0, box.end - box.begin - 8) // step
+        if count > min(fit, _MOST_EDITS):
+            self.odd[f"box 'elst' at byte {box.start} claims {count} edits; {min(fit, _MOST_EDITS)} are read"] = None
+        out = []
+        for n in range(min(count, fit, _MOST_EDITS)):
+            at = 8 + n * step
+            length, start = self.number(box, at, half), self.number(box, at + half, half)
+            empty = start >> (8 * half - 1) == 1  # -1
+            if not empty and self.number(box, at + 2 * half, 2) != 1:
+                self.odd["an edit holds a picture still or plays at another speed: it is measured at its own"] = None
+            out.append(Edit(Fraction(length, self.movie_scale), None if empty else start))
+        return out
 
 
 def _descriptors(data: bytes) -> tuple[int, bytes]:
@@ -362,8 +439,8 @@ def read(source: Source) -> Iterator[MediaEvent]:
             reader.tracks[index.samples.track] = index
     if reader.claims:
         yield Claims("the MP4 header", reader.claims)
-    for index in reader.tracks.values():
-        yield index.format
+    for text in reader.odd:
+        yield Odd(text)
     yield from _samples(source, list(reader.tracks.values()))
 
 
@@ -371,9 +448,10 @@ def _samples(source: Source, tracks: list[_Index]) -> Iterator[MediaEvent]:
     """Batches of each track in turn, so that all walk through the file together."""
     end = len(source.data)
     breaks: list[tuple[Fraction, Break]] = []
-    waiting: list[tuple[Fraction, Samples]] = []
+    waiting: list[_Index] = []
     for index in tracks:
-        samples, tick = index.samples, index.format.tick
+        samples, tick = index.samples, index.tick
+        yield index.formats[0][1]
         beyond = np.flatnonzero(samples.offset + samples.size > end)
         if len(beyond):
             n = int(beyond[0])
@@ -385,16 +463,23 @@ def _samples(source: Source, tracks: list[_Index]) -> Iterator[MediaEvent]:
             breaks.append((int(samples.dts[n]) * tick, Break(min(at, end), reason)))
             samples = samples[:n]
         if len(samples):
-            waiting.append((tick, samples))
+            lowest = np.minimum.accumulate(samples.offset[::-1])[::-1]
+            waiting.append(_Index(index.formats[1:], samples, tick, lowest=lowest))
     while waiting:
-        waiting.sort(key=lambda w: int(w[1].dts[0]) * w[0])
-        tick, samples = waiting.pop(0)
-        count = max(_FEWEST, int(np.argmax(np.append(samples.offset > samples.offset[0] + _SPAN, True))))
-        count = min(count, _MOST)
+        waiting.sort(key=lambda w: int(w.samples.dts[0]) * w.tick)
+        index = waiting[0]
+        samples = index.samples
+        if index.formats and index.formats[0][0] == index.done:
+            yield index.formats.pop(0)[1]
+        ahead = samples.offset[:_MOST]
+        count = max(_FEWEST, int(np.argmax(np.append(ahead > ahead[0] + _SPAN, True))))
+        count = min(count, _MOST, index.formats[0][0] - index.done if index.formats else _MOST)
         yield samples[:count]
-        if count < len(samples):
-            waiting.append((tick, samples[count:]))
+        index.done += count
+        index.samples = samples[count:]
+        if not len(index.samples):
+            waiting.pop(0)
         if waiting:
-            source.done(min(int(rest.offset[0]) for _, rest in waiting))
+            source.done(min(int(rest.lowest[rest.done]) for rest in waiting))
     if breaks:
         yield min(breaks, key=lambda b: b[0])[1]
