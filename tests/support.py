@@ -275,7 +275,7 @@ RIG = """\
 schema: direkt.rig/1
 name: Test
 devices:
-  tower: {{driver: brindle-b2, address: "http://127.0.0.1:{port}", login: "env:TOWER_LOGIN"}}
+  tower: {{driver: brindle-b2, address: "http://127.0.0.1:{port}", login: "env:DIREKT_TOWER_LOGIN"}}
 destinations:
   tarnlight: {{sheet: tarnlight, server: "rtmp://ingest.tarnlight.example/live", key: "file:secrets.yaml#tarnlight"}}
 feeds:
@@ -302,7 +302,7 @@ class RigCli(Cli):
 
     def environment(self, **more: str) -> dict[str, str]:
         config = str(self.folder / "config")
-        return super().environment(**{"TOWER_LOGIN": LOGIN, "DIREKT_CONFIG": config, **more})
+        return super().environment(**{"DIREKT_TOWER_LOGIN": LOGIN, "DIREKT_CONFIG": config, **more})
 
     def no_secret_in(self, *texts: str) -> None:
         for text in texts:

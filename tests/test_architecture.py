@@ -128,9 +128,9 @@ class Examples(unittest.TestCase):
 ROOMS = {
     "media": "", "protocol": "", "codec": "media", "container": "codec media protocol", "demand": "parameters",
     "net": "container media protocol", "parameters": "codec protocol", "measure": "codec media parameters",
-    "glossary": "codec parameters protocol", "destination": "codec demand parameters protocol",
+    "glossary": "codec parameters protocol", "destination": "codec demand parameters protocol trust",
     "judge": "codec demand destination parameters", "device": "demand destination parameters protocol",
-    "rig": "destination device protocol", "match": "codec demand destination device parameters protocol rig",
+    "rig": "destination device protocol trust", "trust": "", "match": "codec demand destination device parameters protocol rig",
     "work": "destination device match measure net parameters protocol rig",
     "sim": "codec destination media net protocol rig",
 }  # fmt: skip

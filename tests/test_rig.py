@@ -19,7 +19,7 @@ class Rigs(Folder):
         self.assertEqual(found.sheet(destination).name, "Tarnlight")
         self.file("secrets.yaml", f"tarnlight: {KEY}\n", 0o600)
         self.assertEqual(found.key(destination, Sources({})).reveal(), KEY)
-        user, password = found.login(device, Sources({"TOWER_LOGIN": LOGIN}))
+        user, password = found.login(device, Sources({"DIREKT_TOWER_LOGIN": LOGIN}))
         self.assertEqual((user, password.reveal()), ("operator", "fake-password"))
         self.assertEqual(found.feeds_to("tarnlight"), ["finish"])
         self.assertNotIn("fake-password", repr((user, password)))
@@ -36,7 +36,7 @@ class Rigs(Folder):
         for old, new, words in (
             ("http://127.0.0.1:8480", "127.0.0.1", "rig.yaml:4: .*expected an address like http://"), ("http://127", "http://a:b@127", "holds a login"),
             ("http://127.0.0.1:8480", "http://127.0.0.1:99999", "expected an address like"), ("http://127.0.0.1:8480", "http://:80", "expected an address like"),
-            ("env:TOWER_LOGIN", LOGIN, "expected a reference"), ("rtmp://ingest", "rtmp://rtmp://ingest", "its scheme twice"),
+            ("env:DIREKT_TOWER_LOGIN", LOGIN, "expected a reference"), ("rtmp://ingest", "rtmp://rtmp://ingest", "its scheme twice"),
             ("file:secrets.yaml#tarnlight", KEY, "expected a reference"), ("device: tower", "device: twoer", "feeds.finish.device: no device 'twoer'; there is tower"),
             ("destination: tarnlight", "destination: x", "no destination 'x'"), ("direkt.rig/1", "direkt.rig/2", "rig.yaml:1: schema: expected 'direkt.rig/1'"),
             ("{device:", "{slot: 0, device:", "greater than or equal to 1"), ("name: Test", "name: Test\nuplink: {mbit_s: -1}", "greater than 0"),

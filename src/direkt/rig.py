@@ -20,6 +20,7 @@ from direkt.errors import UnusableInput
 from direkt.protocol import address
 from direkt.protocol.schemes import SPOKEN
 from direkt.secret import Secret
+from direkt.trust import content_of
 
 FILE_NAME = "rig.yaml"
 
@@ -119,6 +120,20 @@ class Rig:
     file: RigFile
     folder: Path
     source: str
+    path: Path  # of its file
+
+    def content(self) -> str:
+        """A digest of the rig and of what acts for it: driver files, scripts of its commands. Raises UnusableInput."""
+        names = {entry.driver for entry in self.file.devices.values()} - set(drivers.shipped())
+        names |= {word for ref in self.refs() if ref.kind == "command" for word in ref.words()}
+        parts = (self.folder / name for name in sorted(names))
+        return content_of(self.path, [part for part in parts if part.is_file()])
+
+    def refs(self) -> list[references.SecretRef]:
+        """Every reference to a login or key that the rig holds."""
+        logins = [entry.login for entry in self.file.devices.values() if entry.login is not None]
+        keys = [entry.key for entry in self.file.destinations.values()]
+        return [references.parse_ref(text) for text in dict.fromkeys([*logins, *keys])]
 
     def device_name(self, name: str | None) -> str:
         """``name``, or the only device there is. Raises RigError."""
@@ -189,4 +204,4 @@ def load(path: Path) -> Rig:
                 )
     if problems:
         raise DocumentError(document.source, problems)
-    return Rig(file, path.resolve().parent, str(path))
+    return Rig(file, path.resolve().parent, str(path), path.resolve())

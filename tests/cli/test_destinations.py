@@ -260,6 +260,7 @@ class Keys(RigCli):
             "rig.yaml",
             (self.folder / "rig.yaml").read_text().replace("file:secrets.yaml#tarnlight", f"command:printf {KEY}"),
         )
+        self.assertEqual(self.direkt("rig", "trust", "--yes").code, 0)
         shown = self.direkt("key", "list", "--json").json["keys"][0]["key"]
         self.assertEqual(shown, f"va… ({len(KEY)} characters)")
         self.assertNotIn(KEY, json.dumps(self.direkt("key", "list", "--json").json))

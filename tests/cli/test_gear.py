@@ -127,8 +127,8 @@ class Gear(RigCli):
         self.one_line(self.direkt("read"), 2, "no rig.yaml in this folder")
 
     def test_devices_that_do_not_work(self):
-        self.one_line(self.direkt("read", TOWER_LOGIN="operator:wrong"), 3, "refuses the login")
-        self.one_line(self.direkt("read", TOWER_LOGIN="nonsense"), 2, "expected user:password")
+        self.one_line(self.direkt("read", DIREKT_TOWER_LOGIN="operator:wrong"), 3, "refuses the login")
+        self.one_line(self.direkt("read", DIREKT_TOWER_LOGIN="nonsense"), 2, "expected user:password")
         self.device.faults.not_json = True
         self.one_line(self.direkt("read"), 3, "expected JSON")
         self.device.faults.not_json = False

@@ -133,6 +133,6 @@ class Rehearse(RigCli):
         self.one_line(self.direkt("rehearse", "--keep", "there.flv"), 2, "is there already")
         self.one_line(self.direkt("rehearse", "--keep", "no/such/x.flv"), 2, "cannot be written")
         self.one_line(self.direkt("rehearse", "nobody"), 2, "no feed 'nobody'")
-        self.one_line(self.direkt("rehearse", TOWER_LOGIN="operator:wrong"), 3, "refuses the login")
+        self.one_line(self.direkt("rehearse", DIREKT_TOWER_LOGIN="operator:wrong"), 3, "refuses the login")
         self.assertEqual((self.folder / "there.flv").read_text(), "precious")
         self.assertEqual(self.slot()["server"], "")

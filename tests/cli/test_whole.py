@@ -39,6 +39,7 @@ class Everything(RigCli):
         self.assertEqual(document["key"], "va… (19 characters)")
         self.assertEqual(len(document["repairs"]), 3)
         self.run_json("key", "list", schema="key-list")
+        self.run_json("rig", "trust", "--yes", schema="rig-trust")
         forms = self.run_json("key", "form", "tarnlight", schema="key-form")["forms"]
         self.assertEqual(forms["url+key"]["server"], "rtmp://ingest.tarnlight.example/live")
         self.run_json("sheet", "list", schema="sheet-list")
@@ -65,7 +66,7 @@ class Everything(RigCli):
         self.assertEqual(document["put_back"]["proven"], True)
         self.run_json("key", "renew", "tarnlight", schema="key-renew", text=RENEWED)
         self.assertEqual(self.fitted, set(DOCUMENTS), "every document was made and fits its schema")
-        wrong = self.direkt("write", "--yes", TOWER_LOGIN="operator:not-this-one")
+        wrong = self.direkt("write", "--yes", DIREKT_TOWER_LOGIN="operator:not-this-one")
         self.seen += [wrong.out, wrong.err]
         self.search()
 
@@ -105,7 +106,7 @@ class Everything(RigCli):
                 self.seen.append(path.read_text("latin-1"))
         for text in self.seen:
             for secret in (PASTED, RENEWED, KEY, "not-this-one"):
-                self.assertNotIn(secret, text.replace(f"TOWER_LOGIN={LOGIN}", ""))
+                self.assertNotIn(secret, text.replace(f"DIREKT_TOWER_LOGIN={LOGIN}", ""))
 
     def test_colour_is_for_terminals_only(self):
         for arguments in (("read",), ("match",), ("sheet", "show", "tarnlight"), ("explain", "gop"), ("key", "list")):

@@ -1,6 +1,7 @@
 import random
 import stat
 import unittest
+from unittest import mock
 
 from direkt.destination import forms, references
 from direkt.destination.forms import Endpoint
@@ -8,6 +9,7 @@ from direkt.destination.keystore import KeyStore, StoreError
 from direkt.destination.references import SecretError, Sources
 from direkt.protocol import address
 from direkt.protocol.address import AddressError, ServerAddress
+from direkt.trust import Trust
 from tests.support import KEY, Folder
 
 
@@ -108,7 +110,7 @@ class Store(Folder):
     def test_references_to_the_store_and_to_commands(self):
         store = self.store()
         store.put("rig/a", KEY)
-        sources = Sources({}, store)
+        sources = Sources({}, store, Trust(commands=True))
         self.assertEqual(references.resolve(references.parse_ref("store:rig/a"), sources, self.folder).reveal(), KEY)
         self.assertEqual(
             references.resolve(
@@ -118,6 +120,11 @@ class Store(Folder):
         )
         for ref, words in (
             ("store:rig/b", "direkt key set b"), ("command:no-such-program", "cannot be run"), ("command:false", "exit code 1"), ("command:'x", "cannot be run"),
+            ("command:printf '\\377'", "is no text"), ("command:true", "is empty"),
         ):  # fmt: skip
             with self.assertRaisesRegex(SecretError, words):
                 references.resolve(references.parse_ref(ref), sources, self.folder)
+        endless = references.resolve(references.parse_ref(f"command:yes {KEY}"), sources, self.folder)
+        self.assertEqual(endless.reveal(), KEY, "what follows the first line is not waited for")
+        with mock.patch.object(references, "_COMMAND_LIMIT", 0.3), self.assertRaisesRegex(SecretError, "within 0.3 s"):
+            references.resolve(references.parse_ref("command:sh -c 'sleep 60 & sleep 60'"), sources, self.folder)

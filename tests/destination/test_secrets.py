@@ -19,7 +19,8 @@ class Secrets(Folder):
 
     def test_from_the_environment_and_from_a_file_of_mode_0600(self):
         self.assertEqual(
-            references.resolve(references.parse_ref("env:K"), Sources({"K": KEY}), self.folder).reveal(), KEY
+            references.resolve(references.parse_ref("env:DIREKT_K"), Sources({"DIREKT_K": KEY}), self.folder).reveal(),
+            KEY,
         )
         self.file("s.yaml", f"a: {KEY}\nn: 1234\n", 0o600)
         self.assertEqual(
@@ -34,7 +35,7 @@ class Secrets(Folder):
         self.file("bad.yaml", f"a: [{KEY}\n", 0o600)
         self.file("s.yaml", f"a: {KEY}\nspace: ' {KEY}'\nempty: ''\n", 0o600)
         for ref, words in (
-            ("env:NONE", "NONE is not set"), ("file:open.yaml#a", "chmod 600"), ("file:bad.yaml#a", "not valid YAML"),
+            ("env:DIREKT_NONE", "NONE is not set"), ("file:open.yaml#a", "chmod 600"), ("file:bad.yaml#a", "not valid YAML"),
             ("file:s.yaml#b", "no entry 'b'; it has a, empty, space"), ("file:none.yaml#a", "no such file"),
             ("file:s.yaml#space", "space"), ("file:s.yaml#empty", "is empty"),
         ):  # fmt: skip

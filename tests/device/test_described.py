@@ -1,6 +1,8 @@
 import http.server
+import re
 import threading
 import unittest
+from pathlib import Path
 from unittest import mock
 
 from direkt.demand import Demand
@@ -262,3 +264,16 @@ class Files(Folder):
             self.file("own.yaml", head + text)
             with self.assertRaisesRegex(DocumentError, error):
                 load("own.yaml")
+
+    def test_requests_stay_on_the_device(self):
+        text = (Path(library.__file__).parent / "drivers" / "brindle-b2.yaml").read_text()
+        self.assertIn("state: GET /api/v1/state", text)
+        for path, said in (
+            ("GET http://192.0.2.66/take", "expected a method and a path"), ("GET //192.0.2.66/take", "expected a method"),
+            ("GET @192.0.2.66/", "expected a method"), ("GET \\\\192.0.2.66/", "expected a method"), ("DROP /api", "expected a method"),
+            ("GET /api/{channel.__class__}", "not {channel.__class__}"), ("GET /{host}", "not {host}"), ("GET /{", "Single '{'"),
+            ("GET /a b", "expected a method"),
+        ):  # fmt: skip
+            self.file("own.yaml", text.replace("state: GET /api/v1/state", f"state: '{path}'"))
+            with self.assertRaisesRegex(DocumentError, re.escape(said)):
+                library.open_driver("own.yaml", "x", "http://192.0.2.1", None, self.folder)

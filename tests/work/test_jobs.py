@@ -310,4 +310,4 @@ def _with(rig, driver):
         def driver(self, name, sources):
             return driver
 
-    return Fixed(rig.file, rig.folder, rig.source)
+    return Fixed(rig.file, rig.folder, rig.source, rig.path)

@@ -108,7 +108,7 @@ def _expect_feed(feed_name: str, rig_path: Path | None) -> _Expected:
     from direkt.work import feeds
 
     rig = options.load_rig(rig_path)
-    sources = options.sources()
+    sources = options.sources(rig)
     feed = feeds.look_up(rig, feed_name, sources)
     key = rig.key(feed.destination, sources)
     app = address.parse(feed.destination.server).app

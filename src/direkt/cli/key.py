@@ -129,6 +129,7 @@ def _change_rig(rig: Rig, destination: str, changes: dict[str, str]) -> None:
     yaml = YAML(typ="rt", pure=True)
     yaml.preserve_quotes = True
     yaml.width = 4096
+    trust = options.trust(rig)
     try:
         with files.alone(path.parent):
             data = yaml.load(path.read_text("utf-8"))
@@ -138,6 +139,8 @@ def _change_rig(rig: Rig, destination: str, changes: dict[str, str]) -> None:
             files.replace(path, text.getvalue(), path.stat().st_mode & 0o777)
     except OSError as error:
         raise UnusableInput(f"{path}: cannot be written: {os_words(error)}") from None
+    if trust.commands:  # the person's own change leaves it trusted
+        options.trust_store().add(path, options.load_rig(path).content(), trust.environment or ())
 
 
 @key.command("list")
@@ -147,9 +150,9 @@ def list_(rig_path: Path | None, as_json: bool) -> None:
     """List the destinations' keys: where each is kept, masked, and whether it was exposed."""
     from direkt.destination import references
 
-    sources = options.sources()
-    kept = {k.name: k for k in options.key_store().kept()}
     rig = options.load_rig(rig_path)
+    sources = options.sources(rig)
+    kept = {k.name: k for k in options.key_store().kept()}
     rows: list[KeyRowJson] = []
     for name, entry in rig.file.destinations.items():
         try:
@@ -183,7 +186,7 @@ def list_(rig_path: Path | None, as_json: bool) -> None:
 def show(destination: str, reveal: bool, rig_path: Path | None) -> None:
     """Show DESTINATION's key: its first two characters and length; with --reveal, on a terminal, all of it."""
     rig, entry = _destination(rig_path, destination)
-    found = rig.key(entry, options.sources())
+    found = rig.key(entry, options.sources(rig))
     if reveal and not sys.stdout.isatty():
         raise UnusableInput("--reveal shows a key on a terminal only, not in a pipe or file")
     click.echo(found.reveal() if reveal else str(found))
@@ -246,7 +249,7 @@ def renew(destination: str, rig_path: Path | None, as_json: bool) -> ExitCode:
         out.print(escape(f"repaired: {words}"))
     out.print(f"the new key {escape(_masked(found.key))} is kept")
     document: KeyRenewJson = {"schema": "direkt.key-renew/1", "destination": destination, "devices": []}
-    for one in work(rig, destination, Secret(found.key), options.sources()):
+    for one in work(rig, destination, Secret(found.key), options.sources(rig)):
         mark = "[green]✓ written[/]" if one.written else "[bold red]✗ not written[/]"
         reason = f": {escape(one.reason)}" if one.reason else ""
         out.print(f"{mark}  {escape(one.device)} ({escape(one.feed)}){reason}")
@@ -269,7 +272,7 @@ def form(destination: str, reveal: bool, rig_path: Path | None, as_json: bool) -
     from direkt.protocol import address
 
     rig, entry = _destination(rig_path, destination)
-    secret = rig.key(entry, options.sources())
+    secret = rig.key(entry, options.sources(rig))
     if reveal and (as_json or not sys.stdout.isatty()):
         raise UnusableInput("--reveal shows a key on a terminal only, not in a pipe, file or JSON")
     shown = secret.reveal() if reveal else str(secret).replace(" ", "")

@@ -23,6 +23,7 @@ from direkt.errors import DirektError
 COMMANDS = {
     "sheet": ("sheet", "sheet", "Show what destinations' ingests ask for."),
     "key": ("key", "key", "Keep stream keys; repair what was pasted; show a key's forms."),
+    "rig": ("rig", "rig", "Look at what a rig would do on this machine, and trust it."),
     "reach": ("reach", "reach", "Test whether an ingest is reachable from here, before any camera is."),
     "budget": ("budget", "budget", "Share the uplink among the feeds."),
     "read": ("read", "read", "Read what a device is set to, beside what it can do."),

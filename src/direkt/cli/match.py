@@ -32,7 +32,8 @@ def match(feed: str | None, rig_path: Path | None, as_json: bool) -> ExitCode:
     from direkt.work import feeds
     from direkt.work.write import plan_feed
 
-    parts = feeds.look_up(options.load_rig(rig_path), feed, options.sources())
+    rig = options.load_rig(rig_path)
+    parts = feeds.look_up(rig, feed, options.sources(rig))
     try:
         _, channel, plan = plan_feed(parts)
     finally:

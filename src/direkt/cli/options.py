@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from direkt.destination.keystore import KeyStore
     from direkt.destination.references import Sources
     from direkt.rig import DestinationEntry, Rig
+    from direkt.trust import Trust, TrustStore
 
 Command = TypeVar("Command", bound=Callable[..., Any])
 
@@ -102,11 +103,27 @@ def key_store() -> KeyStore:
     return KeyStore(config_folder())
 
 
-def sources() -> Sources:
-    """Where logins and keys come from."""
+def sources(rig: Rig | None = None) -> Sources:
+    """Where logins and keys come from, for a rig or for what the person wrote on the command line."""
     from direkt.destination.references import Sources
+    from direkt.trust import Trust
 
-    return Sources(os.environ, key_store())
+    if rig is None:  # nobody else's file is in play
+        return Sources(os.environ, key_store(), Trust(True, None))
+    named = os.environ.get("DIREKT_ENV", "").replace(",", " ").split()
+    return Sources(os.environ, key_store(), trust(rig).seeing(named))
+
+
+def trust_store() -> TrustStore:
+    """The list of trusted rigs."""
+    from direkt.trust import TrustStore
+
+    return TrustStore(config_folder())
+
+
+def trust(rig: Rig) -> Trust:
+    """What a rig may do, as the person decided."""
+    return trust_store().look_up(rig.path, rig.content())
 
 
 def remind(destination: DestinationEntry) -> None:

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from direkt import files
 from direkt.errors import UnusableInput, os_words
 
 if TYPE_CHECKING:
@@ -68,8 +69,12 @@ def save_report(path: Path | None, document: Mapping[str, object]) -> None:
     """Writes the JSON document beside the output. Raises UnusableInput."""
     if path is None:
         return
+    text = json.dumps(document, indent=2, ensure_ascii=False) + "\n"
     try:
-        path.write_text(json.dumps(document, indent=2, ensure_ascii=False) + "\n", "utf-8")
+        if path.exists() and not path.is_file():  # a pipe or a terminal
+            path.write_text(text, "utf-8")
+        else:
+            files.replace(path, text, path.stat().st_mode & 0o777 if path.exists() else 0o644)
     except OSError as error:
         raise UnusableInput(f"{path}: cannot be written: {os_words(error)}") from None
 

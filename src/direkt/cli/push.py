@@ -41,7 +41,7 @@ def push(action: str, feed: str | None, rehearse: str | None, rig_path: Path | N
     if rehearse is not None and action != "on":
         raise UnusableInput(f"--rehearse goes with 'push on', not with 'push {action}'")
     rig = options.load_rig(rig_path)
-    sources = options.sources()
+    sources = options.sources(rig)
     parts = feeds.look_up(rig, feed, sources)
     try:
         if action == "on":

@@ -24,7 +24,7 @@ def read(device: str | None, rig_path: Path | None, as_json: bool) -> None:
     """Read what DEVICE is set to, in the sheets' words and units, beside what it can do."""
     rig = options.load_rig(rig_path)
     name = rig.device_name(device)
-    driver = rig.driver(name, options.sources())
+    driver = rig.driver(name, options.sources(rig))
     try:
         state = driver.read()
     finally:

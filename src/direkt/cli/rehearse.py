@@ -53,7 +53,7 @@ def rehearse(
     from direkt.work import feeds
 
     rig = options.load_rig(rig_path)
-    sources = options.sources()
+    sources = options.sources(rig)
     parts = feeds.look_up(rig, feed, sources)
     try:
         return _Run(parts, seconds, keep, report, as_json).run(tls, port, overwrite, replace)
@@ -74,7 +74,7 @@ class _Run:
         from direkt.work.steps import drive
 
         job = work.rehearse(
-            self.feed, options.sources(), options.SystemClock(), seconds=self.seconds, tls=tls, port=port, keep=self.keep,
+            self.feed, options.sources(self.feed.rig), options.SystemClock(), seconds=self.seconds, tls=tls, port=port, keep=self.keep,
             overwrite=overwrite, replace=replace,
         )  # fmt: skip
         try:

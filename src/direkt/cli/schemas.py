@@ -506,10 +506,21 @@ class KeyRenewJson(TypedDict):
     devices: list[RenewedJson]
 
 
+class RigTrustJson(TypedDict):
+    """direkt rig trust."""
+
+    schema: Literal["direkt.rig-trust/1"]
+    rig: str
+    trusted: bool
+    commands: list[str]  # programs that its references start
+    environment: list[str]  # variables that it sees
+    files: list[str]  # outside its folder, that it reads secrets from
+
+
 DOCUMENTS: dict[str, type] = {
     "check": CheckJson, "catch": CatchJson, "rehearse": RehearseJson, "read": ReadJson, "match": MatchJson,
     "write": WriteJson, "push": PushJson, "reach": ReachJson, "budget": BudgetJson, "explain": ExplainJson,
     "explain-calc": CalcJson, "sheet-list": SheetListJson, "sheet-show": SheetShowJson, "sheet-lint": SheetLintJson,
     "sheet-compare": SheetCompareJson, "sheet-draft": SheetDraftJson, "key-set": KeySetJson, "key-list": KeyListJson,
-    "key-form": KeyFormJson, "key-renew": KeyRenewJson,
+    "key-form": KeyFormJson, "key-renew": KeyRenewJson, "rig-trust": RigTrustJson,
 }  # fmt: skip

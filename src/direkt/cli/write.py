@@ -41,7 +41,7 @@ def write(
     from direkt.work import feeds
 
     rig = options.load_rig(rig_path)
-    sources = options.sources()
+    sources = options.sources(rig)
     parts = feeds.look_up(rig, feed, sources)
     try:
         key = rig.key(parts.destination, sources)

@@ -6,12 +6,16 @@ A reference is ``store:NAME`` (Direkt's own key store), ``env:NAME`` (an environ
 
 from __future__ import annotations
 
+import contextlib
+import os
 import re
 import shlex
+import signal
 import stat
 import subprocess
+import threading
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Protocol
 
@@ -19,6 +23,7 @@ from direkt import documents
 from direkt.documents import DocumentError
 from direkt.errors import UnusableInput, os_words
 from direkt.secret import Secret
+from direkt.trust import Trust
 
 
 class SecretError(UnusableInput, ValueError):
@@ -32,6 +37,13 @@ class SecretRef:
     kind: str  # store, env, file or command
     name: str
     path: str = ""
+
+    def words(self) -> list[str]:
+        """The words of a command."""
+        try:
+            return shlex.split(self.name)
+        except ValueError:
+            return self.name.split()
 
     def __str__(self) -> str:
         if self.kind == "command":  # its words may hold anything
@@ -52,6 +64,7 @@ class Sources:
 
     environment: Mapping[str, str]
     store: Store | None = None
+    trust: Trust = field(default_factory=Trust)  # what references in a rig may do
 
 
 def parse_ref(text: str) -> SecretRef:
@@ -82,13 +95,19 @@ def resolve(ref: SecretRef, sources: Sources, folder: Path) -> Secret:
             )
         return _sound(kept, f"the key {ref.name!r} in the store")
     if ref.kind == "command":
+        if not sources.trust.commands:
+            raise SecretError(f"the command {ref.name.split()[0]!r} is not started: {_untrusted(sources.trust)}")
         return _sound(_run(ref.name, folder), f"what the command {ref.name.split()[0]!r} prints")
     if ref.kind == "env":
+        if not sources.trust.sees(ref.name):
+            raise SecretError(f"the environment variable {ref.name} is not read: {_untrusted(sources.trust)}")
         value = sources.environment.get(ref.name)
         if value is None:
             raise SecretError(f"the environment variable {ref.name} is not set")
         return _sound(value, f"the environment variable {ref.name}")
     path = folder / ref.path
+    if not sources.trust.commands and not path.resolve().is_relative_to(folder.resolve()):
+        raise SecretError(f"{path}: lies outside the rig's folder and is not read: {_untrusted(sources.trust)}")
     try:
         mode = path.stat().st_mode
     except OSError as error:
@@ -108,23 +127,53 @@ def resolve(ref: SecretRef, sources: Sources, folder: Path) -> Secret:
     return _sound(str(value), f"{path}: {ref.name}")
 
 
+def _untrusted(trust: Trust) -> str:
+    why = "this rig has changed since you trusted it" if trust.changed else "this rig is not trusted"
+    return f"{why}; look at it, then: direkt rig trust"
+
+
 _COMMAND_LIMIT = 15.0  # s
+_COMMAND_MOST = 1 << 16  # bytes
 
 
 def _run(words: str, folder: Path) -> str:
     """The first line that a command prints; it gets no shell."""
+    name = words.split()[0]
     try:
-        parts = shlex.split(words)
-        done = subprocess.run(
-            parts, cwd=folder, capture_output=True, text=True, timeout=_COMMAND_LIMIT, stdin=subprocess.DEVNULL
-        )
+        running = subprocess.Popen(
+            shlex.split(words), cwd=folder, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
+            stderr=subprocess.DEVNULL, start_new_session=True,
+        )  # fmt: skip
     except (ValueError, OSError, IndexError):
-        raise SecretError(f"the command {words.split()[0]!r} cannot be run: check its name and its quotes") from None
-    except subprocess.TimeoutExpired:
-        raise SecretError(f"the command {words.split()[0]!r} printed no key within {_COMMAND_LIMIT:g} s") from None
-    if done.returncode:
-        raise SecretError(f"the command {parts[0]!r} failed with exit code {done.returncode}")
-    return done.stdout.split("\n")[0].rstrip("\r")
+        raise SecretError(f"the command {name!r} cannot be run: check its name and its quotes") from None
+    assert running.stdout is not None
+    late = threading.Event()
+
+    def stop() -> None:
+        late.set()
+        with contextlib.suppress(ProcessLookupError):
+            os.killpg(running.pid, signal.SIGKILL)
+
+    timer = threading.Timer(_COMMAND_LIMIT, stop)
+    timer.start()
+    with running:
+        try:
+            first = running.stdout.read(_COMMAND_MOST).split(b"\n")[0]
+            running.stdout.close()  # a command that says more is told that nobody listens
+            code = running.wait()
+        finally:
+            timer.cancel()
+            timer.join()
+            if running.returncode is None:  # interrupted
+                stop()
+    if late.is_set():
+        raise SecretError(f"the command {name!r} printed no key within {_COMMAND_LIMIT:g} s")
+    if code and not (code == -signal.SIGPIPE and first):
+        raise SecretError(f"the command {name!r} failed with exit code {code}")
+    try:
+        return first.decode().rstrip("\r")
+    except UnicodeDecodeError:
+        raise SecretError(f"what the command {name!r} prints is no text") from None
 
 
 def _sound(value: str, where: str) -> Secret:

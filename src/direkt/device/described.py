@@ -6,8 +6,11 @@ refusal looks. What it does not describe, the driver cannot do, and says so.
 
 from __future__ import annotations
 
+import re
+import string
 from collections.abc import Mapping
 from typing import Literal
+from urllib.parse import quote
 
 from pydantic import Field
 
@@ -96,12 +99,32 @@ def check(document: Document, file: DriverFile) -> None:
             parameters.find(setting)
         except ParameterError as error:
             problems.append(Problem(document.line(["settings", setting]), f"settings: {error}"))
+    for asked, text in file.requests.items():
+        if wrong := _wrong_request(text):
+            problems.append(Problem(document.line(["requests", asked]), f"requests.{asked}: {wrong}"))
     needed = ["state", *(["write_slot"] if file.slots is not None else [])]
     for request in needed:
         if request not in file.requests:
             problems.append(Problem(document.line(["requests"]), f"requests: {request!r} is missing"))
     if problems:
         raise DocumentError(document.source, problems)
+
+
+_REQUEST = re.compile(r"(GET|PUT|POST|PATCH|DELETE) (/(?!/)[\x21-\x5b\x5d-\x7e]*)")
+_PLACES = {"channel", "slot"}
+
+
+def _wrong_request(text: str) -> str:
+    """What is wrong with a request; empty: nothing. A request stays on the device's own address."""
+    match = _REQUEST.fullmatch(text)
+    if match is None:
+        return f"expected a method and a path on the device, such as 'GET /api/state', got {text!r}"
+    try:
+        fields = [(name, more) for _, name, more, _ in string.Formatter().parse(match[2]) if name is not None]
+    except ValueError as error:
+        return f"{text!r}: {error}"
+    strange = [f"{name}:{more}" if more else name for name, more in fields if name not in _PLACES or more]
+    return f"there is {{channel}} and {{slot}} to fill in, not {{{strange[0]}}}" if strange else ""
 
 
 def _look_up(data: object, path: str | None) -> object:
@@ -141,7 +164,8 @@ class Driver:
 
     def _ask(self, request: _Request, body: Mapping[str, object] | None = None, **places: object) -> object:
         method, _, path = self._file.requests[request].partition(" ")
-        taken, answer = self._http.ask(method, path.format(**places), body)
+        path = path.format(**{name: quote(str(place), safe="") for name, place in places.items()})
+        taken, answer = self._http.ask(method, path, body)
         if taken:
             return answer
         reasons = self._refusals(answer)

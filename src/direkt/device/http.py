@@ -52,6 +52,8 @@ class HttpDevice:
 
     def ask(self, method: str, path: str, body: Mapping[str, object] | None = None) -> tuple[bool, object]:
         """Whether the device takes a request, and the JSON that it answers. Raises DeviceError."""
+        if not path.startswith("/") or path.startswith("//"):
+            raise ValueError(f"{path!r} is no path on the device")
         try:
             answer = self._client.request(method, path, json=body)
         except _TooMuch as error:

@@ -1,0 +1,114 @@
+"""Which rigs the person has looked at and trusts: remembered by the file's path and content.
+
+A rig may come from somebody else. Until it is trusted it starts no programs, and sees no environment variables but those
+whose names begin with DIREKT_, and no files with secrets outside its own folder. A rig that changes is a new one.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Literal
+
+from pydantic import Field
+
+from direkt import documents, files
+from direkt.documents import DocumentError, Strict
+from direkt.errors import UnusableInput, os_words
+
+_FILE_NAME = "trusted.yaml"
+_MOST = 500  # rigs that are remembered; the oldest are forgotten
+
+
+class _Entry(Strict):
+    path: str
+    content: str  # SHA-256
+    environment: list[str] = []
+
+
+class _File(Strict):
+    schema_: Literal["direkt.trusted/1"] = Field(alias="schema")
+    rigs: list[_Entry] = []
+
+
+@dataclass(frozen=True, slots=True)
+class Trust:
+    """What a rig may do."""
+
+    commands: bool = False  # start programs, and read files with secrets outside its folder
+    environment: frozenset[str] | None = (
+        frozenset()
+    )  # variables it may see, beside those that begin with DIREKT_; None: all
+    changed: bool = False  # it was trusted, and is not what it was
+
+    def sees(self, name: str) -> bool:
+        """Whether it may see an environment variable."""
+        return self.environment is None or name.startswith("DIREKT_") or name in self.environment
+
+    def seeing(self, names: Iterable[str]) -> Trust:
+        """The same, and these variables may be seen as well."""
+        return self if self.environment is None else replace(self, environment=self.environment.union(names))
+
+
+def content_of(path: Path, parts: Iterable[Path] = ()) -> str:
+    """A digest of a rig and the files that act for it. Raises UnusableInput."""
+    whole = hashlib.sha256()
+    for file in (path, *sorted(parts)):
+        try:
+            part = hashlib.sha256(file.read_bytes()).hexdigest()
+        except OSError as error:
+            raise UnusableInput(f"{file}: cannot be read: {os_words(error)}") from None
+        whole.update(f"{part} {file.name}\n".encode())
+    return whole.hexdigest()
+
+
+class TrustStore:
+    """The list of trusted rigs in the person's configuration folder."""
+
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder
+        self._path = folder / _FILE_NAME
+
+    def _read(self) -> list[_Entry]:
+        if not self._path.exists():
+            return []
+        try:
+            return documents.check(documents.read(self._path), _File).rigs
+        except DocumentError:
+            return []  # nothing that cannot be read is trusted
+
+    def look_up(self, path: Path, content: str) -> Trust:
+        """What the rig at ``path`` with this content may do."""
+        entry = next((entry for entry in self._read() if entry.path == str(path.resolve())), None)
+        if entry is None:
+            return Trust()
+        if entry.content != content:
+            return Trust(changed=True)
+        return Trust(True, frozenset(entry.environment))
+
+    def add(self, path: Path, content: str, environment: Iterable[str]) -> None:
+        """From here on this rig is trusted, and may see these environment variables. Raises UnusableInput."""
+        self._change(path, _Entry(path=str(path.resolve()), content=content, environment=sorted(environment)))
+
+    def remove(self, path: Path) -> None:
+        """From here on this rig is not trusted. Raises UnusableInput."""
+        self._change(path, None)
+
+    def _change(self, path: Path, entry: _Entry | None) -> None:
+        try:
+            self._folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+            with files.alone(self._folder):
+                kept = [e for e in self._read() if e.path != str(path.resolve())]
+                entries = [*kept, *([entry] if entry is not None else [])][-_MOST:]
+                files.replace(self._path, _text(entries), 0o600)
+        except OSError as error:
+            raise UnusableInput(f"{self._path}: cannot be written: {os_words(error)}") from None
+
+
+def _text(entries: list[_Entry]) -> str:
+    import json
+
+    body = {"schema": "direkt.trusted/1", "rigs": [entry.model_dump() for entry in entries]}
+    return json.dumps(body, indent=1) + "\n"  # JSON is YAML too

@@ -1,0 +1,115 @@
+"""What a rig from somebody else may do before it is trusted, and after."""
+
+import os
+import sys
+from pathlib import Path
+
+from direkt.destination import references
+from direkt.destination.references import SecretError, Sources
+from direkt.trust import Trust, TrustStore, content_of
+from tests.support import KEY, Cli, Folder
+
+RIG = """\
+schema: direkt.rig/1
+name: Foreign
+devices:
+  tower: {driver: maker.yaml, address: "http://127.0.0.1:9", login: "env:SECRET_OF_MINE"}
+destinations:
+  a: {sheet: tarnlight, server: "rtmp://ingest.example/live", key: "command:python3 mark.py"}
+  b: {sheet: tarnlight, server: "rtmp://ingest.example/live", key: "file:../elsewhere.yaml#key"}
+"""
+
+
+class Store(Folder):
+    def test_trust_holds_for_a_path_and_a_content(self):
+        store, path = TrustStore(self.folder / "config"), self.file("rig.yaml", "a")
+        self.assertEqual(store.look_up(path, content_of(path)), Trust())
+        store.add(path, content_of(path), ["B", "A"])
+        self.assertEqual(store.look_up(path, content_of(path)), Trust(True, frozenset("AB")))
+        other = self.file("other.yaml", "a")
+        self.assertFalse(store.look_up(other, content_of(other)).commands, "the same content elsewhere")
+        path.write_text("b")
+        self.assertEqual(store.look_up(path, content_of(path)), Trust(changed=True))
+        path.write_text("a")
+        part = self.file("maker.yaml", "driver")
+        self.assertNotEqual(content_of(path), content_of(path, [part]))
+        self.assertEqual((self.folder / "config" / "trusted.yaml").stat().st_mode & 0o777, 0o600)
+        store.remove(path)
+        self.assertEqual(store.look_up(path, content_of(path)), Trust())
+        (self.folder / "config" / "trusted.yaml").write_text("rigs: [nonsense")
+        self.assertEqual(store.look_up(path, content_of(path)), Trust(), "what cannot be read is not trusted")
+
+    def test_what_references_may_do(self):
+        inside = self.folder / "rig"
+        inside.mkdir()
+        self.file("elsewhere.yaml", f"key: {KEY}\n", 0o600)
+        (inside / "link.yaml").symlink_to(self.folder / "elsewhere.yaml")
+        sources = Sources({"MINE": KEY, "DIREKT_X": KEY})
+        for text, words in (
+            ("env:MINE", "MINE is not read"), ("file:../elsewhere.yaml#key", "outside the rig's folder"),
+            (f"file:{self.folder}/elsewhere.yaml#key", "outside"), ("file:link.yaml#key", "outside"),
+            ("command:touch marked", "'touch' is not started"),
+        ):  # fmt: skip
+            with self.assertRaisesRegex(SecretError, f"{words}.*direkt rig trust"):
+                references.resolve(references.parse_ref(text), sources, inside)
+        self.assertFalse((inside / "marked").exists())
+        self.assertEqual(references.resolve(references.parse_ref("env:DIREKT_X"), sources, inside).reveal(), KEY)
+        trusted = Sources({"MINE": KEY}, trust=Trust(True, frozenset({"MINE"})))
+        for text in ("env:MINE", "file:../elsewhere.yaml#key", f"command:{sys.executable} -c 'print(\"{KEY}\")'"):
+            self.assertEqual(references.resolve(references.parse_ref(text), trusted, inside).reveal(), KEY)
+        with self.assertRaisesRegex(SecretError, "changed since you trusted it"):
+            references.resolve(references.parse_ref("env:MINE"), Sources({}, trust=Trust(changed=True)), inside)
+
+
+class Command(Cli):
+    def setUp(self):
+        super().setUp()
+        self.file("elsewhere.yaml", f"key: {KEY}\n", 0o600)
+        (self.folder / "rig").mkdir()
+        self.path = self.folder / "rig" / "rig.yaml"
+        self.path.write_text(RIG)
+        (self.folder / "rig" / "mark.py").write_text(f"import pathlib; pathlib.Path('marked').touch(); print('{KEY}')")
+
+    def environment(self, **more):
+        return super().environment(DIREKT_CONFIG=str(self.folder / "config"), DIREKT_RIG=str(self.path), **more)
+
+    def marked(self) -> bool:
+        return any(Path(self.folder).rglob("marked"))
+
+    def test_nothing_runs_until_it_is_trusted_and_again_when_it_changes(self):
+        listed = self.direkt("key", "list")
+        self.assertIn("not trusted", listed.out)
+        self.one_line(self.direkt("key", "show", "a"), 2, "'python3' is not started", "direkt rig trust")
+        self.one_line(self.direkt("key", "show", "b"), 2, "outside the rig's folder")
+        self.assertFalse(self.marked())
+        self.one_line(self.direkt("rig", "trust"), 2, "add --yes")
+        said = self.direkt("rig", "trust", "--yes", "--json")
+        self.assertEqual((said.json["trusted"], said.json["environment"]), (True, ["SECRET_OF_MINE"]))
+        for words in ("python3 mark.py", "SECRET_OF_MINE", "elsewhere.yaml", "http://127.0.0.1:9"):
+            self.assertIn(words, said.err)
+        self.assertEqual(self.direkt("key", "show", "a").code, 0)
+        self.assertEqual(self.direkt("key", "show", "b").code, 0)
+        self.assertTrue(self.marked())
+        # Direkt's own change leaves it trusted
+        self.assertEqual(self.direkt("key", "set", "a", text="rtmp://other.example/live").code, 0)
+        self.assertTrue(self.direkt("rig", "trust", "--json").json["trusted"])
+        script = self.path.parent / "mark.py"
+        script.write_text(script.read_text() + "# changed\n")
+        self.path.write_text(self.path.read_text().replace("other.example", "ingest.example"))
+        self.one_line(self.direkt("key", "show", "a"), 2, "changed since you trusted it")
+        self.assertEqual(self.direkt("rig", "trust", "--yes").code, 0)
+        script.write_text(script.read_text() + "# again\n")
+        self.one_line(self.direkt("key", "show", "a"), 2, "changed since you trusted it")
+        self.assertEqual(self.direkt("rig", "trust", "--yes").code, 0)
+        self.path.write_text(self.path.read_text() + "# changed\n")
+        self.one_line(self.direkt("key", "show", "a"), 2, "changed since you trusted it")
+        self.assertEqual(self.direkt("rig", "trust", "--yes").code, 0)
+        self.assertEqual(self.direkt("key", "show", "a").code, 0)
+        self.assertFalse(self.direkt("rig", "trust", "--revoke", "--json").json["trusted"])
+        self.one_line(self.direkt("key", "show", "a"), 2, "not trusted")
+
+    def test_variables_that_the_person_lists(self):
+        self.path.write_text(RIG.replace("command:python3 mark.py", "env:LISTED"))
+        self.one_line(self.direkt("key", "show", "a", LISTED=KEY), 2, "LISTED is not read")
+        self.assertEqual(self.direkt("key", "show", "a", LISTED=KEY, DIREKT_ENV="OTHER, LISTED").code, 0)
+        self.assertNotIn("DIREKT_ENV", os.environ)
