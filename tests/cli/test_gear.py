@@ -1,6 +1,5 @@
 import json
 import signal
-import time
 from pathlib import Path
 from unittest import mock
 
@@ -36,9 +35,10 @@ class Gear(RigCli):
 
         saved = document["saved"]
         self.assertEqual(json.loads(Path(saved).read_text())["set"]["video.size"], "2560x1440")
-        time.sleep(1)  # saved settings are named to the second
         self.assertEqual(self.direkt("write", "finish", "--yes", "--restore", saved).code, 0)
-        self.assertEqual(self.device.state()["channels"]["main"]["video"]["size"], "2560x1440")
+        state = self.device.state()
+        self.assertEqual(state["channels"]["main"]["video"]["size"], "2560x1440")
+        self.assertEqual((state["push"][0]["server"], state["push"][0]["key_length"]), ("", 0), "as it was before")
         self.one_line(self.direkt("write", "finish", "--yes", "--restore", "rig.yaml"), 2, "not saved settings")
 
     def test_catch_with_a_gap_judges_asked_set_and_sent(self):
@@ -108,7 +108,7 @@ class Gear(RigCli):
                 writing = self.interrupt(writing, number)
                 wait_until(lambda: self.device._server is not None)
             self.assertEqual(writing.code, 130)
-            self.assertRegex(writing.err, "Interrupted: tower has the new settings but not in force.*old settings: ")
+            self.assertRegex(writing.err, "Interrupted: tower has the new settings, but not in force.*to go back: ")
             self.device._active["main"]["video"]["bitrate_kbps"] = 9000  # so that it needs a restart again
 
     def test_rigs_that_are_wrong(self):
@@ -144,3 +144,54 @@ class Sticky(RigCli):
         result = self.direkt("write", "--yes")
         self.assertEqual(result.code, 1)
         self.assertIn("did not stick  video.rate_control: wrote cbr, reads vbr", result.out)
+
+
+class Unfinished(RigCli):
+    def test_a_killed_write_is_known_to_every_command_until_it_is_finished(self):
+        with mock.patch.object(brindle, "RESTART_SECONDS", 3):
+            writing = self.start("write", "--yes")
+            wait_until(lambda: self.device._server is None, 20)
+            writing.kill()
+            writing.communicate()
+            away = self.direkt("match")
+            self.one_line(away, 3, "cannot be reached")
+            self.assertRegex(
+                away.err,
+                "the write of 20.* for feed finish was not finished: tower has the new settings, but not in force",
+            )
+            wait_until(lambda: self.device._server is not None)
+        for command in (["match"], ["read"], ["push", "state"], ["write", "--yes"]):
+            result = self.direkt(*command, "--json")
+            self.assertEqual(result.code, 0, result)
+            (left,) = result.json["unfinished"]
+            self.assertEqual((left["feed"], left["stage"]), ("finish", "written, not in force"))
+            self.assertIn("to go back: direkt write finish --restore ", result.err)
+        after = self.direkt("match", "--json")
+        self.assertEqual((after.json["unfinished"], "not finished" in after.err), ([], False))
+
+    def test_what_is_not_in_force_is_a_finding(self):
+        self.assertEqual(self.direkt("write", "--yes").code, 0)
+        self.device._active["main"]["video"]["bitrate_kbps"] = 9000
+        for command in (["match"], ["read"], ["push", "state"]):
+            result = self.direkt(*command)
+            self.assertEqual(result.code, 1, result)
+            self.assertIn("✗ not in force  tower needs a restart", result.out)
+            self.assertIn("direkt write finish", result.out)
+            self.assertTrue(self.direkt(*command, "--json").json["restart_needed"])
+        rehearsed = self.direkt("rehearse", "--for", "2s")
+        self.assertEqual(rehearsed.code, 1)
+        self.assertIn("✗ not in force", rehearsed.out)
+        done = self.direkt("write", "--yes", "--json")
+        self.assertEqual((done.code, done.json["restarted"]), (0, True))
+        self.assertEqual(self.direkt("match").code, 0)
+
+    def test_restoring_says_what_it_cannot_put_back(self):
+        self.device.put_slot({"channel": "second", "server": "rtmp://elsewhere.example/live", "key": "x" * 9})
+        saved = self.direkt("write", "--yes", "--json").json["saved"]
+        result = self.direkt("write", "--yes", "--restore", saved)
+        self.assertEqual(result.code, 1)
+        self.assertIn("✗ not put back  the key of push slot 1 (9 characters) is not known here", result.out)
+        slot = self.device.state()["push"][0]
+        self.assertEqual(
+            (slot["server"], slot["channel"], slot["key_length"]), ("rtmp://elsewhere.example/live", "second", 0)
+        )

@@ -107,6 +107,8 @@ def run(arguments: list[str] | None = None) -> int:
         from direkt.cli import output
 
         output.error(str(error))
+        for words in getattr(error, "__notes__", ()):  # what state it leaves things in
+            output.note(words)
         return code_of(error)
     except click.exceptions.Exit as error:
         return error.exit_code

@@ -7,17 +7,17 @@ from typing import TYPE_CHECKING
 
 import click
 
-from direkt.cli import options, output
+from direkt.cli import options, output, unfinished
 from direkt.cli.exits import ExitCode
 from direkt.cli.output import escape, show
 
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from direkt.cli.schemas import MatchJson
-    from direkt.destination.model import Sheet
+    from direkt.cli.schemas import MatchJson, UnfinishedJson
     from direkt.device.model import Channel
     from direkt.match.plan import Plan
+    from direkt.work.feeds import FeedParts
 
 
 @click.command()
@@ -27,37 +27,43 @@ if TYPE_CHECKING:
 def match(feed: str | None, rig_path: Path | None, as_json: bool) -> ExitCode:
     """Compare FEED's device with what its destination asks; say what to change, to what, and why.
 
-    Changes nothing. Exits with 1 when something that is asked cannot be met.
+    Changes nothing. Exits with 1 when something that is asked cannot be met, or what is set is not in force.
     """
     from direkt.work import feeds
     from direkt.work.write import plan_feed
 
     rig = options.load_rig(rig_path)
+    left = unfinished.tell(rig, feed=feed)
     parts = feeds.look_up(rig, feed, options.sources(rig))
     try:
-        _, channel, plan = plan_feed(parts)
+        state, channel, plan = plan_feed(parts)
     finally:
         parts.driver.close()
     if as_json:
-        output.print_json(_document(parts.name, parts.sheet, channel, plan))
+        output.print_json(_document(parts, channel, plan, state.restart_needed, left))
     else:
         out = output.console()
         out.print(f"[bold]{escape(parts.name)}[/]  {escape(parts.device)}, channel {escape(channel.name)}, "
                   f"against {escape(parts.sheet.name)}")  # fmt: skip
         print_plan(out, plan)
+        if state.restart_needed:
+            unfinished.not_in_force(out, parts.device, parts.name)
         if plan.changes:
             output.note(f"Nothing was changed. To set it: direkt write {parts.name}")
-    return ExitCode.FAILS if plan.unmet else ExitCode.GOOD
+    return ExitCode.FAILS if plan.unmet or state.restart_needed else ExitCode.GOOD
 
 
-def _document(name: str, sheet: Sheet, channel: Channel, plan: Plan) -> MatchJson:
+def _document(
+    feed: FeedParts, channel: Channel, plan: Plan, restart_needed: bool, left: list[UnfinishedJson]
+) -> MatchJson:
     return {
-        "schema": "direkt.match/1", "feed": name, "sheet": sheet.id, "channel": channel.name,
+        "schema": "direkt.match/1", "feed": feed.name, "sheet": feed.sheet.id, "channel": channel.name,
         "steps": [
             {"parameter": s.parameter, "asked": s.asked, "set": s.old, "wanted": s.new, "change": s.changes,
              "reason": s.reason, "rule": s.rule} for s in plan.steps
         ],
         "unmet": [{"parameter": u.parameter, "reason": u.reason, "rule": u.rule} for u in plan.unmet],
+        "restart_needed": restart_needed, "unfinished": left,
     }  # fmt: skip
 
 

@@ -7,18 +7,18 @@ from typing import TYPE_CHECKING
 
 import click
 
-from direkt.cli import options, output
+from direkt.cli import options, output, unfinished
 from direkt.cli.exits import ExitCode
 from direkt.cli.output import escape
 from direkt.cli.read import slot_json
 from direkt.errors import UnusableInput
 
 if TYPE_CHECKING:
-    from direkt.cli.schemas import PushJson
+    from direkt.cli.schemas import PushJson, UnfinishedJson
     from direkt.destination.references import Sources
     from direkt.device.model import Slot
     from direkt.work.feeds import FeedParts
-    from direkt.work.push import PushStanding
+    from direkt.work.push import Look, PushStanding
 
 
 @click.command()
@@ -42,26 +42,40 @@ def push(action: str, feed: str | None, rehearse: str | None, rig_path: Path | N
         raise UnusableInput(f"--rehearse goes with 'push on', not with 'push {action}'")
     rig = options.load_rig(rig_path)
     sources = options.sources(rig)
+    left = unfinished.tell(rig, feed=feed)
     parts = feeds.look_up(rig, feed, sources)
     try:
         if action == "on":
-            slot = _start(parts, sources, rehearse)
-            if slot is None:
-                return ExitCode.INTERRUPTED
+            found = _start(parts, sources, rehearse)
         elif action == "off":
-            slot = work.stop(parts)
+            found = _stop(parts)
         else:
-            slot = work.state(parts)
+            found = work.look(parts)
     finally:
         parts.driver.close()
+    if found is None:
+        return ExitCode.INTERRUPTED
     if as_json:
-        output.print_json(_document(parts, slot))
+        output.print_json(_document(parts, found, left))
     else:
-        _print(parts, slot, action)
-    return ExitCode.NO_ANSWER if action == "on" and slot.state is not PushState.PUSHING else ExitCode.GOOD
+        _print(parts, found, action)
+    if action == "on" and found.slot.state is not PushState.PUSHING:
+        return ExitCode.NO_ANSWER
+    return ExitCode.FAILS if found.restart_needed and action != "off" else ExitCode.GOOD
 
 
-def _start(feed: FeedParts, sources: Sources, server: str | None) -> Slot | None:
+def _stop(feed: FeedParts) -> Look | None:
+    """The slot when the push is off; None when it was interrupted, which is said."""
+    from direkt.work import push as work
+
+    try:
+        return work.stop(feed)
+    except KeyboardInterrupt:
+        output.interrupted(work.not_stopped(feed))
+        return None
+
+
+def _start(feed: FeedParts, sources: Sources, server: str | None) -> Look | None:
     """The slot when the push runs, or fails to; None when it was interrupted, which is said."""
     from direkt.work import push as work
     from direkt.work.steps import Answer, drive
@@ -84,20 +98,25 @@ def _start(feed: FeedParts, sources: Sources, server: str | None) -> Slot | None
         return None
 
 
-def _document(feed: FeedParts, slot: Slot) -> PushJson:
-    return {"schema": "direkt.push/1", "feed": feed.name, "device": feed.device, **slot_json(slot)}
+def _document(feed: FeedParts, found: Look, left: list[UnfinishedJson]) -> PushJson:
+    return {
+        "schema": "direkt.push/1", "feed": feed.name, "device": feed.device, **slot_json(found.slot),
+        "restart_needed": found.restart_needed, "unfinished": left,
+    }  # fmt: skip
 
 
-def _print(feed: FeedParts, slot: Slot, action: str) -> None:
+def _print(feed: FeedParts, found: Look, action: str) -> None:
     from direkt.device.model import PushState
 
-    out = output.console()
+    out, slot = output.console(), found.slot
     said = f": {slot.message}" if slot.message else ""
     sent = f", {slot.sent_bytes / 1e6:.1f} MB sent" if slot.sent_bytes else ""
     marks = {PushState.PUSHING: "[green]✓ pushing[/]", PushState.STOPPED: "– stopped"}
     mark = marks.get(slot.state, f"[yellow]! {slot.state}[/]")
     out.print(f"[bold]{escape(feed.name)}[/]  {escape(feed.device)}, slot {slot.number}, channel {escape(slot.channel)}, "
               f"to {escape(slot.server or 'nowhere')}: {mark}{escape(said)}{sent}")  # fmt: skip
+    if found.restart_needed:
+        unfinished.not_in_force(out, feed.device, feed.name)
     if slot.server == feed.destination.server:
         _platform_side(feed, slot, action)
     elif slot.server:

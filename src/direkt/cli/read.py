@@ -7,11 +7,12 @@ from typing import TYPE_CHECKING
 
 import click
 
-from direkt.cli import options, output
+from direkt.cli import options, output, unfinished
+from direkt.cli.exits import ExitCode
 from direkt.cli.output import escape, show
 
 if TYPE_CHECKING:
-    from direkt.cli.schemas import ReadJson, SlotJson
+    from direkt.cli.schemas import ReadJson, SlotJson, UnfinishedJson
     from direkt.device.model import DeviceState, Slot
     from direkt.parameters import Values
 
@@ -20,22 +21,27 @@ if TYPE_CHECKING:
 @click.argument("device", required=False)
 @options.rig_option
 @options.json_option
-def read(device: str | None, rig_path: Path | None, as_json: bool) -> None:
-    """Read what DEVICE is set to, in the sheets' words and units, beside what it can do."""
+def read(device: str | None, rig_path: Path | None, as_json: bool) -> ExitCode:
+    """Read what DEVICE is set to, in the sheets' words and units, beside what it can do.
+
+    Exits with 1 when what is set is not in force.
+    """
     rig = options.load_rig(rig_path)
     name = rig.device_name(device)
+    left = unfinished.tell(rig, device=name)
     driver = rig.driver(name, options.sources(rig))
     try:
         state = driver.read()
     finally:
         driver.close()
     if as_json:
-        output.print_json(_document(name, state))
+        output.print_json(_document(name, state, left))
     else:
-        _print(name, state)
+        _print(name, state, next((n for n, feed in rig.file.feeds.items() if feed.device == name), None))
+    return ExitCode.FAILS if state.restart_needed else ExitCode.GOOD
 
 
-def _document(name: str, state: DeviceState) -> ReadJson:
+def _document(name: str, state: DeviceState, left: list[UnfinishedJson]) -> ReadJson:
     return {
         "schema": "direkt.read/1", "device": name, "model": state.model, "firmware": state.firmware,
         "temperature": state.temperature, "input": state.input.text if state.input else None,
@@ -44,7 +50,7 @@ def _document(name: str, state: DeviceState) -> ReadJson:
             c.name: {"set": c.values, "can": {n: limit.json() for n, limit in c.limits.items()}}
             for c in state.channels.values()
         },
-        "slots": [slot_json(slot) for slot in state.slots.values()],
+        "slots": [slot_json(slot) for slot in state.slots.values()], "unfinished": left,
     }  # fmt: skip
 
 
@@ -56,7 +62,7 @@ def slot_json(slot: Slot) -> SlotJson:
     }  # fmt: skip
 
 
-def _print(name: str, state: DeviceState) -> None:
+def _print(name: str, state: DeviceState, feed: str | None) -> None:
     from direkt import parameters
 
     out = output.console()
@@ -79,9 +85,7 @@ def _print(name: str, state: DeviceState) -> None:
             f"push slot {slot.number}: channel {escape(slot.channel)}, {escape(server)}, {key}; {escape(slot.state + said)}"
         )
     if state.restart_needed:
-        out.print(
-            "[yellow]! restart needed[/]  these settings are saved, but the stream keeps the old ones until a restart"
-        )
+        unfinished.not_in_force(out, name, feed)
 
 
 def _cell(name: str, values: Values) -> str:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from direkt.cli import options, output
+from direkt.cli import options, output, unfinished
 from direkt.cli.exits import ExitCode
 from direkt.cli.output import escape
 
@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from direkt.cli.live import View
-    from direkt.cli.schemas import RehearseJson
+    from direkt.cli.schemas import RehearseJson, UnfinishedJson
     from direkt.judge import Judgement
     from direkt.measure.meter import Measurement
     from direkt.work.feeds import FeedParts
@@ -54,9 +54,10 @@ def rehearse(
 
     rig = options.load_rig(rig_path)
     sources = options.sources(rig)
+    left = unfinished.tell(rig, feed=feed)
     parts = feeds.look_up(rig, feed, sources)
     try:
-        return _Run(parts, seconds, keep, report, as_json).run(tls, port, overwrite, replace)
+        return _Run(parts, seconds, keep, report, as_json, left).run(tls, port, overwrite, replace)
     finally:
         parts.driver.close()
 
@@ -64,7 +65,11 @@ def rehearse(
 class _Run:
     """One run of rehearse."""
 
-    def __init__(self, feed: FeedParts, seconds: float, keep: Path | None, report: Path | None, as_json: bool) -> None:
+    def __init__(
+        self, feed: FeedParts, seconds: float, keep: Path | None, report: Path | None, as_json: bool,
+        left: list[UnfinishedJson],
+    ) -> None:  # fmt: skip
+        self.left = left
         self.feed, self.seconds, self.keep, self.report, self.as_json = feed, seconds, keep, report, as_json
         self.out: Console = output.console(err=as_json)
         self.view: View | None = None
@@ -136,6 +141,8 @@ class _Run:
             output.print_json(document)
         elif came:
             print_received(self.out, rehearsal, measurement, judgement, self.feed.sheet, with_set=True, keep=self.keep)
+        if done.restart_needed and not self.as_json:
+            unfinished.not_in_force(self.out, self.feed.device, self.feed.name)
         self._print_put_back(done)
         output.save_report(self.report, document)
         if done.failure:
@@ -145,7 +152,7 @@ class _Run:
             return ExitCode.INTERRUPTED
         if done.failure or not done.put_back.proven:
             return ExitCode.NO_ANSWER
-        return judging.exit_code(judgement)
+        return ExitCode.FAILS if done.restart_needed else judging.exit_code(judgement)
 
     def _print_put_back(self, done: Rehearsed) -> None:
         back, device = done.put_back, self.feed.device
@@ -172,4 +179,5 @@ class _Run:
         return {
             "schema": "direkt.rehearse/1", **shared, "failure": done.failure or None,
             "put_back": {"proven": back.proven, "server": back.server, "detail": back.detail},
+            "restart_needed": done.restart_needed, "unfinished": self.left,
         }  # fmt: skip

@@ -118,12 +118,25 @@ class PutBackJson(TypedDict):
     detail: str
 
 
+class UnfinishedJson(TypedDict):
+    """A write that was not finished."""
+
+    feed: str
+    device: str
+    stage: str
+    since: str  # local date and time, 20260103-174501
+    saved: str | None  # the file with the settings from before
+    restoring: bool  # what was being written are those settings
+
+
 class RehearseJson(ReceivedJson):
     """direkt rehearse."""
 
     schema: Literal["direkt.rehearse/1"]
     failure: str | None  # why nothing came
     put_back: PutBackJson
+    restart_needed: bool  # what the device is set to is not in force
+    unfinished: list[UnfinishedJson]
 
 
 class SlotJson(TypedDict):
@@ -157,6 +170,7 @@ class ReadJson(TypedDict):
     restart_needed: bool
     channels: dict[str, ChannelJson]
     slots: list[SlotJson]
+    unfinished: list[UnfinishedJson]
 
 
 class StepJson(TypedDict):
@@ -188,6 +202,8 @@ class MatchJson(TypedDict):
     channel: str
     steps: list[StepJson]
     unmet: list[UnmetJson]
+    restart_needed: bool
+    unfinished: list[UnfinishedJson]  # earlier writes to the device
 
 
 class LostJson(TypedDict):
@@ -210,7 +226,9 @@ class WriteJson(TypedDict):
     saved: str
     did_not_stick: list[LostJson]
     unmet: list[UnmetJson]
+    not_put_back: str | None  # by --restore: what of the push slot, and what to do
     set: dict[str, Value]
+    unfinished: list[UnfinishedJson]  # as it was before
 
 
 class PushJson(SlotJson):
@@ -219,6 +237,8 @@ class PushJson(SlotJson):
     schema: Literal["direkt.push/1"]
     feed: str
     device: str
+    restart_needed: bool
+    unfinished: list[UnfinishedJson]
 
 
 class ServerReachJson(TypedDict):

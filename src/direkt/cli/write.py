@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from direkt.cli import options, output
+from direkt.cli import options, output, unfinished
 from direkt.cli.exits import ExitCode
 from direkt.cli.match import print_plan, print_unmet
 from direkt.cli.output import escape, show
@@ -17,17 +17,24 @@ from direkt.errors import UnusableInput
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from direkt.cli.schemas import WriteJson
+    from direkt.cli.schemas import UnfinishedJson, WriteJson
+    from direkt.secret import Secret
     from direkt.work.feeds import FeedParts
+    from direkt.work.standing import Standing
     from direkt.work.steps import Answer, Job
-    from direkt.work.write import Planned, Standing, WriteEvent, Written
+    from direkt.work.write import Planned, WriteEvent, Written
 
 
 @click.command()
 @click.argument("feed", required=False)
 @click.option("--yes", is_flag=True, help="Write without asking.")
 @options.time_option("--wait", default=60.0, help="How long a restart may take.")
-@click.option("--restore", type=click.Path(path_type=Path), metavar="FILE", help="Write back settings saved earlier.")
+@click.option(
+    "--restore",
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="Put back settings and push slot as saved earlier.",
+)
 @options.rig_option
 @options.json_option
 def write(
@@ -36,21 +43,25 @@ def write(
     """Set FEED's device as its destination asks: settings, server address and key.
 
     Shows the changes and asks. Saves the old settings to a file first, restarts the device when it needs it,
-    reads everything back, and reports each value that did not stick.
+    reads everything back, and reports each value that did not stick. A write that ends early says what state the
+    device is in, and so does the next command.
     """
     from direkt.work import feeds
 
     rig = options.load_rig(rig_path)
     sources = options.sources(rig)
+    left = unfinished.tell(rig, feed=feed)
     parts = feeds.look_up(rig, feed, sources)
     try:
-        key = rig.key(parts.destination, sources)
-        options.remind(parts.destination)
-        from direkt.work.write import write as work
+        from direkt.work import write as work
 
-        job = work(parts, key, options.SystemClock(), restore=restore, wait=wait)
-        front = _Front(parts, yes, as_json)
-        return front.run(job)
+        if restore is not None:
+            job = work.restore(parts, restore, sources, options.SystemClock(), wait=wait)
+        else:
+            key = rig.key(parts.destination, sources)
+            options.remind(parts.destination)
+            job = work.write(parts, key, options.SystemClock(), wait=wait)
+        return _Front(parts, yes, as_json, left, restoring=restore is not None).run(job)
     finally:
         parts.driver.close()
 
@@ -58,8 +69,10 @@ def write(
 class _Front:
     """Shows what a write does, and asks for it."""
 
-    def __init__(self, feed: FeedParts, yes: bool, as_json: bool) -> None:
-        self.feed, self.yes, self.as_json = feed, yes, as_json
+    def __init__(
+        self, feed: FeedParts, yes: bool, as_json: bool, left: list[UnfinishedJson], *, restoring: bool
+    ) -> None:
+        self.feed, self.yes, self.as_json, self.left, self.restoring = feed, yes, as_json, left, restoring
         self.out: Console = output.console(err=as_json)
         self.standing: Standing | None = None
 
@@ -69,19 +82,20 @@ class _Front:
         try:
             written = drive(job, self._on_event)
         except KeyboardInterrupt:
-            output.interrupted(self.standing.text if self.standing else f"{self.feed.device} was not changed.")
+            output.interrupted(self.standing.text if self.standing else f"{self.feed.device} was not changed")
             return ExitCode.INTERRUPTED
         return self._finish(written)
 
     def _on_event(self, event: WriteEvent) -> Answer:
         from direkt.work import write as work
+        from direkt.work.standing import Standing
         from direkt.work.steps import Agree
 
         if isinstance(event, Agree):
             return self.yes or self._agreed()
         if isinstance(event, work.Planned):
             self._show(event)
-        elif isinstance(event, work.Standing):
+        elif isinstance(event, Standing):
             self.standing = event
         elif isinstance(event, work.Saved):
             output.note(f"old settings saved: {event.path}")
@@ -103,8 +117,13 @@ class _Front:
             f"[bold]{escape(feed.name)}[/]  {escape(feed.device)}, channel {escape(planned.channel.name)}: {count} changes"
         )
         print_plan(out, planned.plan, only_changes=True)
-        out.print(f"push slot {slot.number}: {escape(slot.server or 'empty')} -> [bold]{escape(planned.server)}[/], "
-                  f"key {escape(planned.key)}, channel {escape(feed.entry.channel)}")  # fmt: skip
+        if planned.key is None:
+            out.print(f"push slot {slot.number}: {escape(slot.server or 'empty')}, left as it is")
+        else:
+            out.print(f"push slot {slot.number}: {escape(slot.server or 'empty')} -> [bold]{escape(planned.server or 'empty')}[/], "
+                      f"{escape(_key(planned.key))}, channel {escape(planned.slot_channel)}")  # fmt: skip
+        if planned.missing:
+            out.print(f"[bold red]✗ cannot be put back[/]  {escape(planned.missing)}")
         if planned.pushing:
             out.print("[yellow]! the device is pushing[/]  a restart drops the push")
 
@@ -116,20 +135,29 @@ class _Front:
         for item in written.lost:
             out.print(f"[bold red]✗ did not stick[/]  {escape(item.what)}: wrote {show(item.what, item.wanted)}, "
                       f"reads {show(item.what, item.set)}")  # fmt: skip
+        target = written.target
         if not written.lost:
-            out.print(f"[green]✓ {len(written.plan.changes)} changes and the push slot read back as written[/]")
-        print_unmet(out, written.plan)
+            slot = " and the push slot" if target.key is not None else ""
+            out.print(f"[green]✓ {len(target.plan.changes)} changes{slot} read back as written[/]")
+        print_unmet(out, target.plan)
+        if target.missing:
+            out.print(f"[bold red]✗ not put back[/]  {escape(target.missing)}")
         if self.as_json:
             output.print_json(self._document(written))
-        elif not written.lost:
+        elif not written.lost and not self.restoring:
             output.note(f"The push is off. Rehearse before going live: direkt rehearse {feed.name}")
-        return ExitCode.FAILS if written.lost or written.plan.unmet else ExitCode.GOOD
+        return ExitCode.FAILS if written.lost or target.plan.unmet or target.missing else ExitCode.GOOD
 
     def _document(self, written: Written) -> WriteJson:
+        plan = written.target.plan
         return {
             "schema": "direkt.write/1", "feed": self.feed.name, "device": self.feed.device, "sheet": self.feed.sheet.id,
-            "written": written.plan.values(), "restarted": written.restarted, "saved": str(written.saved),
+            "written": plan.values(), "restarted": written.restarted, "saved": str(written.saved),
             "did_not_stick": [{"parameter": i.what, "wanted": i.wanted, "set": i.set} for i in written.lost],
-            "unmet": [{"parameter": u.parameter, "reason": u.reason, "rule": u.rule} for u in written.plan.unmet],
-            "set": written.set or {},
+            "unmet": [{"parameter": u.parameter, "reason": u.reason, "rule": u.rule} for u in plan.unmet],
+            "not_put_back": written.target.missing or None, "set": written.set or {}, "unfinished": self.left,
         }  # fmt: skip
+
+
+def _key(key: Secret) -> str:
+    return f"key {key}" if key else "no key"

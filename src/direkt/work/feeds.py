@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from dataclasses import dataclass
 
 from direkt.destination.model import Sheet
@@ -9,6 +10,7 @@ from direkt.destination.references import Sources
 from direkt.device.model import Channel, DeviceState, Driver, Slot
 from direkt.errors import UnusableInput
 from direkt.rig import DestinationEntry, FeedEntry, Rig
+from direkt.secret import Secret
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,6 +45,16 @@ class FeedParts:
             known = ", ".join(str(number) for number in state.slots) or "none"
             raise UnusableInput(f"{self.device} has no push slot {self.entry.slot}; it has {known}")
         return found
+
+    def known_key(self, server: str, length: int, sources: Sources) -> Secret | None:
+        """The key that the rig knows for a server address, where it has this many characters."""
+        for name, entry in self.rig.file.destinations.items():
+            if entry.server == server:
+                with contextlib.suppress(UnusableInput):
+                    key = self.rig.key(self.rig.destination(name), sources)
+                    if len(key) == length:
+                        return key
+        return None
 
 
 def look_up(rig: Rig, name: str | None, sources: Sources) -> FeedParts:

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from direkt.device.model import Capability, DeviceError, PushState, Slot, need
-from direkt.errors import UnusableInput
+from direkt.errors import DirektError, UnusableInput
 from direkt.protocol import address
 from direkt.secret import Secret
 from direkt.work.feeds import FeedParts
@@ -40,48 +40,73 @@ class PushStanding:
         return f"{self.device} may be pushing to {self.server}; stop it with: direkt push off {self.feed}"
 
 
-def state(feed: FeedParts) -> Slot:
+@dataclass(frozen=True, slots=True)
+class Look:
     """The push slot as it is."""
-    return feed.slot(feed.driver.read())
+
+    slot: Slot
+    restart_needed: bool  # the stream keeps other settings than those that the device shows
 
 
-def start(feed: FeedParts, key: Secret, clock: Clock, server: str | None = None) -> Job[PushStanding, Slot]:
+def look(feed: FeedParts) -> Look:
+    """Reads it."""
+    state = feed.driver.read()
+    return Look(feed.slot(state), state.restart_needed)
+
+
+def start(feed: FeedParts, key: Secret, clock: Clock, server: str | None = None) -> Job[PushStanding, Look]:
     """Makes sure that the push slot holds address, key and channel, starts the push, and waits until it runs.
 
-    ``server``: a receiver's address instead of the platform's. Returns the slot as it is after at most 12 s.
+    ``server``: a receiver's address instead of the platform's. Returns the slot as it is after at most 12 s. Errors that
+    come after the device was touched carry what state it may be in as their note.
     """
     need(feed.driver, Capability.SLOTS, Capability.PUSH)
     target = str(address.parse(server)) if server is not None else feed.destination.server
     if key.reveal() in target:
         raise UnusableInput("the address holds the stream key: give it without")
-    slot = state(feed)
+    slot = look(feed).slot
     if slot.state is not PushState.STOPPED:
         if (slot.server, slot.channel) == (target, feed.entry.channel):
             return _wait(feed, clock)
         raise DeviceError(f"{feed.device} is pushing to {slot.server}: stop it first with: direkt push off {feed.name}")
-    yield PushStanding(PushStage.SLOT, feed.name, feed.device, target)
-    feed.driver.write_slot(feed.entry.slot, feed.entry.channel, target, key)
-    yield PushStanding(PushStage.STARTED, feed.name, feed.device, target)
-    feed.driver.push(feed.entry.slot, on=True)
-    return _wait(feed, clock)
+    standing = PushStanding(PushStage.SLOT, feed.name, feed.device, target)
+    try:
+        yield standing
+        feed.driver.write_slot(feed.entry.slot, feed.entry.channel, target, key)
+        standing = PushStanding(PushStage.STARTED, feed.name, feed.device, target)
+        yield standing
+        feed.driver.push(feed.entry.slot, on=True)
+        return _wait(feed, clock)
+    except DirektError as error:
+        error.add_note(standing.text)
+        raise
 
 
-def _wait(feed: FeedParts, clock: Clock) -> Slot:
+def _wait(feed: FeedParts, clock: Clock) -> Look:
     """The slot once it pushes or fails to, or as it is after the limit."""
     begin = clock.now()
     while True:
-        slot = state(feed)
-        if slot.state in (PushState.PUSHING, PushState.RETRYING) or clock.now() - begin > START_LIMIT:
-            return slot
+        found = look(feed)
+        if found.slot.state in (PushState.PUSHING, PushState.RETRYING) or clock.now() - begin > START_LIMIT:
+            return found
         clock.sleep(_POLL)
 
 
-def stop(feed: FeedParts) -> Slot:
+def stop(feed: FeedParts) -> Look:
     """Stops the push, and makes sure that it has. Raises DeviceError when the device goes on."""
     need(feed.driver, Capability.PUSH)
-    state(feed)
-    feed.driver.push(feed.entry.slot, on=False)
-    slot = state(feed)
-    if slot.state is not PushState.STOPPED:
-        raise DeviceError(f"{feed.device} still says {slot.state} after it was told to stop: look at the device")
-    return slot
+    try:
+        look(feed)
+        feed.driver.push(feed.entry.slot, on=False)
+        found = look(feed)
+    except DirektError as error:
+        error.add_note(not_stopped(feed))
+        raise
+    if found.slot.state is not PushState.STOPPED:
+        raise DeviceError(f"{feed.device} still says {found.slot.state} after it was told to stop: look at the device")
+    return found
+
+
+def not_stopped(feed: FeedParts) -> str:
+    """What to know when a stop did not come to its end."""
+    return f"{feed.device} may still be pushing; to stop it: direkt push off {feed.name}, or switch it off"

@@ -77,6 +77,7 @@ class Rehearsed:
     set: Values | None = None  # what the device says it is set to
     source_rate: float | None = None  # fps at its input
     failure: str = ""  # why nothing was measured, where nothing was
+    restart_needed: bool = False  # what the device is set to is not in force
 
 
 @dataclass(frozen=True, slots=True)
@@ -138,7 +139,7 @@ def rehearse(
             if put_back is None:
                 _put_back(feed, former)
     rate = state.input.frame_rate if state.input is not None else None
-    return Rehearsed(reception, server, put_back, interrupted, channel.full, rate, failure)
+    return Rehearsed(reception, server, put_back, interrupted, channel.full, rate, failure, state.restart_needed)
 
 
 @contextlib.contextmanager
@@ -166,15 +167,9 @@ def _former(feed: FeedParts, slot: Slot, sources: Sources, replace: bool) -> For
         raise DeviceError(f"{feed.device} is pushing to {slot.server}: stop it first with: direkt push off {feed.name}")
     if not slot.server and not slot.key_length:
         return Former(slot, "", Secret(""), True)
-    for name, entry in feed.rig.file.destinations.items():
-        if entry.server != slot.server:
-            continue
-        try:
-            key = feed.rig.key(feed.rig.destination(name), sources)
-        except UnusableInput:
-            continue
-        if len(key) == slot.key_length:
-            return Former(slot, slot.server, key, True)
+    known = feed.known_key(slot.server, slot.key_length, sources)
+    if known is not None:
+        return Former(slot, slot.server, known, True)
     if not replace:
         raise UnusableInput(
             f"slot {slot.number} of {feed.device} holds {slot.server or 'no address'} and a key of {slot.key_length} characters "

@@ -1,0 +1,34 @@
+"""What an earlier write has left, and what is set but not in force: said by every command that meets the device."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from direkt.cli import output
+from direkt.cli.output import escape
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from direkt.cli.schemas import UnfinishedJson
+    from direkt.rig import Rig
+
+
+def tell(rig: Rig, *, feed: str | None = None, device: str | None = None) -> list[UnfinishedJson]:
+    """Says which writes were not finished, of a feed's device or of a device, and what to do. Raises RigError."""
+    from direkt.work import standing
+
+    found = standing.of_device(rig, device or rig.file.feeds[rig.feed_name(feed)].device)
+    for one in found:
+        output.note(f"! {one.told_later}")
+    return [
+        {"feed": one.feed, "device": one.device, "stage": one.stage.value, "since": one.since,
+         "saved": str(one.saved) if one.saved is not None else None, "restoring": one.restoring} for one in found
+    ]  # fmt: skip
+
+
+def not_in_force(out: Console, device: str, feed: str | None) -> None:
+    """The device waits for a restart."""
+    how = f"direkt write {feed} restarts it" if feed is not None else "restart it"
+    out.print(f"[bold red]✗ not in force[/]  {escape(device)} needs a restart: until then the stream keeps the settings "
+              f"from before; {escape(how)}")  # fmt: skip

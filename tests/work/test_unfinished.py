@@ -1,0 +1,277 @@
+"""A write that fails at any call, before or after the device has done it: what is said of the device must be true."""
+
+import json
+from pathlib import Path
+
+from direkt import rig as rigs
+from direkt.destination.references import Sources
+from direkt.device.model import PushState, Refused, Slot, Unreachable
+from direkt.errors import DirektError, UnusableInput
+from direkt.secret import Secret
+from direkt.work import push, standing, write
+from direkt.work.standing import Stage
+from direkt.work.steps import Agree, drive
+from tests.support import KEY, RIG
+from tests.work.test_jobs import SERVER, FakeDriver, Jobs
+
+
+class Failing(FakeDriver):
+    """Raises at its ``at``-th call, before or after it did what was asked."""
+
+    def __init__(self, at: int = -1, error: BaseException | None = None, *, late: bool = False) -> None:
+        super().__init__()
+        self.at, self.error, self.late, self.count = at, error, late, -1
+
+    def _fault(self, act):
+        self.count += 1
+        hit = self.count == self.at and self.error is not None
+        if hit and not self.late:
+            raise self.error
+        done = act()
+        if hit:
+            raise self.error
+        return done
+
+    def read(self):
+        return self._fault(super().read)
+
+    def write(self, channel, values):
+        return self._fault(lambda: super(Failing, self).write(channel, values))
+
+    def write_slot(self, *arguments):
+        return self._fault(lambda: super(Failing, self).write_slot(*arguments))
+
+    def restart(self):
+        return self._fault(super().restart)
+
+    def push(self, slot, *, on):
+        return self._fault(lambda: super(Failing, self).push(slot, on=on))
+
+    def now(self):
+        return dict(self.values), self.needs_restart, self.slot
+
+
+class Writes(Jobs):
+    def begin(self, driver, restore: Path | None = None):
+        self.clock.time += 1
+        feed = self.feed(driver)
+        if restore is not None:
+            return self.run_job(write.restore(feed, restore, Sources({"DIREKT_K": KEY}), self.clock))
+        return self.run_job(write.write(feed, Secret(KEY), self.clock))
+
+
+class Faults(Writes):
+    def test_every_call_may_fail(self):
+        calls = Failing()
+        self.begin(calls)
+        self.assertGreater(calls.count, 4)
+        for at in range(calls.count + 1):
+            for kind in (Unreachable, Refused, KeyboardInterrupt):
+                for late in (False, True):
+                    with self.subTest(at=at, kind=kind, late=late):
+                        error = Refused("tower", {"video.size": "no"}) if kind is Refused else kind("tower is gone")
+                        self.one_fault(at, error, late)
+
+    def one_fault(self, at, error, late):
+        driver = Failing(at, error, late=late)
+        before = driver.now()
+        self.seen.clear()
+        with self.assertRaises((DirektError, KeyboardInterrupt)) as caught:
+            self.begin(driver)
+        told = [e for e in self.seen if isinstance(e, standing.Standing)]
+        left = standing.find(self.rig, "finish")
+        if not told:
+            self.assertEqual((driver.now(), left), (before, None), "nothing was begun")
+            return
+        now = told[-1]
+        if isinstance(error, DirektError):
+            self.assertEqual(caught.exception.__notes__, [now.text])
+        if driver.now() != before:
+            self.assertIsNot(now.stage, Stage.UNTOUCHED, "it was touched")
+        if now.stage is Stage.UNTOUCHED:
+            self.assertIsNone(left)
+            return
+        self.assertEqual((left.stage, left.saved, left.since), (now.stage, now.saved, now.since))
+        self.assertIn(f"direkt write finish --restore {now.saved}", now.text)
+        if now.stage in (Stage.SETTINGS_DONE, Stage.NOT_CHECKED):
+            self.assertEqual((driver.values["video.size"], driver.needs_restart), ("1920x1080", False))
+        # the way back
+        driver.error = None
+        device = FakeDriver()
+        device.values, device.needs_restart, device.slot = driver.now()
+        self.begin(device, now.saved)
+        self.assertEqual((dict(device.values), device.needs_restart), before[:2])
+        self.assertEqual((device.slot.server, device.slot.channel), ("", "second"))
+        self.assertIsNone(standing.find(self.rig, "finish"))
+        # and the way on
+        standing.keep(self.rig.folder, now)
+        done = self.begin(driver)
+        self.assertEqual((done.lost, driver.slot.server), ((), SERVER))
+        self.assertIsNone(standing.find(self.rig, "finish"))
+
+    def test_the_first_settings_stay_the_way_back_however_often_it_fails(self):
+        device = FakeDriver()
+        saved = set()
+        for call in ("restart", "write_slot", "write_slot"):
+            device.fail = {call: Unreachable("gone")}
+            with self.assertRaises(DirektError):
+                self.begin(device)
+            saved.add(standing.find(self.rig, "finish").saved)
+        self.assertEqual(len(saved), 1)
+        self.assertEqual(json.loads(saved.pop().read_text())["set"]["video.size"], "2560x1440")
+        device.fail = {}
+        self.begin(device)
+        self.assertIsNone(standing.find(self.rig, "finish"))
+
+    def test_a_refusal_after_an_unfinished_write_leaves_that_one(self):
+        device = FakeDriver()
+        device.fail = {"restart": Unreachable("gone")}
+        with self.assertRaises(DirektError):
+            self.begin(device)
+        first = standing.find(self.rig, "finish")
+        device.values["video.size"] = "2560x1440"
+        device.fail = {"write": Refused("tower", {"video.size": "no"})}
+        with self.assertRaises(DirektError) as caught:
+            self.begin(device)
+        self.assertEqual(standing.find(self.rig, "finish"), first)
+        self.assertIn("not in force", caught.exception.__notes__[0])
+
+    def test_an_unfinished_restoring_is_gone_on_with(self):
+        device = FakeDriver()
+        saved = self.begin(device).saved
+        device.fail = {"restart": Unreachable("gone")}
+        with self.assertRaises(DirektError):
+            self.begin(device, saved)
+        left = standing.find(self.rig, "finish")
+        self.assertEqual((left.saved, left.restoring, left.device), (saved, True, "tower"))
+        self.assertIn(f"to finish: direkt write finish --restore {saved}", left.text)
+        self.assertNotIn("to go back", left.text)
+        self.assertIn("the write of 2026-01-03 00:01 for feed finish was not finished: ",
+                      standing.Standing(left.stage, "finish", "tower", since="20260103-000105").told_later)  # fmt: skip
+
+    def test_where_nothing_can_be_kept_nothing_is_changed(self):
+        device = FakeDriver()
+        self.file(write.SAVED_FOLDER, "in the way")
+        with self.assertRaisesRegex(UnusableInput, "so nothing was changed"):
+            self.begin(device)
+        (self.folder / write.SAVED_FOLDER).unlink()
+        (self.folder / write.SAVED_FOLDER / "finish.unfinished.json").mkdir(parents=True)
+        with self.assertRaisesRegex(UnusableInput, "so nothing was changed"):
+            self.begin(device)
+        self.assertEqual(device.calls, ["read", "read"])
+
+    def test_a_file_that_was_cut_short_or_is_another_rigs(self):
+        device = FakeDriver()
+        device.fail = {"write_slot": Unreachable("gone")}
+        with self.assertRaises(DirektError):
+            self.begin(device)
+        (path,) = (self.folder / write.SAVED_FOLDER).glob("*.unfinished.json")
+        whole = path.read_text()
+        self.assertEqual(path.stat().st_mode & 0o777, 0o600)
+        self.assertNotIn(KEY, whole)
+        for text in (
+            "",
+            whole[:-30],
+            "[" * 70000,
+            whole.replace("partly", "x").replace("settings written", "x"),
+            "\x00",
+        ):
+            path.write_text(text)
+            found = standing.find(self.rig, "finish")
+            self.assertEqual((found.stage, found.saved), (Stage.PARTLY, None), text[:40])
+        path.write_text(json.dumps({**json.loads(whole), "saved": "a\x1b[2Jb"}))
+        self.assertIsNone(standing.find(self.rig, "finish").saved)
+        path.write_text(json.dumps({**json.loads(whole), "device": "boat"}))
+        self.assertIsNone(standing.find(self.rig, "finish"))
+        self.assertEqual(standing.of_device(self.rig, "tower"), [])
+
+    def test_names_with_slashes_stay_in_the_folder(self):
+        text = (
+            RIG.format(port=1)
+            .replace("finish:", '"../../finish":')
+            .replace("tower", "'../tower'")
+            .replace("'../tower':", '"../tower":')
+        )
+        self.rig = rigs.load(self.file("rig.yaml", text.replace("DIREKT_'../tower'", "DIREKT_TOWER")))
+        entry, _, destination = self.rig.feed("../../finish")
+        feed = write.FeedParts(self.rig, "../../finish", entry, destination, self.rig.sheet(destination), FakeDriver())
+        feed.driver.fail = {"write_slot": Unreachable("gone")}
+        with self.assertRaises(DirektError):
+            drive(write.write(feed, Secret(KEY), self.clock), lambda e: True if isinstance(e, Agree) else None)
+        self.assertEqual(len(list((self.folder / write.SAVED_FOLDER).iterdir())), 2)
+        self.assertIn("--restore", standing.find(self.rig, "../../finish").text)
+
+
+class Restoring(Writes):
+    """What becomes of the push slot."""
+
+    def restored(self, was: Slot, **now):
+        device = FakeDriver()
+        device.slot = was
+        saved = self.begin(device).saved
+        for name, value in now.items():
+            setattr(device, name, value)
+        device.calls.clear()
+        return device, self.begin(device, saved)
+
+    def test_a_key_that_the_rig_knows_goes_back(self):
+        text = RIG.format(port=1).replace("file:secrets.yaml#tarnlight", "env:DIREKT_K")
+        text = text.replace(
+            "destinations:\n",
+            'destinations:\n  other: {sheet: tarnlight, server: "rtmp://other.example/live", key: "env:DIREKT_K"}\n',
+        )
+        self.rig = rigs.load(self.file("rig.yaml", text))
+        device, done = self.restored(Slot(1, "second", "rtmp://other.example/live", len(KEY), PushState.STOPPED))
+        self.assertEqual(
+            (device.slot.server, device.slot.channel, device.key), ("rtmp://other.example/live", "second", KEY)
+        )
+        self.assertEqual((done.target.missing, done.lost), ("", ()))
+
+    def test_a_key_that_nobody_knows_is_said(self):
+        device, done = self.restored(Slot(1, "second", "rtmp://other.example/live", 11, PushState.STOPPED))
+        self.assertEqual((device.slot.server, device.slot.key_length), ("rtmp://other.example/live", 0))
+        self.assertIn("the key of push slot 1 (11 characters) is not known here", done.target.missing)
+        self.assertEqual(done.lost, ())
+
+    def test_an_address_that_cannot_be_written_is_left_and_said(self):
+        device, done = self.restored(Slot(1, "second", "file:///tmp", 11, PushState.STOPPED))
+        self.assertEqual((device.slot.server, device.key), (SERVER, KEY))
+        self.assertIn("push slot 1 held file:///tmp, which cannot be put back", done.target.missing)
+
+    def test_a_slot_that_is_as_it_was_is_left(self):
+        was = Slot(1, "second", SERVER, 11, PushState.STOPPED)
+        device, done = self.restored(was, slot=was)
+        self.assertEqual((device.slot, done.target.key, done.target.missing), (was, None, ""))
+        self.assertNotIn("write_slot", device.calls)
+
+    def test_settings_that_cannot_be_set_any_more_are_said(self):
+        device = FakeDriver(**{"video.codec": "h264"})
+        saved = self.begin(device).saved
+        device.values["video.codec"] = "h265"
+        done = self.begin(device, saved)
+        self.assertEqual([u.parameter for u in done.target.plan.unmet], ["video.codec"])
+        document = json.loads(saved.read_text())
+        document["slot"]["number"] = 7
+        saved.write_text(json.dumps(document))
+        with self.assertRaisesRegex(UnusableInput, "no push slot 7 any more"):
+            self.begin(device, saved)
+
+
+class Pushing(Jobs):
+    def test_what_a_failed_start_or_stop_leaves_is_said(self):
+        for at, words in (
+            (1, "may have a new server address"),
+            (2, "direkt push off finish"),
+            (3, "direkt push off finish"),
+        ):
+            for late in (False, True):
+                driver = Failing(at, Unreachable("tower is gone"), late=late)
+                with self.assertRaises(DirektError) as caught:
+                    self.run_job(push.start(self.feed(driver), Secret(KEY), self.clock))
+                self.assertIn(words, caught.exception.__notes__[0])
+        for at in range(3):
+            driver = Failing(at, Unreachable("tower is gone"))
+            driver.slot = Slot(1, "main", SERVER, 1, PushState.PUSHING)
+            with self.assertRaises(DirektError) as caught:
+                push.stop(self.feed(driver))
+            self.assertIn("tower may still be pushing", caught.exception.__notes__[0])
