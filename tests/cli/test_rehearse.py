@@ -36,6 +36,22 @@ class Rehearse(RigCli):
         checked = self.direkt("check", "r.flv", "--json").json
         self.assertEqual(checked["measured"]["video.size"], "2560x1440")
 
+    def test_a_full_disk_ends_the_recording_and_nothing_else(self):
+        done = subprocess.run(
+            ["sh", "-c", 'ulimit -f 2400; exec "$@"', "sh", *command(), "rehearse", "--for", "3s", "--keep", "r.flv", "--json"],
+            cwd=self.folder, env=self.environment(), capture_output=True, text=True, timeout=60,
+        )  # fmt: skip
+        self.assertEqual((done.returncode, "Traceback" in done.stderr), (1, False), done)
+        document = json.loads(done.stdout)
+        self.assertGreater(document["measured"]["stream.duration"], 2)
+        self.assertTrue(document["put_back"]["proven"])
+        self.assertEqual(document["recording"], "r.partial.flv")
+        self.assertTrue(0 <= document["recording_ended"]["at"] < 2, document["recording_ended"])
+        self.assertFalse((self.folder / "r.flv").exists())
+        kept = self.direkt("check", "r.partial.flv", "--json").json["measured"]
+        self.assertEqual(kept["video.size"], "2560x1440")
+        self.assertAlmostEqual(kept["stream.duration"], document["recording_ended"]["at"], delta=0.7)
+
     def test_the_destination_goes_back_into_the_slot_and_its_key_is_not_used(self):
         self.device.put_slot({"channel": "second", "server": SERVER, "key": KEY})
         keys = []

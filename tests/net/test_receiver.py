@@ -1,5 +1,6 @@
 import asyncio
 import itertools
+import resource
 import tempfile
 import tracemalloc
 import unittest
@@ -254,10 +255,58 @@ class Recording(Folder):
     def test_the_file_is_whole_at_any_moment_and_never_replaces_another(self):
         path = self.folder / "a.flv"
         recorder = Recorder(path)
+        partial = self.folder / "a.partial.flv"
         recorder.add(self.messages(0.1)[0])
-        recorder._file.flush()
-        self.assertEqual(len(events(path.read_bytes())), 1)
-        with self.assertRaises(FileExistsError):
+        self.assertEqual((len(events(partial.read_bytes())), path.exists()), (1, False))
+        with self.assertRaisesRegex(FileExistsError, "a.partial.flv"):
             Recorder(path)
-        Recorder(path, overwrite=True).close()
         recorder.close()
+        self.assertEqual((recorder.path, partial.exists()), (path, False))
+        with self.assertRaisesRegex(FileExistsError, "a.flv"):
+            Recorder(path)
+        whole = path.read_bytes()
+        nothing = Recorder(path, overwrite=True)
+        nothing.close()
+        nothing.close()
+        self.assertEqual((nothing.path, path.read_bytes(), partial.exists()), (None, whole, False), "nothing came")
+
+    def test_another_file_that_takes_the_name_meanwhile_stays(self):
+        recorder = Recorder(self.folder / "a.flv")
+        recorder.add(self.messages(0.1)[0])
+        self.file("a.flv", "precious")
+        recorder.close()
+        self.assertEqual(recorder.path, self.folder / "a.partial.flv")
+        self.assertEqual((self.folder / "a.flv").read_text(), "precious")
+
+    def test_where_the_disk_is_full_the_last_whole_tag_is_the_end(self):
+        for limit in (0, 5, 20, 3000, 20000):
+            path = self.folder / f"{limit}.flv"
+            recorder = Recorder(path)
+            before = resource.getrlimit(resource.RLIMIT_FSIZE)
+            resource.setrlimit(resource.RLIMIT_FSIZE, (limit, before[1]))
+            written = 0
+            try:
+                with self.assertRaises(OSError):
+                    for message in self.messages(5):
+                        recorder.add(message)
+                        written += 1
+            finally:
+                resource.setrlimit(resource.RLIMIT_FSIZE, before)
+            recorder.close()
+            self.assertFalse(path.exists())
+            if not written:
+                self.assertIsNone(recorder.path)
+                continue
+            kept = recorder.path.read_bytes()
+            self.assertLessEqual(len(kept), limit)
+            self.assertEqual(sum(1 for _ in _tags(kept)), written)
+
+
+def _tags(data: bytes):
+    """The tags of an FLV file, by their sizes alone."""
+    at = 13
+    while at < len(data):
+        size = int.from_bytes(data[at + 1 : at + 4], "big")
+        assert data[at + 11 + size : at + 15 + size] == (11 + size).to_bytes(4, "big")
+        yield data[at]
+        at += 15 + size

@@ -187,8 +187,10 @@ class _Run:
             return None
         try:
             return transport(self.scheme.name).recorder(self.keep, overwrite=overwrite)
-        except FileExistsError:
-            raise UnusableInput(f"{self.keep}: is there already; choose another name, or add --overwrite") from None
+        except FileExistsError as error:
+            raise UnusableInput(
+                f"{error.filename}: is there already; choose another name, or add --overwrite"
+            ) from None
         except OSError as error:
             raise UnusableInput(f"{self.keep}: cannot be written: {os_words(error)}") from None
 
@@ -213,8 +215,6 @@ class _Run:
     def _nothing_came(self, refusals: dict[str, Refusals], interrupted: bool) -> ExitCode:
         from direkt.cli import live
 
-        if self.keep is not None:
-            self.keep.unlink(missing_ok=True)
         for line in live.refusal_lines(refusals, 100):
             self.out.print(line)
         if interrupted:
@@ -238,7 +238,7 @@ class _Run:
             output.print_json(document)
         else:
             print_received(
-                self.out, rehearsal, measurement, judgement, expected.sheet, with_set=expected.feed is not None, keep=self.keep
+                self.out, rehearsal, measurement, judgement, expected.sheet, with_set=expected.feed is not None
             )  # fmt: skip
             self._print_channel()
         output.save_report(report, document)
@@ -261,6 +261,5 @@ class _Run:
         feed = expected.feed.name if expected.feed else None
         shared = received_json(
             rehearsal, measurement, judgement, expected.sheet, source=self.addresses[0], feed=feed, set_=expected.set,
-            keep=self.keep,
         )  # fmt: skip
         return {"schema": "direkt.catch/1", **shared}

@@ -106,20 +106,35 @@ def run(arguments: list[str] | None = None) -> int:
     except DirektError as error:
         from direkt.cli import output
 
-        output.error(str(error))
-        for words in getattr(error, "__notes__", ()):  # what state it leaves things in
-            output.note(words)
+        with contextlib.suppress(OSError):
+            output.error(str(error))
+            for words in getattr(error, "__notes__", ()):  # what state it leaves things in
+                output.note(words)
         return code_of(error)
     except click.exceptions.Exit as error:
         return error.exit_code
     except click.ClickException as error:
-        error.show()
+        with contextlib.suppress(OSError):
+            error.show()
         return error.exit_code
     except (click.Abort, KeyboardInterrupt):
-        click.echo("Interrupted: nothing was changed by this command.", err=True)
+        with contextlib.suppress(OSError):
+            click.echo("Interrupted: nothing was changed by this command.", err=True)
         return ExitCode.INTERRUPTED
     except (BrokenPipeError, SystemExit):
         # the reader of our output is gone, of which Click makes a SystemExit: nothing was read that could hold
-        with contextlib.suppress(OSError, ValueError):  # a stream of another kind
-            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())  # keeps Python from complaining at exit
+        _drop_output()
         return ExitCode.INTERRUPTED
+    except OSError as error:
+        from direkt.errors import os_words
+
+        _drop_output()
+        with contextlib.suppress(OSError):
+            click.echo(f"error: the output cannot be written: {os_words(error)}", err=True)
+        return ExitCode.USE
+
+
+def _drop_output() -> None:
+    """Keeps Python from complaining at exit of what it cannot write."""
+    with contextlib.suppress(OSError, ValueError):  # a stream of another kind
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from direkt.cli import judgement as judging
@@ -25,7 +24,7 @@ _ALL = 1000
 
 def print_received(
     out: Console, rehearsal: Rehearsal, measurement: Measurement, judgement: Judgement, sheet: Sheet | None, *,
-    with_set: bool, keep: Path | None,
+    with_set: bool,
 ) -> None:  # fmt: skip
     """Everything that was seen, what to do about it, and the verdict."""
     for line in live.refusal_lines(rehearsal.refusals, _ALL):
@@ -41,17 +40,19 @@ def print_received(
             out.print(f"[yellow]! gap[/]  at {clock(gap.at)}: {gap.seconds:.1f} s ({escape(gap.reason)})")
         else:
             out.print(f"[yellow]! gap[/]  at {clock(gap.at)}: the push did not come back ({escape(gap.reason)})")
-    if keep is not None:
-        ended = rehearsal.recording_ended
-        until = f" (until {clock(ended[0])}, when the disk said: {ended[1]})" if ended else ""
-        out.print(f"recorded: {escape(keep)}{escape(until)}")
+    kept, ended = rehearsal.recording, rehearsal.recording_ended
+    if ended is not None:
+        what = f"recorded to {clock(ended[0])} only: {kept}" if kept is not None else "nothing was recorded"
+        out.print(f"[yellow]! recording[/]  {escape(what)}; the disk said: {escape(ended[1])}", soft_wrap=True)
+    elif kept is not None:
+        out.print(f"recorded: {escape(kept)}", soft_wrap=True)
     if sheet is not None:
         judging.print_verdict(out, judgement, sheet)
 
 
 def received_json(
     rehearsal: Rehearsal, measurement: Measurement, judgement: Judgement, sheet: Sheet | None, *,
-    source: str, feed: str | None, set_: Values | None, keep: Path | None,
+    source: str, feed: str | None, set_: Values | None,
 ) -> ReceivedJson:  # fmt: skip
     """The parts of a JSON document that catch and rehearse share."""
     findings, verdict = judging.findings_json(judgement, sheet)
@@ -64,7 +65,7 @@ def received_json(
             for g in rehearsal.gaps
         ],
         "turned_away": [{"peer": r.peer, "reason": r.reason, "count": r.count} for r in rehearsal.refusals.values()],
-        "recording": str(keep) if keep else None,
+        "recording": str(rehearsal.recording) if rehearsal.recording else None,
         "recording_ended": {"at": round(ended[0], 2), "reason": ended[1]} if ended else None,
         "findings": findings, "verdict": verdict,
     }  # fmt: skip

@@ -140,7 +140,7 @@ class _Run:
         if self.as_json:
             output.print_json(document)
         elif came:
-            print_received(self.out, rehearsal, measurement, judgement, self.feed.sheet, with_set=True, keep=self.keep)
+            print_received(self.out, rehearsal, measurement, judgement, self.feed.sheet, with_set=True)
         if done.restart_needed and not self.as_json:
             unfinished.not_in_force(self.out, self.feed.device, self.feed.name)
         self._print_put_back(done)
@@ -173,7 +173,7 @@ class _Run:
 
         shared = received_json(
             done.reception.rehearsal, measurement, judgement, self.feed.sheet, source=done.address, feed=self.feed.name,
-            set_=done.set, keep=self.keep,
+            set_=done.set,
         )  # fmt: skip
         back = done.put_back
         return {

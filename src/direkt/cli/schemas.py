@@ -98,7 +98,7 @@ class ReceivedJson(MeasurementJson):
     set: dict[str, Value] | None
     gaps: list[GapJson]
     turned_away: list[RefusalJson]
-    recording: str | None
+    recording: str | None  # its file; one that ended early has "partial" in its name
     recording_ended: RecordingEndedJson | None
     findings: list[FindingJson]
     verdict: str | None  # None: nothing was asked

@@ -15,13 +15,13 @@ import ssl
 import time
 from collections.abc import Callable
 from pathlib import Path
-from typing import BinaryIO
 
 from direkt.container import ContainerError, flv, flv_writer
 from direkt.errors import os_words
 from direkt.media import MediaEvent
 from direkt.net.connect import ConnectError, Connection, connect
 from direkt.net.listener import Listener
+from direkt.net.recording import Recording
 from direkt.net.transport import (
     HANDSHAKE_LIMIT,
     SILENCE_LIMIT,
@@ -54,18 +54,20 @@ _BATCH_BYTES = 4 << 20  # from which on they do not wait
 
 
 class Recorder:
-    """Writes tags to an FLV file as they come; the file is whole at any moment.
+    """Writes tags to an FLV file as they come. Times run on over a gap, so that the file plays.
 
-    Times run on over a gap, so that the file plays. Raises OSError when the disk does not take it.
+    Raises OSError when the disk does not take it.
     """
 
     def __init__(self, path: Path, *, overwrite: bool = False) -> None:
-        flags = os.O_WRONLY | os.O_CREAT | (os.O_TRUNC if overwrite else os.O_EXCL)
-        self._file: BinaryIO = os.fdopen(os.open(path, flags, 0o644), "wb")
-        self._file.write(flv_writer.header())
+        self._recording = Recording(path, overwrite=overwrite)
         self._shift = 0
         self._last = 0
-        self.bytes = 0
+
+    @property
+    def path(self) -> Path | None:
+        """Where it is now."""
+        return self._recording.path
 
     def new_stretch(self, milliseconds: int) -> None:
         """What comes now begins ``milliseconds`` into the file."""
@@ -79,12 +81,11 @@ class Recorder:
         if message.kind == flv.SCRIPT:
             body = body.removeprefix(b"\x02\x00\x0d@setDataFrame")
         tag = flv_writer.tag(message.kind, stamp, body)
-        self._file.write(tag)
-        self.bytes += len(tag)
+        self._recording.write(tag if self._recording.bytes else flv_writer.header() + tag)
 
     def close(self) -> None:
         """Ends the file."""
-        self._file.close()
+        self._recording.close()
 
 
 class Receiver:

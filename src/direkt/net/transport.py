@@ -61,7 +61,11 @@ ReceiverEvent = Arrived | Left | TurnedAway | RecordingEnded | MediaEvent
 
 
 class Recorder(Protocol):
-    """Writes a stream to a file as it was received."""
+    """Writes a stream to a file as it was received; its name says that it is partial until it is complete."""
+
+    @property
+    def path(self) -> Path | None:
+        """Where it is now; None: nothing was recorded."""
 
     def close(self) -> None:
         """Ends the file. Raises OSError."""

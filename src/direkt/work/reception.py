@@ -15,6 +15,7 @@ import threading
 import time
 from concurrent.futures import Future
 from dataclasses import dataclass, replace
+from pathlib import Path
 
 from direkt.errors import NoAnswer, os_words
 from direkt.measure.meter import Measurement, Meter
@@ -62,6 +63,7 @@ class Rehearsal:
         self.gaps: list[Gap] = []
         self.refusals: dict[str, Refusals] = {}  # by reason, the latest last
         self.more_refusals = 0  # of further kinds
+        self.recording: Path | None = None  # where it is, once the port is closed
         self.recording_ended: tuple[float, str] | None = None  # s after the first publisher came, and why
         self.closing = False  # that a publisher leaves now is our own doing
 
@@ -170,6 +172,7 @@ class Reception:
                     self._recorder.close()
                 except OSError as error:
                     self.rehearsal.take(RecordingEnded(os_words(error)), time.monotonic())
+                self.rehearsal.recording = self._recorder.path
 
     def __enter__(self) -> Reception:
         return self

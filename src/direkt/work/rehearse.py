@@ -110,8 +110,10 @@ def rehearse(
     if keep is not None:
         try:
             recorder = transport(scheme.name).recorder(keep, overwrite=overwrite)
-        except FileExistsError:
-            raise UnusableInput(f"{keep}: is there already; choose another name, or add --overwrite") from None
+        except FileExistsError as error:
+            raise UnusableInput(
+                f"{error.filename}: is there already; choose another name, or add --overwrite"
+            ) from None
         except OSError as error:
             raise UnusableInput(f"{keep}: cannot be written: {os_words(error)}") from None
     context = certificates.make([host]).context if tls else None

@@ -316,7 +316,7 @@ def _restoring(
 ) -> Planned:
     names = parameters.in_table_order(old.values)
     now, values = channel.values, old.values
-    steps = [Step(n, now.get(n), values[n], "", f"as saved in {path.name}") for n in names if n in channel.limits]
+    steps = [Step(n, now.get(n), values[n], "", "as it was saved") for n in names if n in channel.limits]
     unmet = [
         Unmet(n, f"it was {parameters.show(n, values[n])}, and cannot be set from here") for n in names
         if n not in channel.limits and not (n in now and parameters.same(n, now[n], values[n]))
