@@ -1,3 +1,5 @@
+import itertools
+import time
 import unittest
 from unittest import mock
 
@@ -34,7 +36,7 @@ class Reading(Folder):
             fast, slow = documents.parse(text, "fast.yaml"), self.slow(text)
             self.assertIsNotNone(fast.tree, text)
             self.assertIsNone(slow.tree)
-            self.assertEqual(documents.plain(fast.data), documents.plain(slow.data), text)
+            self.assertEqual(documents.plain(fast), documents.plain(slow), text)
 
     def test_both_know_the_lines(self):
         text = "a: 1\nb:\n  c: 2\n  d:\n    - x\n    - {e: 3}\n"
@@ -64,6 +66,23 @@ class Reading(Folder):
                 documents.check(documents.parse(text, "x.yaml"), _Entry)
             except DocumentError as error:
                 self.assertTrue(all(line.startswith("x.yaml") for line in error.lines()))
+
+    def test_what_aliases_make_is_counted(self):
+        layers = ["a: &a [1, 1, 1, 1, 1, 1]"]
+        layers += [f"{n}: &{n} [{', '.join(['*' + p] * 6)}]" for p, n in itertools.pairwise("abcdefghijk")]
+        merged = [
+            "m0: &m0 {k: 1}",
+            *(f"m{n}: &m{n} {{<<: *m{n - 1}, a: *m{n - 1}, b: *m{n - 1}}}" for n in range(1, 30)),
+        ]
+        for lines in (layers, merged):
+            begin = time.monotonic()
+            with self.assertRaisesRegex(DocumentError, "more than 300000 values"):
+                documents.plain(documents.parse("\n".join(lines), "x.yaml"))
+            self.assertLess(time.monotonic() - begin, 30)
+        once = documents.parse("a: &a [1, 2]\nb: [*a, *a]\n" + "".join(f"c{n}: *a\n" for n in range(200)), "x.yaml")
+        self.assertEqual(once.data["b"], [[1, 2], [1, 2]], "used often is not much")
+        with self.assertRaisesRegex(DocumentError, "nested too deeply"):
+            documents.parse("a: &a {x: *a}", "x.yaml")
 
     def test_files_that_are_none(self):
         self.file("latin.yaml", b"a: \xe4\n")

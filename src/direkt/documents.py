@@ -25,7 +25,7 @@ from direkt.errors import UnusableInput, os_words
 
 Model = TypeVar("Model", bound="Strict")
 _LARGEST = 1 << 20  # bytes
-_MOST_ALIASES = 50
+_MOST = 300_000  # values, each counted as often as YAML aliases repeat it
 
 
 class Strict(BaseModel):
@@ -103,12 +103,10 @@ def parse(text: str, source: str) -> Document:
     """``text`` as YAML. No tag makes an object and no code runs. Raises DocumentError."""
     if len(text) > _LARGEST:
         raise DocumentError(source, [Problem(0, f"{len(text)} characters; at most {_LARGEST} are read")])
-    if text.count("*") > _MOST_ALIASES and text.count("&") and _aliases(text) > _MOST_ALIASES:
-        raise DocumentError(source, [Problem(0, f"more than {_MOST_ALIASES} YAML aliases; write the values out")])
     try:
         tree, plain_data = _fast(text)
-    except _TooDeepError:
-        raise DocumentError(source, [Problem(0, "nested too deeply")]) from None
+    except _TooMuchError as error:
+        raise DocumentError(source, [Problem(0, str(error))]) from None
     if tree is not None:
         if not isinstance(plain_data, dict):
             raise DocumentError(source, [Problem(1, f"expected entries like 'name: value', got {_kind(plain_data)}")])
@@ -154,8 +152,18 @@ def _loader() -> Any:
     return type("Loader", (base,), plain_tags)
 
 
-class _TooDeepError(Exception):
-    """More levels than any document of ours has."""
+class _TooMuchError(Exception):
+    """More levels or values than any document of ours has."""
+
+
+def _deeper(depth: int, values: int, left: list[int]) -> int:
+    """The next level, with so many values on it. Raises _TooMuchError."""
+    left[0] -= values
+    if left[0] < 0:
+        raise _TooMuchError(f"its YAML aliases make more than {_MOST} values of it; write the values out")
+    if depth > 40:
+        raise _TooMuchError("nested too deeply")
+    return depth + 1
 
 
 _LOADER = _loader()
@@ -176,29 +184,29 @@ def _fast(text: str) -> tuple[Any, Any]:
         return None, None
     try:
         tree = yaml_fast.compose(text, Loader=_LOADER)
-        return (tree, _value(tree, 0)) if tree is not None else (None, None)
+        return (tree, _value(tree, 0, [_MOST])) if tree is not None else (None, None)
     except RecursionError:
-        raise _TooDeepError from None
-    except (yaml_fast.YAMLError, _NotPlain, ValueError):
+        raise _TooMuchError("nested too deeply") from None
+    except (yaml_fast.YAMLError, _NotPlain, ValueError) as error:
+        if "nesting depth" in str(error):  # libyaml's own limit; the second parser would only take longer to say so
+            raise _TooMuchError("nested too deeply") from None
         return None, None
 
 
-def _value(node: Any, depth: int) -> Any:
+def _value(node: Any, depth: int, left: list[int]) -> Any:
     """A node as plain values, by the core schema of YAML 1.2 (10.3.2). Mappings with one key twice are refused."""
     kind = node.id
     if kind == "scalar":
         return node.value if node.style else _scalar(node.value)  # a style is a quote or a block mark
-    if depth > 40:
-        raise _TooDeepError
-    depth += 1
+    depth = _deeper(depth, len(node.value), left)
     if kind == "sequence":
-        return [_value(item, depth) for item in node.value]
+        return [_value(item, depth, left) for item in node.value]
     out: dict[str, Any] = {}
     for key, value in node.value:
         name = key.value
         if key.id != "scalar" or name in out or name == "<<":
             raise _NotPlain
-        out[name] = _value(value, depth)
+        out[name] = _value(value, depth, left)
     return out
 
 
@@ -235,10 +243,6 @@ def _line_in(node: Any, path: Sequence[str | int]) -> int:
     return line
 
 
-def _aliases(text: str) -> int:
-    return len(re.findall(r"(?:^|[\s\[,:-])\*\w+", text))
-
-
 def read(path: Path, source: str | None = None) -> Document:
     """The YAML file at ``path``. Raises DocumentError, also for a file that is not there or not text."""
     name = source or str(path)
@@ -258,7 +262,7 @@ def read(path: Path, source: str | None = None) -> Document:
 def check(document: Document, model: type[Model]) -> Model:
     """``document`` as ``model``. Raises DocumentError with every mistake."""
     try:
-        return model.model_validate(document.data if document.tree is not None else plain(document.data))
+        return model.model_validate(plain(document))
     except ValidationError as error:
         problems = [_problem(document, model, detail) for detail in error.errors(include_url=False)]
         unique = {(p.line, p.message): p for p in problems}
@@ -267,14 +271,23 @@ def check(document: Document, model: type[Model]) -> Model:
         raise DocumentError(document.source, [Problem(0, "nested too deeply")]) from None
 
 
-def plain(data: Any, depth: int = 0) -> Any:
-    """YAML's own types as plain dict, list, str, int, float and bool."""
-    if depth > 40:
-        raise RecursionError
+def plain(document: Document) -> Any:
+    """What it holds as plain dict, list, str, int, float and bool. Raises DocumentError."""
+    if document.tree is not None:
+        return document.data
+    try:
+        return _plain(document.data, 0, [_MOST])
+    except _TooMuchError as error:
+        raise DocumentError(document.source, [Problem(0, str(error))]) from None
+
+
+def _plain(data: Any, depth: int, left: list[int]) -> Any:
     if isinstance(data, Mapping):
-        return {_key(key): plain(value, depth + 1) for key, value in data.items()}
+        depth = _deeper(depth, len(data), left)
+        return {_key(key): _plain(value, depth, left) for key, value in data.items()}
     if isinstance(data, list | tuple | set):
-        return [plain(value, depth + 1) for value in data]
+        depth = _deeper(depth, len(data), left)
+        return [_plain(value, depth, left) for value in data]
     if isinstance(data, bool) or data is None:
         return data
     if isinstance(data, int):

@@ -1,10 +1,13 @@
 import unittest
 from pathlib import Path
+from unittest import mock
 
 from direkt import documents
 from direkt.destination import draft
 from direkt.destination.file import build
 from direkt.destination.lint import lint
+from direkt.destination.table import rows
+from direkt.errors import UnusableInput
 
 
 def drafted(text: str, kind: str = "csv"):
@@ -139,6 +142,35 @@ class Tables(unittest.TestCase):
         self.assertEqual((s.rules["video.codec"].json(), left), ({"must": "h264"}, []))
         self.assertEqual([(p.protocol, p.port) for p in s.protocols], [("rtmp", 1935), ("rtmps", 443)])
         self.assertEqual(s.servers[0].address, "rtmp://in.copse.example/app")
+
+    def test_html_as_people_write_it(self):
+        for text, wanted in (
+            ("<table><tr><td><table><tr><td>Frame rate</td><td>30</td></tr></table></td></tr></table>", [("Frame rate", "30")]),
+            ("<table><tr><td>Rate<td>30 fps<tr><td>Codec<td>H.264</table>", [("Rate", "30 fps"), ("Codec", "H.264")]),
+            ("<table><tr><td>Codec</td><td><ul><li>H.264</li><li>High</li></ul></td></tr></table>", [("Codec", "H.264, High")]),
+            ("<TABLE><TR><TH>Codec</TH><TD><P>H.264<BR>High</TD></TR></TABLE>", [("Codec", "H.264, High")]),
+            ("<dl><dt>Codec<dd>H.264<dt>Rate<dd>30</dl>", [("Codec", "H.264"), ("Rate", "30")]),
+            ("<ul><li>Codec: H.264<ul><li>Profile: high</li></ul></li></ul>", [("Codec", "H.264"), ("Profile", "high")]),
+            ("<table><tr><td>Bitrate<sup>1</sup></td><td>4500<sup>2</sup> kbit/s</td></tr></table>", [("Bitrate", "4500 kbit/s")]),
+            ("<table><tr><td>A<!-- z -->B<script>x='<td>'</script></td><td>1<style>y</style>2</td></tr></table>", [("AB", "12")]),
+            ('<?xml version="1.0" encoding="utf-16"?><meta charset="latin1"><table><tr><td>Größe</td><td>1280×720</td></tr></table>', [("Größe", "1280×720")]),
+            ("", []), ("<", []), ("no table", []), ("<b>" * 9999, []), ("<table><tr><td>" * 999, []),
+        ):  # fmt: skip
+            self.assertEqual([(row.name, row.value) for row in rows(text, "html")], wanted, text[:80])
+        lines = "<table>\n<tr><td>A</td><td>1</td></tr>\n\n<tr><td>B</td><td>2</td></tr></table>"
+        self.assertEqual([row.line for row in rows(lines, "html")], [2, 4])
+
+    def test_tables_without_end(self):
+        cell = "Bitrate," + "4500 kbit/s " * 9000
+        (row,) = rows(cell, "csv")
+        self.assertLess(len(row.value), 1010)
+        for text, kind in (("<tr><td>A<td>1" * 40_000, "html"), ("A,1\n" * 40_000, "csv"), ("- A: 1\n" * 40_000, "md")):
+            with self.assertRaisesRegex(UnusableInput, "40000 settings; at most 3000 are read"):
+                rows(text, kind)
+        with self.assertRaisesRegex(UnusableInput, "line 1: field larger than"):
+            rows('"' + "x" * 200_000, "csv")
+        with mock.patch.object(draft, "_LIMIT", -1), self.assertRaisesRegex(UnusableInput, "takes more than"):
+            draft.read("A,1\n", "csv")
 
     def test_rows_that_contradict_each_other_are_listed(self):
         s, left, _ = drafted("Scan,progressive\nAudio codec,AAC\nAudio,MP3\n")

@@ -42,7 +42,8 @@ def print_received(
             out.print(f"[yellow]! gap[/]  at {clock(gap.at)}: the push did not come back ({escape(gap.reason)})")
     kept, ended = rehearsal.recording, rehearsal.recording_ended
     if ended is not None:
-        what = f"recorded to {clock(ended[0])} only: {kept}" if kept is not None else "nothing was recorded"
+        when = clock(ended[0]) if ended[0] >= 60 else f"{ended[0]:.1f} s"
+        what = f"ended after {when}: {kept}" if kept is not None else "nothing was recorded"
         out.print(f"[yellow]! recording[/]  {escape(what)}; the disk said: {escape(ended[1])}", soft_wrap=True)
     elif kept is not None:
         out.print(f"recorded: {escape(kept)}", soft_wrap=True)

@@ -268,7 +268,10 @@ def draft(source: Path, name: str | None, as_json: bool) -> ExitCode:
         raise UnusableInput(f"{source}: cannot be read: {os_words(error)}") from None
     except UnicodeDecodeError as error:
         raise UnusableInput(f"{source}: not text in UTF-8 (byte {error.start})") from None
-    made = drafting.read(text, kind)
+    try:
+        made = drafting.read(text, kind)
+    except UnusableInput as error:
+        raise UnusableInput(f"{source}: {error}") from None
     sheet_text = drafting.write(made, name or source.stem)
     left = made.not_understood
     if as_json:

@@ -8,6 +8,7 @@ that were not understood. So a draft may be incomplete, but what it says, the ta
 from __future__ import annotations
 
 import re
+import time
 from dataclasses import dataclass, field
 
 from direkt import parameters
@@ -47,7 +48,8 @@ _NUMBERS = {
     "twelve": "12",
 }
 _SCHEMES = "|".join(sorted(SCHEMES, key=len, reverse=True))
-_N = r"(\d+(?:\.\d+)?)"
+_LIMIT = 10.0  # s for a whole table
+_N = r"((?<!\d)\d{1,9}(?:\.\d{1,6})?(?!\d))"
 _TO = r"\s*(?:-|–|—|to|\.\.)\s*"
 _RATE_UNIT = r"(kbps|kbit/s|kbits/s|kb/s|kbit|k|mbps|mbit/s|mbits/s|mb/s|mbit|m)\b"
 _FILLER_WORDS = """
@@ -76,9 +78,14 @@ _SIZE = re.compile(
 
 
 def read(text: str, kind: str) -> Draft:
-    """A draft of the sheet that a published table describes."""
+    """A draft of the sheet that a published table describes. Raises UnusableInput."""
     draft = Draft()
+    begin = time.monotonic()
     for row in _joined(rows(text, kind)):
+        if time.monotonic() - begin > _LIMIT:
+            raise UnusableInput(
+                f"line {row.line}: reading takes more than {_LIMIT:g} s: cut it down to the table of settings"
+            )
         try:
             _understand(row, draft)
         except DraftError as error:

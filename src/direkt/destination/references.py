@@ -117,7 +117,7 @@ def resolve(ref: SecretRef, sources: Sources, folder: Path) -> Secret:
             f"{path}: others on this machine can read it (mode {stat.S_IMODE(mode):04o}); run: chmod 600 {path}"
         )
     try:
-        entries = documents.plain(documents.read(path).data)
+        entries = documents.plain(documents.read(path))
     except DocumentError as error:
         lines = ", ".join(str(problem.line) for problem in error.problems)
         raise SecretError(f"{path}: not valid YAML (line {lines}); expected entries like 'name: value'") from None

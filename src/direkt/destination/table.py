@@ -3,10 +3,19 @@
 from __future__ import annotations
 
 import csv
-import html.parser
 import io
 import re
-from dataclasses import dataclass
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
+
+from direkt.errors import UnusableInput
+
+if TYPE_CHECKING:
+    from lxml.etree import _Element
+
+_LONGEST = 1000  # characters of a cell; what is longer is prose
+_MOST = 3000  # rows
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,18 +35,25 @@ class Row:
 
 
 def rows(text: str, kind: str) -> list[Row]:
-    """The rows of a table in CSV, Markdown or HTML (``csv``, ``md``, ``html``)."""
+    """The rows of a table in CSV, Markdown or HTML (``csv``, ``md``, ``html``). Raises UnusableInput."""
+    found = _rows(text, kind)
+    if len(found) > _MOST:
+        raise UnusableInput(f"{len(found)} settings; at most {_MOST} are read: cut it down to the table of settings")
+    return [row if len(row.value) <= _LONGEST else replace(row, value=row.value[:_LONGEST] + " …") for row in found]
+
+
+def _rows(text: str, kind: str) -> list[Row]:
     if kind == "csv":
         dialect = ";" if text.count(";") > text.count(",") and ";" in text.split("\n", 1)[0] else ","
         if "\t" in text.split("\n", 1)[0]:
             dialect = "\t"
         reader = csv.reader(io.StringIO(text), delimiter=dialect)
-        return _table([(reader.line_num, [cell.strip() for cell in row]) for row in reader if any(row)])
+        try:
+            return _table([(reader.line_num, [cell.strip() for cell in row]) for row in reader if any(row)])
+        except csv.Error as error:
+            raise UnusableInput(f"line {reader.line_num}: {error}") from None
     if kind == "html":
-        parser = _Cells()
-        parser.feed(text)
-        parser.close()
-        return _table(parser.rows)
+        return _table(_html(text))
     return _markdown(text)
 
 
@@ -88,54 +104,65 @@ def _table(cells: list[tuple[int, list[str]]]) -> list[Row]:
     return [row for row in out if row.name]
 
 
-class _Cells(html.parser.HTMLParser):
-    """Table rows, definition lists and list items."""
+_ROWS = {"tr", "dt", "li"}
+_CELLS = {"td", "th"}
+_BREAKS = {"br", "li", "p", "div", "dd", "option"}  # each begins a line of its own
+_UNREAD = {"script", "style", "template", "sup"}  # the last: a footnote's mark, which must not stick to a number
 
-    def __init__(self) -> None:
-        super().__init__(convert_charrefs=True)
-        self.rows: list[tuple[int, list[str]]] = []
-        self._row: list[str] | None = None
-        self._cell: list[str] | None = None
-        self._skip = 0
 
-    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
-        if tag in ("script", "style"):
-            self._skip += 1
-        elif tag in ("tr", "dt", "li"):
-            self._end()
-            self._row = []
-            if tag != "tr":
-                self._cell = []
-        elif tag in ("td", "th", "dd"):
-            self._close_cell()
-            self._row = [] if self._row is None else self._row
-            self._cell = []
-        elif tag == "br" and self._cell is not None:
-            self._cell.append(", ")
+def _html(text: str) -> list[tuple[int, list[str]]]:
+    """Table rows, pairs of definition lists, and list items."""
+    from lxml import etree
 
-    def handle_endtag(self, tag: str) -> None:
-        if tag in ("script", "style"):
-            self._skip = max(0, self._skip - 1)
-        elif tag in ("td", "th", "dt"):
-            self._close_cell()
-        elif tag in ("tr", "dd", "li", "table", "ul", "dl"):
-            self._end()
+    parser = etree.HTMLParser(encoding="utf-8", remove_comments=True, remove_pis=True, no_network=True)
+    try:
+        root = etree.fromstring(text.encode("utf-8", "replace"), parser)
+    except etree.LxmlError:  # nothing in it
+        return []
+    out: list[tuple[int, list[str]]] = []
+    for element in root.iter(*_ROWS) if root is not None else ():
+        if element.tag == "tr":
+            cells = [child for child in element if child.tag in _CELLS]
+        elif next(element.iterancestors(*_CELLS), None) is not None:
+            continue  # a list in a cell is the cell's
+        elif element.tag == "dt":
+            cells = [element, *_definitions(element)]
+        else:
+            cells = [element]
+        if not any(next(cell.iter("table"), None) is not None for cell in cells):  # else it is there for the looks
+            out.append((_line(element), [_words(cell) for cell in cells]))
+    return [(line, row) for line, row in out if any(row)]
 
-    def handle_data(self, data: str) -> None:
-        if self._cell is not None and not self._skip:
-            self._cell.append(data)
 
-    def _close_cell(self) -> None:
-        if self._cell is not None and self._row is not None:
-            self._row.append(" ".join("".join(self._cell).split()))
-        self._cell = None
+def _line(element: _Element) -> int:
+    line = element.sourceline
+    return line if isinstance(line, int) else 0
 
-    def _end(self) -> None:
-        self._close_cell()
-        if self._row:
-            self.rows.append((self.getpos()[0], self._row))
-        self._row = None
 
-    def close(self) -> None:
-        super().close()
-        self._end()
+def _definitions(term: _Element) -> Iterator[_Element]:
+    for following in term.itersiblings():
+        if following.tag == "dd":
+            yield following
+        elif following.tag == "dt":
+            return
+
+
+def _words(cell: _Element) -> str:
+    """The text of a cell; lines and list items are set off by commas."""
+    parts: list[str] = []
+    stack: list[_Element | str] = [cell]
+    while stack:
+        node = stack.pop()
+        if isinstance(node, str):
+            parts.append(node)
+            continue
+        if node.tag in _BREAKS and node is not cell:
+            parts.append(", ")
+        inside: list[_Element | str] = [node.text] if node.text else []
+        for child in node:
+            if child.tag not in _UNREAD and not (cell.tag == "li" and child.tag in ("ul", "ol")):
+                inside.append(child)
+            if child.tail:
+                inside.append(child.tail)
+        stack.extend(reversed(inside))
+    return re.sub(r"(?:\s*,)+", ",", " ".join("".join(parts).split())).strip(", ")
