@@ -1,11 +1,13 @@
 # make demo   run the whole example        make test    run the tests
 # make check  lint and types               make bench   speed and memory figures
 # make mutants plant faults in the core and list those that no test notices: make mutants FAULTS=45 SEED=1
+# make fuzz    damaged inputs for every reader: make fuzz INPUTS=1000000 SEED=2
 PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test check bench mutants clean
+.PHONY: demo test check bench mutants fuzz clean
+INPUTS ?= 100000
 FAULTS ?= 45
 SEED ?= 1
 
@@ -28,6 +30,9 @@ test: $(VENV)/developer
 check: $(VENV)/developer
 	$(BIN)/ruff check src tests bench
 	$(BIN)/mypy
+
+fuzz: $(VENV)/developer
+	$(BIN)/python -m tests.fuzz $(INPUTS) $(SEED)
 
 bench: $(VENV)/user
 	$(BIN)/python -m bench

@@ -40,13 +40,12 @@ def check(source: Path, sheet_name: str | None, report: Path | None, as_json: bo
         from direkt.judge import judge_sent
 
         judgement = judge_sent(sheet, measurement.found)
-    if as_json or report is not None:
-        document = _document(source, sheet, measurement, judgement)
-        output.save_report(report, document)
-        if as_json:
-            output.print_json(document)
-    if not as_json:
+    document = _document(source, sheet, measurement, judgement)
+    if as_json:
+        output.print_json(document)
+    else:
         _print(source, sheet, measurement, judgement)
+    output.save_report(report, document)
     if measurement.odd_codec is not None:
         output.note(f"{source}: the video is {measurement.odd_codec}; of it only times and bytes were measured")
         if sheet is None:

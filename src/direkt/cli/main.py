@@ -81,6 +81,10 @@ def main() -> None:
     signal.signal(signal.SIGTERM, _interrupt)
     if hasattr(signal, "SIGHUP") and signal.getsignal(signal.SIGHUP) is signal.SIG_DFL:
         signal.signal(signal.SIGHUP, _hang_up)
+    if sys.argv[1:2] == ["check"]:
+        from direkt.cli.guard import guarded
+
+        sys.exit(guarded(run))
     sys.exit(run())
 
 

@@ -72,7 +72,10 @@ def read(path: Path) -> Iterator[MediaEvent]:
         best = max(containers(), key=lambda container: container.score(start))
         if not best.score(start):
             raise ContainerError(_unknown(start))
-        mapped = mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ)
+        try:
+            mapped = mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ)
+        except ValueError:
+            raise ContainerError("the file was cut to nothing while it was opened") from None
     # the mapping goes when the last batch that a caller holds goes
     yield from best.read(Source(mapped))
 

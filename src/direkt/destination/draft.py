@@ -576,6 +576,7 @@ def _clean(text: str) -> str:
 
 
 def _quote(text: str) -> str:
+    text = "".join(c if c.isprintable() else " " for c in text)
     return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
 
 

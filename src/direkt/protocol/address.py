@@ -48,6 +48,9 @@ def parse(text: str) -> ServerAddress:
     """A server address as sheets and rigs write it. Raises AddressError."""
     if text != text.strip() or re.search(r"\s", text):
         raise AddressError("the server address holds a space or a line end; take it out")
+    if not text.isprintable():
+        hidden = next(n for n, c in enumerate(text, 1) if not c.isprintable())
+        raise AddressError(f"the server address holds a character that cannot be seen, at place {hidden}; type it anew")
     if text.lower().count("://") > 1:
         raise AddressError("the server address has its scheme twice (rtmp://rtmp://); keep one")
     if "@" in text.partition("://")[2].partition("/")[0]:
