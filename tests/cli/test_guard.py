@@ -47,8 +47,8 @@ from direkt.cli import main
 from direkt.cli.guard import guarded
 signal.signal(signal.SIGTERM, main._interrupt)
 def command():
-    print("ready", flush=True)
     try:
+        print("ready", flush=True)
         time.sleep(60)
     except KeyboardInterrupt:
         print("interrupted", flush=True)
