@@ -133,7 +133,7 @@ class Limits(unittest.TestCase):
     def test_unfinished_messages_are_bounded(self):
         reader = ChunkReader()
         reader.chunk_size = 4 << 20
-        with self.assertRaisesRegex(RtmpError, "16 MiB"):
+        with self.assertRaisesRegex(RtmpError, "16384 KiB"):
             for number in range(4, 10):
                 read(header(0, number, 0, 8 << 20, 9) + bytes(4 << 20), reader=reader)
 

@@ -36,12 +36,13 @@ class ConnectError(NoAnswer):
         self.obstacle, self.detail = obstacle, detail
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)
 class Connection:
     """Both directions of a connection."""
 
     reader: asyncio.StreamReader
     writer: asyncio.StreamWriter
+    admitted: bool = False  # who connected has shown that it may; a server sets it
 
     async def close(self, limit: float = 1.0) -> None:
         """Ends it, and waits at most ``limit`` s for that."""

@@ -291,7 +291,7 @@ class _Publishing:
             self._session.reject_publish("Stream name refused.")
             self._over = refusal
             return
-        self._publishing = self._published = True
+        self._publishing = self._published = self._connection.admitted = True
         self._session.accept_publish()
         self._tags = flv.TagQueue()
         self._receiver.tell(Arrived(self._peer))

@@ -26,6 +26,7 @@ _EXTENDED = 0xFFFFFF
 _LARGEST_MEDIA = 8 << 20  # bytes: a keyframe at 100 Mbit/s has far less
 _LARGEST_OTHER = 64 << 10
 _LARGEST_HELD = 16 << 20  # unfinished messages together
+_LARGEST_EARLY = 128 << 10  # the same, from a peer that has not shown that it may publish
 _MOST_STREAMS = 64
 
 
@@ -54,13 +55,17 @@ class _Incoming:
 
 
 class ChunkReader:
-    """Takes bytes, gives messages. Handles chunk size changes and aborts itself."""
+    """Takes bytes, gives messages. Handles chunk size changes and aborts itself.
+
+    ``early``: the peer may be anybody, so that media is not taken yet and little is held.
+    """
 
     def __init__(self) -> None:
         self._buffer = bytearray()
         self._at = 0
         self._streams: dict[int, _Incoming] = {}
         self._held = 0
+        self.early = False
         self.chunk_size = DEFAULT_CHUNK_SIZE
 
     def feed(self, data: bytes | memoryview) -> None:
@@ -169,8 +174,8 @@ class ChunkReader:
             held = incoming.held = bytearray()
         held += buffer[body : body + part]
         self._held += part
-        if self._held > _LARGEST_HELD:
-            raise RtmpError(f"unfinished messages of more than {_LARGEST_HELD >> 20} MiB together")
+        if self._held > (most := _LARGEST_EARLY if self.early else _LARGEST_HELD):
+            raise RtmpError(f"unfinished messages of more than {most >> 10} KiB together")
         self._at = body + part
         if len(held) < length:
             self._run(incoming, held, number)
@@ -181,10 +186,12 @@ class ChunkReader:
         return Message(incoming.type, incoming.stream, incoming.timestamp, bytes(held))
 
     def _check_length(self, length: int, type_: int, number: int) -> None:
-        most = _LARGEST_MEDIA if type_ in (AUDIO, VIDEO, AGGREGATE) else _LARGEST_OTHER
+        media = type_ in (AUDIO, VIDEO, AGGREGATE) and not self.early
+        most = _LARGEST_MEDIA if media else _LARGEST_OTHER
         if length > most:
+            when = " before it publishes" if self.early else ""
             raise RtmpError(
-                f"a message of type {type_} announces {length} bytes on chunk stream {number}; at most {most} are taken"
+                f"a message of type {type_} announces {length} bytes on chunk stream {number}{when}; at most {most} are taken"
             )
 
     def _run(self, incoming: _Incoming, held: bytearray, number: int) -> None:

@@ -66,6 +66,7 @@ class ServerSession(Session[ServerEvent]):
         self._encoding = 0.0
         self._connect_id = 0.0
         self._publish_stream = _STREAM
+        self._reader.early = True
 
     def _on_message(self, message: Message) -> None:
         if message.type in (chunks.COMMAND, chunks.COMMAND3):
@@ -165,6 +166,7 @@ class ServerSession(Session[ServerEvent]):
     def accept_publish(self) -> None:
         """Lets the publisher begin (7.2.2.6). Raises LocalError when nobody asked."""
         self._step(Step.PUBLISH_ACCEPTED)
+        self._reader.early = False
         begin = STREAM_BEGIN.to_bytes(2, "big") + self._publish_stream.to_bytes(4, "big")
         self._send(CONTROL_STREAM, chunks.USER_CONTROL, begin)
         self._status("status", "NetStream.Publish.Start", "Go ahead.", self._publish_stream)
