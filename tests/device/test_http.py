@@ -56,6 +56,15 @@ class Harm(unittest.TestCase):
     def test_answers_that_drip(self):
         with mock.patch.object(device_http, "_WHOLE_LIMIT", 0.3), self.assertRaisesRegex(BadAnswer, "more than 0.3 s"):
             self.answer(b"HTTP/1.1 200 OK\r\nContent-Length: 9000\r\n\r\n", *[b" "] * 100, pause=0.02)
+        for drips in (
+            [b"HTTP/1.1 200 OK\r\n", *[b"A: b\r\n"] * 100],
+            [b"H"] + [b"\r\n"] * 100,
+            [b"HTTP/1.1 100 Continue\r\n\r\n"] * 100,
+        ):
+            with mock.patch.object(device_http, "_WHOLE_LIMIT", 0.3), self.assertRaises(DeviceError):
+                begin = time.monotonic()
+                self.answer(*drips, pause=0.02)
+            self.assertLess(time.monotonic() - begin, 1.5)
 
     def test_packed_bytes_are_not_unpacked(self):
         with self.assertRaisesRegex(BadAnswer, "packed bytes"):

@@ -83,6 +83,15 @@ class Reading(unittest.TestCase):
         aborted += header(0, 6, 9, 2, 9) + b"ok"
         self.assertEqual(read(aborted)[-1].payload, b"ok")
 
+    def test_a_whole_message_cuts_an_unfinished_one_short(self):
+        begun = header(0, 6, 0, 300, 9) + bytes(128)
+        for step in (None, 1):
+            found = read(begun + header(0, 6, 9, 2, 9) + b"ok" + b"\xc6ko" + header(0, 6, 40, 0, 9) + b"\xc6", step)
+            self.assertEqual([(m.timestamp, m.payload) for m in found], [(9, b"ok"), (18, b"ko"), (40, b""), (80, b"")])
+        reader = ChunkReader()
+        read(begun + header(0, 6, 9, 2, 9) + b"ok", reader=reader)
+        self.assertEqual(reader._held, 0)
+
     def test_chunk_size_changes(self):
         data = header(0, 2, 0, 4, 1, 0) + (4096).to_bytes(4, "big") + header(0, 6, 0, 3000, 9) + bytes(3000)
         data += header(0, 2, 0, 4, 1, 0) + (1).to_bytes(4, "big") + header(0, 6, 0, 3, 9) + b"a\xc6b\xc6c"

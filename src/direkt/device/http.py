@@ -6,10 +6,11 @@ carry no control characters that a terminal would obey.
 
 from __future__ import annotations
 
+import asyncio
+import contextlib
 import json
-import time
 import unicodedata
-from collections.abc import Iterator, Mapping
+from collections.abc import AsyncIterator, Coroutine, Mapping
 from typing import Literal
 
 import httpx
@@ -19,7 +20,7 @@ from direkt.errors import os_words
 from direkt.secret import Secret
 
 LIMIT = 5.0  # s until an answer begins, and between its parts
-_WHOLE_LIMIT = 15.0  # s for all of it
+_WHOLE_LIMIT = 15.0  # s for a request with its login and the whole answer
 _LARGEST = 1 << 20  # bytes of an answer
 _GREATEST = 1 << 63  # of a whole number
 
@@ -37,7 +38,8 @@ class HttpDevice:
         if login is not None and kind != "none":
             scheme = httpx.DigestAuth if kind == "digest" else httpx.BasicAuth
             auth = scheme(login[0], login[1].reveal())
-        self._client = httpx.Client(
+        self._loop = asyncio.new_event_loop()  # of asyncio there is only this: it alone can end a wait as a whole
+        self._client = httpx.AsyncClient(
             base_url=address,
             auth=auth,
             timeout=LIMIT,
@@ -48,14 +50,21 @@ class HttpDevice:
 
     def close(self) -> None:
         """Lets go of the connection."""
-        self._client.close()
+        if not self._loop.is_closed():
+            self._loop.run_until_complete(self._client.aclose())
+            self._loop.close()
 
     def ask(self, method: str, path: str, body: Mapping[str, object] | None = None) -> tuple[bool, object]:
         """Whether the device takes a request, and the JSON that it answers. Raises DeviceError."""
         if not path.startswith("/") or path.startswith("//"):
             raise ValueError(f"{path!r} is no path on the device")
         try:
-            answer = self._client.request(method, path, json=body)
+            answer = self._wait(self._request(method, path, body))
+        except TimeoutError:
+            raise BadAnswer(
+                f"{self.name} answers {method} {path} with bytes that take more than {_WHOLE_LIMIT:g} s: is this address the "
+                f"right device?"
+            ) from None
         except _TooMuch as error:
             raise BadAnswer(
                 f"{self.name} answers {method} {path} with {error}: is this address the right device?"
@@ -79,6 +88,22 @@ class HttpDevice:
                 f"done starting?"
             ) from None
 
+    async def _request(self, method: str, path: str, body: Mapping[str, object] | None) -> httpx.Response:
+        async with asyncio.timeout(_WHOLE_LIMIT):
+            return await self._client.request(method, path, json=body)
+
+    def _wait(self, request: Coroutine[None, None, httpx.Response]) -> httpx.Response:
+        """The answer; where the wait is interrupted, the request ends too."""
+        task = self._loop.create_task(request)
+        try:
+            return self._loop.run_until_complete(task)
+        except BaseException:
+            if not task.done():
+                task.cancel()
+                with contextlib.suppress(asyncio.CancelledError, Exception):
+                    self._loop.run_until_complete(task)
+            raise
+
     def _login_hint(self, answer: httpx.Response) -> str:
         wanted = _printable(answer.headers.get("www-authenticate", "").split(" ")[0].lower()[:20])
         if not self._has_login:
@@ -92,9 +117,10 @@ def _reason(error: Exception) -> str:
     """The system's words, which lie behind those of the HTTP library; else the library's own."""
     cause: BaseException | None = error
     while cause is not None:
-        if isinstance(cause, OSError):
+        if isinstance(cause, OSError) and cause.errno:
             return os_words(cause)
-        cause = cause.__cause__ or cause.__context__
+        inside = cause.exceptions[0] if isinstance(cause, BaseExceptionGroup) else None
+        cause = inside or cause.__cause__ or cause.__context__
     return str(error).lower() or type(error).__name__
 
 
@@ -102,35 +128,33 @@ class _TooMuch(Exception):
     """An answer beyond the limits."""
 
 
-class _Bounded(httpx.HTTPTransport):
-    """Ends answers that are too long, take too long, or are packed."""
+class _Bounded(httpx.AsyncHTTPTransport):
+    """Ends answers that are too long or packed."""
 
-    def handle_request(self, request: httpx.Request) -> httpx.Response:
-        answer = super().handle_request(request)
+    async def handle_async_request(self, request: httpx.Request) -> httpx.Response:
+        answer = await super().handle_async_request(request)
         if answer.headers.get("content-encoding", "identity") != "identity":
-            answer.close()
+            await answer.aclose()
             raise _TooMuch("packed bytes that nobody asked for")
-        assert isinstance(answer.stream, httpx.SyncByteStream)
+        assert isinstance(answer.stream, httpx.AsyncByteStream)
         answer.stream = _Limited(answer.stream)
         return answer
 
 
-class _Limited(httpx.SyncByteStream):
-    def __init__(self, stream: httpx.SyncByteStream) -> None:
+class _Limited(httpx.AsyncByteStream):
+    def __init__(self, stream: httpx.AsyncByteStream) -> None:
         self._stream = stream
 
-    def __iter__(self) -> Iterator[bytes]:
-        size, begin = 0, time.monotonic()
-        for part in self._stream:
+    async def __aiter__(self) -> AsyncIterator[bytes]:
+        size = 0
+        async for part in self._stream:
             size += len(part)
             if size > _LARGEST:
                 raise _TooMuch(f"more than {_LARGEST >> 20} MiB")
-            if time.monotonic() - begin > _WHOLE_LIMIT:
-                raise _TooMuch(f"bytes that take more than {_WHOLE_LIMIT:g} s")
             yield part
 
-    def close(self) -> None:
-        self._stream.close()
+    async def aclose(self) -> None:
+        await self._stream.aclose()
 
 
 def _finite(text: str) -> float:

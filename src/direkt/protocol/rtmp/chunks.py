@@ -155,7 +155,7 @@ class ChunkReader:
             return False
         if kind < 3 and held is not None:  # a new message cuts the unfinished one short
             self._held -= done
-            held, done = None, 0
+            held = incoming.held = None
         if held is None:
             if kind == 0:
                 incoming.timestamp, incoming.delta = field, field
