@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import difflib
 import io
+import math
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -31,7 +32,7 @@ _MOST = 300_000  # values, each counted as often as YAML aliases repeat it
 class Strict(BaseModel):
     """A model that knows all its entries."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
 
 @dataclass(frozen=True, slots=True)
@@ -220,8 +221,8 @@ def _scalar(text: str) -> Any:
     if text[:1] in _NUMERIC:
         if _INT.fullmatch(text):
             return int(text, 0 if text[:2] in ("0o", "0x") else 10)
-        if _FLOAT.fullmatch(text):
-            return float(text)
+        if _FLOAT.fullmatch(text) and math.isfinite(number := float(text)):
+            return number
         if text:
             return text
     return _WORDS.get(text, text)
@@ -292,7 +293,7 @@ def _plain(data: Any, depth: int, left: list[int]) -> Any:
         return data
     if isinstance(data, int):
         return int(data)
-    if isinstance(data, float):
+    if isinstance(data, float) and math.isfinite(data):
         return float(data)
     return str(data)
 
