@@ -28,6 +28,7 @@ _ESSENTIAL = ("video.codec",)
 _NO_VIDEO = "No video in the stream: check the device's input and encoder."
 _FEW_LOSSES = 0.01  # share by which losses may pull a mean away from what is usual
 _LONGER = "Watch or record for longer."
+_UNSTATED = "The stream does not state it, so each player decides: state it in the encoder, where that can be set."
 
 
 @dataclass(frozen=True, slots=True)
@@ -157,7 +158,7 @@ def _why_unseen(row: Parameter, sent: Values) -> str:
         codec = sent.get(f"{kind}.codec")
         if kind == track and codec is not None and not registry.find(kind, str(codec)).module:
             return f"Of {codec} only times and bytes are measured: nothing here reads its headers."
-    return _LONGER
+    return _UNSTATED if row.optional and f"{track}.codec" in sent else _LONGER
 
 
 def _judge(row: Parameter, rule: Rule | None, set_: Value | None, sent: Measured | None, all_sent: Values) -> Finding | None:  # fmt: skip

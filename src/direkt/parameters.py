@@ -63,6 +63,7 @@ class Parameter:
     follows: Follows | None = None
     needs: tuple[str, Value] | None = None  # means something only where another parameter has this value
     signed: bool = False  # may be negative
+    optional: bool = False  # a stream need not state it
     resolution: float = 0.0
     near: float = 0.0
     decimals: int = 0  # with which it is given out and shown
@@ -126,7 +127,7 @@ _ROWS = (
               measured="Width and height in macroblocks of the sequence parameter set, of both fields together."),
     Parameter("video.sample_aspect", _R, "Shape of one pixel, width to height.",
               "Choose a size with square pixels (1:1): 1280x720 or 1920x1080, not an anamorphic one.",
-              measured="Aspect ratio of the VUI; absent where the stream does not say."),
+              measured="Aspect ratio of the VUI; absent where the stream does not say.", optional=True),
     Parameter("video.display_aspect", _R,
               "Shape of the picture as shown. Pixels count as square where the stream does not say otherwise.",
               "Choose a 16:9 size; a 4:3 picture is shown with black sides.", follows=_ASPECT,
@@ -229,16 +230,16 @@ _ROWS = (
                        "only a repetition can be. A still picture that is coded afresh each time counts as moving."),
     Parameter("video.colour.range", _C, "Whether black to white uses part of the code values or all.",
               "Set limited (video) range.", choices=("limited", "full"),
-              measured="The VUI; absent where it does not say."),
+              measured="The VUI; absent where it does not say.", optional=True),
     Parameter("video.colour.primaries", _C, "Which red, green and blue are meant.", "Set BT.709 for HD.",
               choices=tuple(dict.fromkeys(colour.PRIMARIES.values())),
-              measured="The VUI; absent where it does not say. Names are those of H.273."),
+              measured="The VUI; absent where it does not say. Names are those of H.273.", optional=True),
     Parameter("video.colour.transfer", _C, "How code values become light.", "Set BT.709 for HD; turn off HDR or log.",
               choices=tuple(dict.fromkeys(colour.TRANSFER.values())),
-              measured="The VUI; absent where it does not say. Names are those of H.273."),
+              measured="The VUI; absent where it does not say. Names are those of H.273.", optional=True),
     Parameter("video.colour.matrix", _C, "How colour is split into brightness and difference.", "Set BT.709 for HD.",
               choices=tuple(dict.fromkeys(colour.MATRIX.values())),
-              measured="The VUI; absent where it does not say. Names are those of H.273."),
+              measured="The VUI; absent where it does not say. Names are those of H.273.", optional=True),
     Parameter("video.projection", _C, "How a picture of all around is laid out flat.",
               "Set the projection of the 360° camera, and mark the event as spherical.",
               choices=("none", "equirectangular", "cubemap", "other"),

@@ -172,6 +172,19 @@ class Tables(unittest.TestCase):
         with mock.patch.object(draft, "_LIMIT", -1), self.assertRaisesRegex(UnusableInput, "takes more than"):
             draft.read("A,1\n", "csv")
 
+    def test_ranges_that_run_downwards_are_not_claimed(self):
+        for row in (
+            "Bitrate,500 to 3 kbps",
+            "Keyframe interval,4 to 2 s",
+            "Frame rate,60 to 30 fps",
+            '"Bitrate, 1080p30",6 to 3 Mbps, best 4 Mbps',
+        ):
+            s, left, _ = drafted(row + "\n")
+            self.assertEqual((s.rules, s.ladder, len(left)), ({}, (), 1), row)
+            self.assertIn("downwards", left[0][1])
+        s, left, _ = drafted("Bitrate,at least 1500 kbps\nVideo bitrate,at most 500 kbps\n")
+        self.assertEqual((s.rules["video.bitrate.mean"].json(), len(left)), ({"must": {"min": 1500}}, 1))
+
     def test_rows_that_contradict_each_other_are_listed(self):
         s, left, _ = drafted("Scan,progressive\nAudio codec,AAC\nAudio,MP3\n")
         self.assertEqual(s.rules["audio.codec"].json(), {"must": "aac"})

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from itertools import zip_longest
 from typing import TYPE_CHECKING
 
 from direkt.cli import output
@@ -15,11 +16,23 @@ if TYPE_CHECKING:
     from direkt.measure.meter import Measurement
     from direkt.parameters import Measured
 
+_FEW = 8  # values that stay in one column
+
 
 def print_measured(out: Console, found: Mapping[str, Measured], skip: set[str]) -> None:
     """Measured values that no finding shows, and what goes with them."""
     told = {"video.width", "video.height"} if "video.size" in found else set()
     rows = [(name, measured) for name, measured in found.items() if name not in skip | told]
+    if not rows:
+        return
+    bare = [(name, show_measured(name, measured)) for name, measured in rows if not measured.note]
+    if output.is_wide(out) and len(bare) > _FEW:
+        half = -(-len(bare) // 2)
+        made = output.table("measured", "value", "measured", "value")
+        for left, right in zip_longest(bare[:half], bare[half:], fillvalue=("", "")):
+            made.add_row(*left, *right)
+        out.print(made)
+        rows = [(name, measured) for name, measured in rows if measured.note]
     if not rows:
         return
     made = output.table("measured", "value", "")

@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from direkt.parameters import Measured, Value
 
 _NARROW = 96  # columns below which tables turn into lines
+_WIDE = 120  # from which two short ones stand beside each other
 _PIPE = 110  # columns of a pipe
 
 
@@ -103,6 +104,11 @@ def show_measured(name: str, found: Measured | None) -> str:
 def is_narrow(out: Console) -> bool:
     """Whether tables would not fit."""
     return out.width < _NARROW
+
+
+def is_wide(out: Console) -> bool:
+    """Whether two short tables fit beside each other."""
+    return out.width >= _WIDE
 
 
 def table(*columns: str) -> Table:

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import re
 import time
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from direkt import parameters
@@ -198,8 +199,22 @@ def _strength(clause: str, name: str = "") -> str:
 def _add(draft: Draft, row: Row, found: list[tuple[str, str, Value | list[Value] | dict[str, Value]]]) -> None:
     if not found:
         raise DraftError("nothing in it that could be a value")
+    spans: dict[str, dict[str, object]] = {}
+    for parameter, _, value in found:
+        if isinstance(value, dict):  # the two ends of an interval are two parameters
+            spans.setdefault(re.sub(r"\.(min|max)$", "", parameter), {}).update(value)
+    if any(_downwards(span) for span in spans.values()):
+        raise DraftError(_DOWNWARDS)
     for parameter, strength, value in found:
         draft.rules.append((parameter, strength, value, row))
+
+
+_DOWNWARDS = "a range that runs downwards: a slip, or written the other way round"
+
+
+def _downwards(bounds: Mapping[str, object]) -> bool:
+    low, high = bounds.get("min"), bounds.get("max")
+    return isinstance(low, int | float) and isinstance(high, int | float) and low > high
 
 
 def _number(text: str) -> Value:
@@ -291,6 +306,12 @@ def _ladder(row: Row, draft: Draft) -> None:
             bounds = {"min": 0, **bounds}
         else:
             raise DraftError("a bitrate without a range: it may be a maximum or a recommendation")
+    if _downwards(bounds):
+        raise DraftError(_DOWNWARDS)
+    if best is not None and (
+        _downwards({"min": bounds["min"], "max": best}) or _downwards({"min": best, "max": bounds["max"]})
+    ):
+        raise DraftError("what is recommended lies outside the range")
     numbers = sorted(float(rate) for rate in rates) or [1.0, 300.0]
     step: dict[str, object] = {
         "size": size,
@@ -527,8 +548,14 @@ def write(draft: Draft, title: str) -> str:
     for parameter, strength, value, row in draft.rules:
         rule = merged.setdefault(parameter, {})
         if strength in rule:
-            if isinstance(rule[strength], dict) and isinstance(value, dict) and not set(rule[strength]) & set(value):  # type: ignore[call-overload]
-                rule[strength] = {**rule[strength], **value}  # type: ignore[dict-item]
+            old = rule[strength]
+            if (
+                isinstance(old, dict)
+                and isinstance(value, dict)
+                and not set(old) & set(value)
+                and not _downwards({**old, **value})
+            ):
+                rule[strength] = {**old, **value}
             elif rule[strength] != value:
                 doubtful.append((row, f"says something else of {parameter} than: {origins[parameter][0]}"))
                 continue
