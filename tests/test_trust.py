@@ -23,21 +23,23 @@ destinations:
 class Store(Folder):
     def test_trust_holds_for_a_path_and_a_content(self):
         store, path = TrustStore(self.folder / "config"), self.file("rig.yaml", "a")
-        self.assertEqual(store.look_up(path, content_of(path)), Trust())
+        self.assertEqual(store.look_up(path, content_of(path)), Trust(rig=str(path)))
         store.add(path, content_of(path), ["B", "A"])
-        self.assertEqual(store.look_up(path, content_of(path)), Trust(True, frozenset("AB")))
+        self.assertEqual(store.look_up(path, content_of(path)), Trust(True, frozenset("AB"), rig=str(path)))
         other = self.file("other.yaml", "a")
         self.assertFalse(store.look_up(other, content_of(other)).commands, "the same content elsewhere")
         path.write_text("b")
-        self.assertEqual(store.look_up(path, content_of(path)), Trust(changed=True))
+        self.assertEqual(store.look_up(path, content_of(path)), Trust(changed=True, rig=str(path)))
         path.write_text("a")
         part = self.file("maker.yaml", "driver")
         self.assertNotEqual(content_of(path), content_of(path, [part]))
         self.assertEqual((self.folder / "config" / "trusted.yaml").stat().st_mode & 0o777, 0o600)
         store.remove(path)
-        self.assertEqual(store.look_up(path, content_of(path)), Trust())
+        self.assertEqual(store.look_up(path, content_of(path)), Trust(rig=str(path)))
         (self.folder / "config" / "trusted.yaml").write_text("rigs: [nonsense")
-        self.assertEqual(store.look_up(path, content_of(path)), Trust(), "what cannot be read is not trusted")
+        self.assertEqual(
+            store.look_up(path, content_of(path)), Trust(rig=str(path)), "what cannot be read is not trusted"
+        )
 
     def test_what_references_may_do(self):
         inside = self.folder / "rig"
@@ -107,6 +109,26 @@ class Command(Cli):
         self.assertEqual(self.direkt("key", "show", "a").code, 0)
         self.assertFalse(self.direkt("rig", "trust", "--revoke", "--json").json["trusted"])
         self.one_line(self.direkt("key", "show", "a"), 2, "not trusted")
+
+    def test_a_key_that_was_kept_for_another_rig(self):
+        mine = self.folder / "mine"
+        mine.mkdir()
+        text = (
+            RIG.split("  b:")[0]
+            .replace('"command:python3 mark.py"', "store:Foreign/a")
+            .replace("env:SECRET_OF_MINE", "env:DIREKT_X")
+        )
+        (mine / "rig.yaml").write_text(text)
+        self.path.write_text(text)
+        kept = self.direkt("key", "set", "a", "--rig", str(mine / "rig.yaml"), text=KEY)
+        self.assertEqual(kept.code, 0, kept)
+        self.assertEqual(self.direkt("key", "show", "a", "--rig", str(mine / "rig.yaml")).code, 0)
+        name = self.direkt("key", "list", "--json", "--rig", str(mine / "rig.yaml")).json["keys"][0]["source"]
+        self.path.write_text(text.replace("store:Foreign/a", name))
+        self.one_line(self.direkt("key", "show", "a"), 2, "was kept for", "mine/rig.yaml", "direkt rig trust")
+        said = self.direkt("rig", "trust", "--yes", "--json")
+        self.assertEqual(said.json["keys"], [name.removeprefix("store:")])
+        self.assertEqual(self.direkt("key", "show", "a").code, 0)
 
     def test_variables_that_the_person_lists(self):
         self.path.write_text(RIG.replace("command:python3 mark.py", "env:LISTED"))

@@ -1,7 +1,8 @@
 """Which rigs the person has looked at and trusts: remembered by the file's path and content.
 
 A rig may come from somebody else. Until it is trusted it starts no programs, and sees no environment variables but those
-whose names begin with DIREKT_, and no files with secrets outside its own folder. A rig that changes is a new one.
+whose names begin with DIREKT_, no files with secrets outside its own folder, and no keys that were kept for another rig.
+A rig that changes is a new one.
 """
 
 from __future__ import annotations
@@ -37,11 +38,12 @@ class _File(Strict):
 class Trust:
     """What a rig may do."""
 
-    commands: bool = False  # start programs, and read files with secrets outside its folder
+    commands: bool = False  # start programs, read files with secrets outside its folder, take keys kept for other rigs
     environment: frozenset[str] | None = (
         frozenset()
     )  # variables it may see, beside those that begin with DIREKT_; None: all
     changed: bool = False  # it was trusted, and is not what it was
+    rig: str = ""  # its file
 
     def sees(self, name: str) -> bool:
         """Whether it may see an environment variable."""
@@ -81,12 +83,13 @@ class TrustStore:
 
     def look_up(self, path: Path, content: str) -> Trust:
         """What the rig at ``path`` with this content may do."""
-        entry = next((entry for entry in self._read() if entry.path == str(path.resolve())), None)
+        rig = str(path.resolve())
+        entry = next((entry for entry in self._read() if entry.path == rig), None)
         if entry is None:
-            return Trust()
+            return Trust(rig=rig)
         if entry.content != content:
-            return Trust(changed=True)
-        return Trust(True, frozenset(entry.environment))
+            return Trust(changed=True, rig=rig)
+        return Trust(True, frozenset(entry.environment), rig=rig)
 
     def add(self, path: Path, content: str, environment: Iterable[str]) -> None:
         """From here on this rig is trusted, and may see these environment variables. Raises UnusableInput."""

@@ -93,7 +93,7 @@ def set_(destination: str, rig_path: Path | None, as_json: bool) -> None:
         changes["server"] = str(found.server)
         said.append(f"server address changed from {entry.server} to {found.server}")
     if found.key is not None:
-        kept = options.key_store().put(name, found.key)
+        kept = options.key_store().put(name, found.key, str(rig.path))
         place = "system keyring" if kept.where == "keyring" else "key file"
         said.append(f"key {_masked(found.key)} kept in the {place}")
         if entry.key != f"store:{name}":
@@ -241,7 +241,7 @@ def renew(destination: str, rig_path: Path | None, as_json: bool) -> ExitCode:
             f"To change both: direkt key set {destination}"
         )
     name = _store_name(rig, destination)
-    options.key_store().put(name, found.key)
+    options.key_store().put(name, found.key, str(rig.path))
     if entry.key != f"store:{name}":
         _change_rig(rig, destination, {"key": f"store:{name}"})
     out = output.console(err=as_json)

@@ -32,8 +32,8 @@ def trust(yes: bool, revoke: bool, rig_path: Path | None, as_json: bool) -> Exit
     """Show what the rig would do on this machine, and trust it.
 
     A rig that somebody else wrote starts no programs (command: references), sees no environment variables (env:) but
-    those that begin with DIREKT_ or that DIREKT_ENV lists, and reads no secrets outside its own folder (file:), until
-    you trust it. Trust holds for this file as it is now, with its driver files: after a change it is asked for again.
+    those that begin with DIREKT_ or that DIREKT_ENV lists, reads no secrets outside its own folder (file:), and takes no
+    key that was kept for another rig (store:), until you trust it. Trust holds for this file as it is now, with its driver files: after a change it is asked for again.
     """
     found = options.load_rig(rig_path)
     store = options.trust_store()
@@ -61,8 +61,8 @@ def trust(yes: bool, revoke: bool, rig_path: Path | None, as_json: bool) -> Exit
 
 
 def _wants(found: Rig) -> dict[str, list[str]]:
-    """What the rig would do: programs it starts, variables it sees, files outside its folder that it reads."""
-    refs = found.refs()
+    """What the rig would do: programs it starts, variables it sees, files outside its folder and others' keys it reads."""
+    refs, store = found.refs(), options.key_store()
     outside = [
         str(path) for ref in refs if ref.kind == "file"
         for path in [(found.folder / ref.path).resolve()] if not path.is_relative_to(found.folder)
@@ -71,6 +71,7 @@ def _wants(found: Rig) -> dict[str, list[str]]:
         "commands": [ref.name for ref in refs if ref.kind == "command"],
         "environment": [ref.name for ref in refs if ref.kind == "env"],
         "files": outside,
+        "keys": [r.name for r in refs if r.kind == "store" and store.owner(r.name) not in ("", str(found.path))],
     }
 
 
@@ -78,7 +79,7 @@ def _show(found: Rig) -> None:
     out = output.console(err=True)
     out.print(f"[bold]{escape(found.file.name)}[/]  {escape(str(found.path))}")
     wants = _wants(found)
-    words = {"commands": "starts", "environment": "sees the variable", "files": "reads"}
+    words = {"commands": "starts", "environment": "sees the variable", "files": "reads", "keys": "takes the key"}
     for kind, things in wants.items():
         for thing in things:
             out.print(f"{words[kind]:<18} {escape(thing)}", soft_wrap=True)
@@ -100,5 +101,5 @@ def _document(found: Rig, trusted: bool) -> RigTrustJson:
     wants = _wants(found)
     return {
         "schema": "direkt.rig-trust/1", "rig": str(found.path), "trusted": trusted, "commands": wants["commands"],
-        "environment": wants["environment"], "files": wants["files"],
+        "environment": wants["environment"], "files": wants["files"], "keys": wants["keys"],
     }  # fmt: skip

@@ -535,6 +535,7 @@ class RigTrustJson(TypedDict):
     commands: list[str]  # programs that its references start
     environment: list[str]  # variables that it sees
     files: list[str]  # outside its folder, that it reads secrets from
+    keys: list[str]  # in the store, that were kept for another rig
 
 
 DOCUMENTS: dict[str, type] = {

@@ -49,16 +49,25 @@ class KeyStore:
             return None
         if entry["where"] == "keyring":
             ring = self._keyring()
-            value = ring.get_password(_SERVICE, name) if ring is not None else None
-            return value if isinstance(value, str) else None
-        return self._read(_KEYS).get(name)
+            try:
+                value = ring.get_password(_SERVICE, name) if ring is not None else None
+            except Exception as error:
+                raise StoreError(f"the keyring does not give out {name!r}: {type(error).__name__}") from None
+        else:
+            value = self._read(_KEYS).get(name)
+        return value if isinstance(value, str) else None
 
-    def put(self, name: str, key: str) -> Kept:
-        """Keeps ``key``; a changed key is no longer exposed."""
+    def owner(self, name: str) -> str:
+        """The rig file that a key was kept for; empty where that is not known."""
+        entry = self._index().get(name)
+        return str(entry.get("rig", "")) if entry is not None else ""
+
+    def put(self, name: str, key: str, rig: str = "") -> Kept:
+        """Keeps ``key`` for the rig file ``rig``; a changed key is no longer exposed."""
         with self._alone():
-            return self._put(name, key)
+            return self._put(name, key, rig)
 
-    def _put(self, name: str, key: str) -> Kept:
+    def _put(self, name: str, key: str, rig: str) -> Kept:
         index = self._index()
         old = index.get(name)
         changed = old is None or self.get(name) != key
@@ -77,7 +86,7 @@ class KeyStore:
             self._write(_KEYS, {n: k for n, k in keys.items() if n != name})
         since = time.strftime("%Y-%m-%d %H:%M") if changed or old is None else old["since"]
         exposed = bool(old and old["exposed"] and not changed)
-        index[name] = {"where": where, "since": since, "exposed": exposed}
+        index[name] = {"where": where, "since": since, "exposed": exposed, "rig": rig}
         self._write(_INDEX, index)
         return Kept(name, where, since, exposed)
 
@@ -158,7 +167,7 @@ class KeyStore:
             return {}
         except OSError as error:
             raise StoreError(f"{path}: cannot be read: {os_words(error)}") from None
-        except ValueError:
+        except (ValueError, RecursionError):
             raise StoreError(f"{path}: damaged; move it away, and set the keys again") from None
         if not isinstance(data, dict):
             raise StoreError(f"{path}: damaged; move it away, and set the keys again")

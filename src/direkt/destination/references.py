@@ -57,6 +57,9 @@ class Store(Protocol):
     def get(self, name: str) -> str | None:
         """The secret called ``name``; None when there is none."""
 
+    def owner(self, name: str) -> str:
+        """The rig file that it was kept for; empty where that is not known."""
+
 
 @dataclass(frozen=True, slots=True)
 class Sources:
@@ -88,6 +91,9 @@ def parse_ref(text: str) -> SecretRef:
 def resolve(ref: SecretRef, sources: Sources, folder: Path) -> Secret:
     """The secret behind ``ref``; relative paths start at ``folder``. Raises SecretError."""
     if ref.kind == "store":
+        owner = sources.store.owner(ref.name) if sources.store is not None else ""
+        if owner and owner != sources.trust.rig and not sources.trust.commands:
+            raise SecretError(f"the key {ref.name!r} in the store was kept for {owner}: {_untrusted(sources.trust)}")
         kept = sources.store.get(ref.name) if sources.store is not None else None
         if kept is None:
             raise SecretError(
