@@ -18,9 +18,6 @@ from typing import Any, TypeVar
 
 import yaml as yaml_fast
 from pydantic import BaseModel, ConfigDict, ValidationError
-from ruamel.yaml import YAML
-from ruamel.yaml.error import MarkedYAMLError, YAMLError
-from ruamel.yaml.reader import ReaderError
 
 from direkt.errors import UnusableInput, os_words
 
@@ -112,9 +109,21 @@ def parse(text: str, source: str) -> Document:
         if not isinstance(plain_data, dict):
             raise DocumentError(source, [Problem(1, f"expected entries like 'name: value', got {_kind(plain_data)}")])
         return Document(source, plain_data, tree)
+    data = _carefully(text, source)
+    if not isinstance(data, Mapping):
+        raise DocumentError(source, [Problem(1, f"expected entries like 'name: value', got {_kind(data)}")])
+    return Document(source, data)
+
+
+def _carefully(text: str, source: str) -> Any:
+    """What the second parser makes of it. Raises DocumentError."""
+    from ruamel.yaml import YAML
+    from ruamel.yaml.error import MarkedYAMLError, YAMLError
+    from ruamel.yaml.reader import ReaderError
+
     yaml = YAML(typ="rt", pure=True)
     try:
-        data = yaml.load(io.StringIO(text))
+        return yaml.load(io.StringIO(text))
     except MarkedYAMLError as error:
         mark = error.problem_mark or error.context_mark
         words = " ".join(str(part) for part in (error.problem, error.context) if part) or "cannot be read"
@@ -134,9 +143,6 @@ def parse(text: str, source: str) -> Document:
     ) as error:
         words = str(error).split("\n")[0] or type(error).__name__
         raise DocumentError(source, [Problem(0, f"not valid YAML: {words}")]) from None
-    if not isinstance(data, Mapping):
-        raise DocumentError(source, [Problem(1, f"expected entries like 'name: value', got {_kind(data)}")])
-    return Document(source, data)
 
 
 def _loader() -> Any:

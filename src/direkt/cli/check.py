@@ -40,12 +40,13 @@ def check(source: Path, sheet_name: str | None, report: Path | None, as_json: bo
         from direkt.judge import judge_sent
 
         judgement = judge_sent(sheet, measurement.found)
-    document = _document(source, sheet, measurement, judgement)
-    if as_json:
-        output.print_json(document)
-    else:
+    if not as_json:
         _print(source, sheet, measurement, judgement)
-    output.save_report(report, document)
+    if as_json or report is not None:
+        document = _document(source, sheet, measurement, judgement)
+        if as_json:
+            output.print_json(document)
+        output.save_report(report, document)
     if measurement.odd_codec is not None:
         output.note(f"{source}: the video is {measurement.odd_codec}; of it only times and bytes were measured")
         if sheet is None:
@@ -96,17 +97,18 @@ def _document(source: Path, sheet: Sheet | None, measurement: Measurement, judge
 
 
 def _print(source: Path, sheet: Sheet | None, measurement: Measurement, judgement: Judgement | None) -> None:
-    from direkt.cli import judgement as judging
     from direkt.cli import measurement as measuring
 
     out = output.console()
     out.print(f"[bold]{output.escape(source)}[/]")
     judged = {finding.parameter for finding in judgement.findings} if judgement else set()
     measuring.print_measured(out, measurement.found, judged)
-    if judgement is not None:
-        judging.print_findings(out, judgement, with_set=False)
-    measuring.print_side_notes(out, measurement)
-    if judgement is not None and sheet is not None:
-        judging.print_verdict(out, judgement, sheet)
-    else:
+    if judgement is None or sheet is None:
+        measuring.print_side_notes(out, measurement)
         output.note("Not judged: name a sheet with --sheet (direkt sheet list shows them).")
+        return
+    from direkt.cli import judgement as judging
+
+    judging.print_findings(out, judgement, with_set=False)
+    measuring.print_side_notes(out, measurement)
+    judging.print_verdict(out, judgement, sheet)
