@@ -8,6 +8,7 @@ from __future__ import annotations
 import compileall
 import os
 import re
+import signal
 import subprocess
 import sys
 import time
@@ -33,6 +34,7 @@ _LIMIT = 600  # s for one file
 
 def one(name: str) -> int:
     """Runs one file here, and prints its counts last."""
+    signal.signal(signal.SIGINT, signal.default_int_handler)  # it is ignored where a shell runs this in the background
     suite = unittest.defaultTestLoader.loadTestsFromName(name)
     result = unittest.TextTestRunner(verbosity=1).run(suite)
     bad = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
