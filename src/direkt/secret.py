@@ -46,16 +46,22 @@ def _in_any_form(character: str) -> str:
     return f"(?:{re.escape(character)}|{encoded})"
 
 
+def without(text: str, known: Iterable[Secret]) -> str:
+    """A text in which ``known`` secrets are hidden, however their letters are written."""
+    for secret in known:
+        value = secret.reveal()
+        if len(value) >= _SHORTEST:
+            text = re.sub("".join(map(_in_any_form, value)), _HIDDEN, text, flags=re.IGNORECASE)
+    return text
+
+
 def without_keys(text: str, known: Iterable[Secret] = (), length: int = 0) -> str:
     """A text of somebody else's without what could be a key in it.
 
     Taken out are the ``known`` ones, the login, path and arguments of URLs, and each word of ``length`` characters
     that is not made of letters alone.
     """
-    for secret in known:
-        value = secret.reveal()
-        if len(value) >= _SHORTEST:
-            text = re.sub("".join(map(_in_any_form, value)), _HIDDEN, text, flags=re.IGNORECASE)
+    text = without(text, known)
     text = _URL.sub(lambda m: f"{m[1]}{m[3]}{'/...' if m[4].strip('/.:,;!') else m[4]}", text)
 
     def hide(match: re.Match[str]) -> str:

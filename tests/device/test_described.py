@@ -152,6 +152,38 @@ class SlotForms(unittest.TestCase):
             talk.close()
             self.assertEqual(sent, [wanted])
 
+    def test_a_key_anywhere_in_a_devices_answer_goes_no_further(self):
+        file = shipped_file()
+        setting = file.settings["video.rate_control"]
+        facts = file.facts.model_copy(update={"firmware": "push_key", "input": "signal"})
+        for server, key, length in (
+            ("rtmp://h.example/live", KEY, len(KEY)), (f"rtmp://h.example/live/{KEY}", "", 0),
+            (f"rtmp://h.example/live/{KEY}", KEY, len(KEY)),
+        ):  # fmt: skip
+            talk = described.Driver("x", file.model_copy(update={"facts": facts}), "http://192.0.2.1", None)
+            item = {"slot": 1, "channel": f"main {KEY}", "state": KEY, "server": server, "key": key, "key_length": length,
+                    "message": KEY}  # fmt: skip
+            state = {
+                "model": f"X {KEY}",
+                "push_key": KEY,
+                "signal": KEY.upper(),
+                "channels": {"main": {}, "second": {}},
+                "push": [item],
+            }
+            with mock.patch.object(talk, "_ask", lambda request, state=state: state):
+                read = talk.read()
+                self.assertNotIn(KEY, repr(read).lower(), server)
+                if not key:
+                    self.assertEqual(
+                        (read.slots[1].server, read.slots[1].key_length), ("rtmp://h.example/live", len(KEY))
+                    )
+                group, _, name = setting.field.partition(".")
+                state["channels"]["main"] = {group: {name: f"{KEY}x"}}
+                with self.assertRaises(BadAnswer) as caught:
+                    talk.read()
+                self.assertNotIn(KEY, str(caught.exception))
+            talk.close()
+
     def test_a_key_in_a_devices_answer_goes_no_further(self):
         file = shipped_file()
         server, other = "rtmp://h.example:1940/a/b", "wren-2-other"

@@ -34,8 +34,9 @@ from direkt.documents import Document, DocumentError, Problem, Strict
 from direkt.parameters import ParameterError, Values
 from direkt.protocol import address
 from direkt.protocol.address import AddressError
-from direkt.secret import Secret, without_keys
+from direkt.secret import Secret, without, without_keys
 
+_KEY_LIKE = 8  # characters of what could be a key at the end of an address
 _OUR_STATES = {state.value: state for state in PushState}
 _Request = Literal["state", "limits", "write", "write_slot", "push_on", "push_off", "restart"]
 
@@ -191,7 +192,7 @@ class Driver:
         """State and limits."""
         state = self._ask("state")
         limits = self._ask("limits") if "limits" in self._file.requests else {}
-        facts = self._file.facts
+        facts, slots = self._file.facts, self._slots(state)  # the slots first: they tell which keys no text may repeat
         signal = _look_up(state, facts.input)
         connected = _look_up(state, facts.input_connected)
         temperature = _look_up(state, facts.temperature)
@@ -203,13 +204,17 @@ class Driver:
                 name: self._channel(name, _look_up(state, path), limits) for name, path in self._file.channels.items()
             }
         except WordsError as error:
-            raise BadAnswer(f"{self.name} gives {error}") from None
+            raise BadAnswer(f"{self.name} gives {without_keys(str(error), self._written)}") from None
         return DeviceState(
-            model=str(model), firmware=str(_look_up(state, facts.firmware)),
+            model=self._said(model), firmware=self._said(_look_up(state, facts.firmware)),
             temperature=float(temperature) if isinstance(temperature, int | float) else None,
-            input=words.input_signal(str(signal)) if signal and connected is not False else None,
-            restart_needed=_look_up(state, facts.restart_needed) is True, channels=channels, slots=self._slots(state),
+            input=words.input_signal(self._said(signal)) if signal and connected is not False else None,
+            restart_needed=_look_up(state, facts.restart_needed) is True, channels=channels, slots=slots,
         )  # fmt: skip
+
+    def _said(self, text: object) -> str:
+        """A text of the device without the keys that are known."""
+        return without_keys(str(text), self._written)
 
     def _channel(self, name: str, data: object, limits: object) -> Channel:
         if not isinstance(data, Mapping):
@@ -248,7 +253,7 @@ class Driver:
             word = str(_look_up(item, entries.state))
             known = states.get(word) or _OUR_STATES.get(word, PushState.UNKNOWN)
             out[number] = Slot(
-                number, str(_look_up(item, entries.channel)), server, length, known, said, sent if isinstance(sent, int) else 0
+                number, self._said(_look_up(item, entries.channel)), server, length, known, said, sent if isinstance(sent, int) else 0
             )  # fmt: skip
         return out
 
@@ -263,7 +268,13 @@ class Driver:
                 self._written.add(Secret(key))
             scheme, separator, rest = given.get("server", "").partition("?")[0].partition("://")
             place, slash, path = rest.partition("/")
-            return f"{scheme}{separator}{place.rpartition('@')[2]}{slash}{path}", length or len(given.get("key", ""))
+            length = length or len(given.get("key", ""))
+            app, inner, last = path.rpartition("/")
+            if not length and inner and len(last) >= _KEY_LIKE and not last.isalpha():  # all of it in the address
+                self._written.add(Secret(last))
+                path, length = app, len(last)
+            server = f"{scheme}{separator}{place.rpartition('@')[2]}{slash}{path}"
+            return without(server, self._written), length
         if not given:
             return "", 0
         try:
