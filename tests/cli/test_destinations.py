@@ -3,7 +3,10 @@ import os
 import pty
 import subprocess
 import time
+from unittest import mock
 
+from direkt.work import renew
+from direkt.work.renew import Renewed
 from tests.support import KEY, Cli, RigCli, command, free_port, wait_for_port
 
 GOOD, NEW = "varn~fake~turnstone", "varn~fake~greenshank"
@@ -86,6 +89,19 @@ class Sheets(Cli):
 class Keys(RigCli):
     def paste(self, *arguments: str, text: str):
         return self.direkt(*arguments, text=text)
+
+    def test_ctrl_c_between_two_devices_says_which_have_the_new_key(self):
+        def renewing(*_):
+            yield Renewed("finish", "tower", True)
+            raise KeyboardInterrupt
+
+        with mock.patch.object(renew, "renew", renewing):
+            result = self.paste("key", "renew", "tarnlight", text=NEW + "\n")
+        self.assertEqual(result.code, 130)
+        self.assertIn(
+            "Interrupted: the new key is kept; it is written to: tower. For the others: direkt key renew tarnlight",
+            result.err,
+        )
 
     def test_set_list_show_form_expose_renew_forget(self):
         rig = (self.folder / "rig.yaml").read_text()

@@ -249,13 +249,20 @@ def renew(destination: str, rig_path: Path | None, as_json: bool) -> ExitCode:
         out.print(escape(f"repaired: {words}"))
     out.print(f"the new key {escape(_masked(found.key))} is kept")
     document: KeyRenewJson = {"schema": "direkt.key-renew/1", "destination": destination, "devices": []}
-    for one in work(rig, destination, Secret(found.key), options.sources(rig)):
-        mark = "[green]✓ written[/]" if one.written else "[bold red]✗ not written[/]"
-        reason = f": {escape(one.reason)}" if one.reason else ""
-        out.print(f"{mark}  {escape(one.device)} ({escape(one.feed)}){reason}")
-        document["devices"].append(
-            {"feed": one.feed, "device": one.device, "written": one.written, "reason": one.reason}
+    try:
+        for one in work(rig, destination, Secret(found.key), options.sources(rig)):
+            mark = "[green]✓ written[/]" if one.written else "[bold red]✗ not written[/]"
+            reason = f": {escape(one.reason)}" if one.reason else ""
+            out.print(f"{mark}  {escape(one.device)} ({escape(one.feed)}){reason}")
+            document["devices"].append(
+                {"feed": one.feed, "device": one.device, "written": one.written, "reason": one.reason}
+            )
+    except KeyboardInterrupt:
+        have = ", ".join(d["device"] for d in document["devices"] if d["written"]) or "no device for certain"
+        output.interrupted(
+            f"the new key is kept; it is written to: {have}. For the others: direkt key renew {destination}"
         )
+        return ExitCode.INTERRUPTED
     if as_json:
         output.print_json(document)
     return ExitCode.GOOD if all(d["written"] for d in document["devices"]) else ExitCode.NO_ANSWER
