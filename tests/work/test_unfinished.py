@@ -158,7 +158,35 @@ class Faults(Writes):
         (self.folder / write.SAVED_FOLDER / "finish.unfinished.json").mkdir(parents=True)
         with self.assertRaisesRegex(UnusableInput, "so nothing was changed"):
             self.begin(device)
-        self.assertEqual(device.calls, ["read", "read"])
+        self.assertEqual(set(device.calls), {"read"})
+
+    def test_a_device_that_somebody_else_changes_while_the_question_waits(self):
+        for change in (
+            lambda d: d.values.update({"video.size": "1920x1080"}), lambda d: setattr(d, "needs_restart", True),
+            lambda d: setattr(d, "slot", Slot(1, "second", "", 0, PushState.PUSHING)),
+            lambda d: setattr(d, "slot", Slot(1, "main", "", 0, PushState.STOPPED)),
+        ):  # fmt: skip
+            device = FakeDriver()
+
+            def on_event(event, device=device, change=change):
+                if isinstance(event, Agree):
+                    change(device)
+                    return True
+                return None
+
+            with self.assertRaisesRegex(DirektError, "was changed since it was read") as caught:
+                drive(write.write(self.feed(device), Secret(KEY), self.clock), on_event)
+            self.assertEqual(caught.exception.__notes__, ["tower was not changed"])
+            self.assertEqual(set(device.calls), {"read"})
+        self.assertFalse((self.folder / write.SAVED_FOLDER).exists())
+        retrying = FakeDriver()
+        retrying.slot = Slot(1, "second", "", 0, PushState.RETRYING)
+
+        def moves_on(event):
+            retrying.slot = Slot(1, "second", "", 0, PushState.CONNECTING)
+            return True if isinstance(event, Agree) else None
+
+        self.assertTrue(drive(write.write(self.feed(retrying), Secret(KEY), self.clock), moves_on).agreed)
 
     def test_a_file_that_was_cut_short_or_is_another_rigs(self):
         device = FakeDriver()

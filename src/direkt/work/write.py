@@ -10,7 +10,17 @@ from pathlib import Path
 
 from direkt import files, parameters
 from direkt.destination.references import Sources
-from direkt.device.model import Capability, Channel, DeviceError, DeviceState, Refused, Slot, Unreachable, need
+from direkt.device.model import (
+    Capability,
+    Channel,
+    DeviceError,
+    DeviceState,
+    PushState,
+    Refused,
+    Slot,
+    Unreachable,
+    need,
+)
 from direkt.errors import DirektError, UnusableInput, os_words
 from direkt.match.budget import share_of
 from direkt.match.plan import Plan, Step, Unmet, plan
@@ -44,7 +54,7 @@ class Planned:
     @property
     def pushing(self) -> bool:
         """Whether the device pushes now: a restart drops that."""
-        return self.slot.state.value != "stopped"
+        return self.slot.state is not PushState.STOPPED
 
 
 @dataclass(frozen=True, slots=True)
@@ -185,6 +195,7 @@ def _carry_out(
     if not (yield Agree()):
         return Written(False, target)
     with course.told():
+        _unchanged(feed, target, state)
         saved = _save(feed, state, target, clock)
         yield Saved(saved)
         course.begin(source or saved, restoring=source is not None)
@@ -198,6 +209,24 @@ def _carry_out(
         lost = tuple(_lost(feed, target, now))
         course.end()
         return Written(True, target, restarted, saved, lost, feed.channel(now).values)
+
+
+def _unchanged(feed: FeedParts, target: Planned, before: DeviceState) -> None:
+    """Raises DeviceError where the device is no longer what was agreed to: a question may have waited for long."""
+    now = feed.driver.read()
+    slot, channel = now.slots.get(target.slot.number), now.channels.get(target.channel.name)
+    same = slot is not None and channel is not None and (channel.values, _held(slot)) == (
+        target.channel.values, _held(target.slot)
+    )  # fmt: skip
+    if not same or now.restart_needed != before.restart_needed:
+        raise DeviceError(
+            f"{feed.device} was changed since it was read: run this again, and look at what it would do now"
+        )
+
+
+def _held(slot: Slot) -> tuple[str, str, int, bool]:
+    """What a slot holds, and whether it is in use."""
+    return slot.channel, slot.server, slot.key_length, slot.state is PushState.STOPPED
 
 
 def _settings(
