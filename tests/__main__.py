@@ -34,7 +34,8 @@ _LIMIT = 600  # s for one file
 
 def one(name: str) -> int:
     """Runs one file here, and prints its counts last."""
-    signal.signal(signal.SIGINT, signal.default_int_handler)  # it is ignored where a shell runs this in the background
+    signal.signal(signal.SIGINT, signal.default_int_handler)  # both are ignored where this runs in the background
+    signal.signal(signal.SIGHUP, signal.SIG_DFL)
     suite = unittest.defaultTestLoader.loadTestsFromName(name)
     result = unittest.TextTestRunner(verbosity=1).run(suite)
     bad = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
