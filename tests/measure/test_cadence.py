@@ -40,6 +40,15 @@ class Rates(unittest.TestCase):
                 self.assertEqual(found.usual(), (float(rate), 0.0), (rate, tick))
                 self.assertEqual((found.jitter, found.even, found.missing, found.repeated), (0.0, True, 0, 0))
 
+    def test_every_rate_in_use_is_known_where_time_stamps_cannot_tell(self):
+        for whole in (5, 10, 12, 15, 20, 24, 25, 30, 48, 50, 60, 90, 100, 120):
+            for rate in (Fraction(whole), *([Fraction(whole * 1000, 1001)] if whole in (15, 24, 30, 60, 120) else ())):
+                usual, off = rhythm(grid(rate, 2000)).usual()
+                self.assertEqual((usual, off), (float(rate), 0.0), rate)
+        self.assertEqual(rhythm(grid(Fraction(25, 2), 200)).usual(), (12.5, 0.0))
+        usual, off = rhythm(grid(Fraction(16), 200)).usual()
+        self.assertTrue(abs(usual - 16) <= off < 0.01 and off, "16 is none of them")
+
     def test_a_clock_that_jitters_by_4_ms_is_still_one_of_30(self):
         for seed in range(20):
             source = random.Random(seed)
