@@ -96,19 +96,21 @@ def faults(path: Path) -> Iterator[Fault]:
 def _worked(tree: ast.AST) -> Iterator[ast.AST]:
     """The nodes of a file that do something: no annotations, no texts."""
     for child in ast.iter_child_nodes(tree):
-        if isinstance(child, ast.JoinedStr | ast.Import | ast.ImportFrom | ast.Raise | ast.Assert):
-            continue
-        if isinstance(child, ast.FunctionDef | ast.AsyncFunctionDef):
-            for part in (*child.body, *child.args.defaults):
-                yield part
-                yield from _worked(part)
-        elif isinstance(child, ast.AnnAssign):
-            if child.value is not None:
-                yield child.value
-                yield from _worked(child.value)
-        else:
-            yield child
-            yield from _worked(child)
+        yield from _part(child)
+
+
+def _part(node: ast.AST) -> Iterator[ast.AST]:
+    if isinstance(node, ast.JoinedStr | ast.Import | ast.ImportFrom | ast.Raise | ast.Assert):
+        return
+    if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef):
+        for part in (*node.body, *node.args.defaults):
+            yield from _part(part)
+    elif isinstance(node, ast.AnnAssign):
+        if node.value is not None:
+            yield from _part(node.value)
+    else:
+        yield node
+        yield from _worked(node)
 
 
 def tests_near(path: Path, tree: Path) -> list[str]:

@@ -79,6 +79,12 @@ class Config(unittest.TestCase):
         element += "0" + u(0, 4) + "1" + u(0, 4) + "1" + u(1, 4) + u(0, 4)
         config = aac.parse_config(pack(u(2, 5) + u(15, 4) + u(47999, 24) + u(0, 4) + "000" + element + "00000000"))
         self.assertEqual((config.sample_rate, config.channels), (47999, 6))
+        behind_a_delay = pack(u(2, 5) + u(3, 4) + u(0, 4) + "0" + "1" + u(0x1555, 14) + "0" + element + "00000000")
+        self.assertEqual(aac.parse_config(behind_a_delay).channels, 6)
+
+    def test_an_object_type_behind_the_escape(self):
+        config = aac.parse_config(pack(u(31, 5) + u(42 - 32, 6) + u(3, 4) + u(2, 4) + u(0, 9)))
+        self.assertEqual((config.object_type, config.sample_rate, config.channels), (42, 48000, 2))
 
     def test_errors(self):
         for data in (

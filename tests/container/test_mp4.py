@@ -209,7 +209,10 @@ class Tracks(unittest.TestCase):
             self.assertEqual(flat(self.seen(self.track(101, bits=bits))[0], "video"), wanted)
         data = mp4_writer.write([self.track(101, bits=8)])
         at = data.index(b"stz2") + 4
-        for place, value, words in ((at + 7, b"\x05", "fields of 5 bits"), (at + 8, b"\x00\xff\xff\xff", "claims 16777215 entries where 101 fit")):
+        for place, value, words in (
+            (at + 7, b"\x05", "fields of 5 bits"),
+            (at + 8, b"\x00\xff\xff\xff", "claims 16777215 entries where 101 fit"),
+        ):
             with self.assertRaisesRegex(ContainerError, words):
                 read(data[:place] + value + data[place + len(value) :])
 
