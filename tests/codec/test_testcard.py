@@ -59,6 +59,39 @@ class Decoded(unittest.TestCase):
         self.check(CardSettings(16, 16, Fraction(10), 5, "main"), 12)
         self.check(CardSettings(18, 400, Fraction(24), 100, "constrained-baseline"), 12)
 
+    def test_the_bars_are_those_of_three_quarters_colour(self):
+        high = [
+            (180, 128, 128),
+            (168, 44, 136),
+            (145, 147, 44),
+            (133, 63, 52),
+            (63, 193, 204),
+            (51, 109, 212),
+            (28, 212, 120),
+            (16, 128, 128),
+        ]
+        standard = [
+            (180, 128, 128),
+            (162, 44, 142),
+            (131, 156, 44),
+            (112, 72, 58),
+            (84, 184, 198),
+            (65, 100, 212),
+            (35, 212, 114),
+            (16, 128, 128),
+        ]
+        for height, wanted in ((720, high), (576, standard)):
+            card = TestCard(CardSettings(1280, height, Fraction(25), 10, "high"))
+            for n, colour in enumerate(wanted):
+                found = card.colour_at(n * 10 + 5, 3, 0)
+                self.assertTrue(all(abs(a - b) <= 1 for a, b in zip(found, colour, strict=True)), (n, found, colour))
+        pictures = decode(byte_stream(TestCard(CardSettings(640, 360, Fraction(25), 10, "high")).next()))
+        for n, bgr in enumerate(
+            ((191,) * 3, (0, 191, 191), (191, 191, 0), (0, 191, 0), (191, 0, 191), (0, 0, 191), (191, 0, 0), (0,) * 3)
+        ):
+            seen = pictures[0][40, n * 80 + 40]
+            self.assertTrue(all(abs(int(a) - b) < 12 for a, b in zip(seen, bgr, strict=True)), (n, seen, bgr))
+
     def test_the_marker_moves_and_the_count_counts(self):
         card = TestCard(CardSettings(640, 360, Fraction(25), 100, "high"))
         pictures = decode(b"".join(byte_stream(card.next()) for _ in range(35)))
