@@ -1,4 +1,7 @@
-"""Plants faults in the core, one at a time, and counts those that no test notices: ``python -m tests.mutants [COUNT] [SEED]``.
+"""Plants faults in the core, one at a time, and counts those that no test notices.
+
+``python -m tests.mutants [COUNT] [SEED] [PARTS] [NEAR]``: PARTS are files and folders of the package between commas, NEAR
+is how many of the nearest test files are tried.
 
 A fault is a comparison that is one off, an operator or a number that is another, a condition that is turned round.
 Every fault gets a copy of the package of its own. The test files that lie nearest to it run first, and the first one
@@ -136,8 +139,8 @@ def tests_near(path: Path, tree: Path) -> list[str]:
     return sorted((".".join(f.relative_to(tree).with_suffix("").parts) for f in files), key=distance)
 
 
-def noticed_by(fault: Fault, tree: Path) -> str | None:
-    """The first test file that fails with the fault planted in a copy of ``tree``; None where all pass."""
+def noticed_by(fault: Fault, tree: Path, near: int | None = None) -> str | None:
+    """The first of the test files (the ``near`` nearest) that fails with the fault planted; None where all pass."""
     folder = Path(tempfile.mkdtemp(prefix="direkt-fault-"))
     try:
         shutil.copytree(tree / "src", folder / "src")
@@ -146,7 +149,7 @@ def noticed_by(fault: Fault, tree: Path) -> str | None:
         planted.write_bytes(source[: fault.begin] + fault.new.encode() + source[fault.end :])
         compileall.compile_file(planted, quiet=2, force=True)
         environment = {**os.environ, "PYTHONPATH": str(folder / "src")}
-        for name in tests_near(fault.path, tree):
+        for name in tests_near(fault.path, tree)[:near]:
             command = [sys.executable, "-m", "tests", "--file", name]
             try:
                 done = subprocess.run(
@@ -164,10 +167,12 @@ def noticed_by(fault: Fault, tree: Path) -> str | None:
 def main() -> int:
     count = int(sys.argv[1]) if len(sys.argv) > 1 else 45
     seed = int(sys.argv[2]) if len(sys.argv) > 2 else 1
+    parts = tuple(sys.argv[3].split(",")) if len(sys.argv) > 3 else CORE
+    near = int(sys.argv[4]) if len(sys.argv) > 4 else None
     compileall.compile_dir(PACKAGE, quiet=2)
     paths = [
         p
-        for name in CORE
+        for name in parts
         for p in ([PACKAGE / name] if name.endswith(".py") else sorted((PACKAGE / name).rglob("*.py")))
     ]
     everything = [fault for path in paths for fault in faults(path)]
@@ -176,7 +181,7 @@ def main() -> int:
     with tempfile.TemporaryDirectory(prefix="direkt-tree-") as name, ThreadPoolExecutor(os.cpu_count() or 1) as pool:
         tree = Path(name) / "tree"  # as it is now: who works on meanwhile changes nothing
         shutil.copytree(ROOT, tree, ignore=shutil.ignore_patterns(".venv", ".git", ".*_cache"))
-        running = {pool.submit(noticed_by, fault, tree): str(fault) for fault in chosen}
+        running = {pool.submit(noticed_by, fault, tree, near): str(fault) for fault in chosen}
         for n, done in enumerate(as_completed(running), 1):
             found = done.result()
             if found is None:

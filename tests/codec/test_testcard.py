@@ -1,3 +1,4 @@
+import math
 import tempfile
 import unittest
 from fractions import Fraction
@@ -93,18 +94,28 @@ class Decoded(unittest.TestCase):
             self.assertTrue(all(abs(int(a) - b) < 12 for a, b in zip(seen, bgr, strict=True)), (n, seen, bgr))
 
     def test_the_marker_moves_and_the_count_counts(self):
-        card = TestCard(CardSettings(640, 360, Fraction(25), 100, "high"))
-        pictures = decode(b"".join(byte_stream(card.next()) for _ in range(35)))
-        marker = (card._still_rows) * 16 + 8
-        count = (card._still_rows + card._marker_rows) * 16 + 4
+        for width, height, count in ((640, 360, 85), (1920, 1080, 9), (1280, 720, 20), (160, 96, 25), (96, 64, 9)):
+            self.check_motion(TestCard(CardSettings(width, height, Fraction(25), 100, "high")), width // 16, count)
+
+    def check_motion(self, card: TestCard, columns: int, count: int) -> None:
+        pictures = decode(b"".join(byte_stream(card.next()) for _ in range(count)))
+        self.assertEqual(len(pictures), count)
+        marker = card._still_rows * 16 + 8
+        counter = (card._still_rows + card._marker_rows) * 16 + 4
+        bits = min(24, columns - 2)
+        wide = (columns - 2) // bits
+        left = (columns - wide * bits) // 2
         for index, image in enumerate(pictures):
             row = cv2.cvtColor(image, cv2.COLOR_BGR2GRAY)
-            brightest = int(row[marker].argmax()) // 16
-            self.assertEqual(brightest, index % 40)
-            width = card._bit_width * 16
-            left = card._bit_left * 16 + width // 2
-            bits = [int(row[count, left + n * width] > 128) for n in range(card._bit_count)]
-            self.assertEqual(int("".join(map(str, bits)), 2), index)
+            lit = row[marker].reshape(columns, 16).mean(axis=1) > 90
+            thick = max(1, columns // 40)
+            self.assertEqual(set(lit.nonzero()[0].tolist()), {(index + n) % columns for n in range(thick)}, index)
+            cells = row[counter].reshape(columns, 16).mean(axis=1)
+            blocks = cells[left : left + wide * bits].reshape(bits, wide)
+            self.assertTrue(((blocks > 200) | (blocks < 30)).all())
+            self.assertEqual(int("".join("01"[int(b[0] > 128)] for b in blocks), 2), index % (1 << bits))
+            self.assertTrue(((cells[:left] > 30) & (cells[:left] < 120)).all(), "the field around the count")
+            self.assertTrue(((cells[left + wide * bits :] > 30) & (cells[left + wide * bits :] < 120)).all())
 
 
 class Stream(unittest.TestCase):
@@ -133,6 +144,11 @@ class Stream(unittest.TestCase):
         card = TestCard(CardSettings(1280, 720, Fraction(25), 50, "high", 4000, "vbr"))
         sizes = [card.next().size for _ in range(500)]
         self.assertAlmostEqual(sum(sizes) * 8 / 20 / 1000, 4000, delta=200)
+        sent = 0
+        for n, size in enumerate(sizes):  # busy and quiet in turns of 5 s: 4000 x (1 + 0.35 sin(2 pi t / 5)) kbit/s
+            sent += size * 8
+            due = 4e6 * ((n + 1) / 25 + 0.35 * 5 / (2 * math.pi) * (1 - math.cos(2 * math.pi * n / 25 / 5)))
+            self.assertLess(abs(due - sent), 3 * 4e6 / 25, n)
         seconds = [sum(sizes[n : n + 25]) * 8 / 1000 for n in range(0, 500, 25)]
         self.assertGreater(max(seconds) / min(seconds), 1.3)
         self.assertIsNone(h264.parse_sps(card.sps).nal_hrd)
