@@ -141,6 +141,38 @@ class Units(unittest.TestCase):
             self.assertEqual(h264.unescape(h264.escape(raw)), raw)
             self.assertNotRegex(h264.escape(raw), rb"\0\0[\0-\2]")
 
+    def test_slice_groups_of_every_kind_are_stepped_over(self):
+        rest = ue(0) + ue(0) + "000" + se(0) + se(0) + se(-2) + "1" + "0"
+        maps = {
+            0: ue(5) + ue(6) + ue(7), 1: "", 2: ue(1) + ue(9) + ue(20) + ue(30), 3: "1" + ue(11), 4: "0" + ue(12), 5: "1" + ue(13),
+            6: ue(11) + u(0x1B1B1B, 24),
+        }  # fmt: skip
+        for kind, digits in maps.items():
+            for redundant in "01":
+                pps = h264.parse_pps(
+                    b"\x68" + stop(ue(3) + ue(1) + "1" + "1" + ue(2) + ue(kind) + digits + rest + redundant)
+                )
+                self.assertEqual((pps.id, pps.sps_id, pps.cabac, pps.order_present), (3, 1, True, True))
+                self.assertEqual(pps.redundant_present, redundant == "1", kind)
+        plain = h264.parse_pps(b"\x68" + stop(ue(0) + ue(0) + "0" + "0" + ue(0) + rest + "1"))
+        self.assertEqual((plain.cabac, plain.redundant_present), (False, True))
+
+    def test_marks_that_forget_all_that_was_before(self):
+        sps = h264.parse_sps(TestCard(CardSettings(96, 64, Fraction(25), 10)).sps)  # frame_num of 8 bits, order type 2
+        pps = h264.parse_pps(b"\x68" + stop(ue(0) + ue(0) + "00" + ue(0) + ue(0) * 2 + "000" + se(0) * 3 + "000"))
+        start = ue(0) + ue(7) + ue(0) + u(1, 8)
+        one, two, both = ue(1) + ue(4), ue(2) + ue(0), ue(3) + ue(1) + ue(0)
+        for marks, forgets in (
+            ("0", False), ("1" + ue(0), False), ("1" + ue(5) + ue(0), True), ("1" + one + two + ue(5) + ue(0), True),
+            ("1" + both + ue(5) + ue(0), True), ("1" + both + ue(0) + ue(5), False), ("1" + ue(4) + ue(2) + ue(6) + ue(0) + ue(0), False),
+            ("1" + ue(6) + ue(0) + ue(5) + ue(0), True), ("1" + one + ue(0), False),
+        ):  # fmt: skip
+            slice_ = stop(start + marks + ue(0) * 4)
+            self.assertEqual(h264.parse_slice(b"\x61" + slice_, sps, pps).forgets, forgets, marks)
+            self.assertFalse(h264.parse_slice(b"\x01" + slice_, sps, pps).forgets, "not kept to refer to")
+        predicted = stop(ue(0) + ue(5) + ue(0) + u(1, 8) + "1" + ue(5) + ue(0))
+        self.assertFalse(h264.parse_slice(b"\x61" + predicted, sps, pps).forgets)
+
     def test_slice_headers_of_fields(self):
         digits = u(100, 8) + u(0, 8) + u(40, 8) + ue(0) + ue(1) + ue(0) + ue(0) + "00" + ue(0) + ue(0) + ue(0) + ue(1)
         sps = h264.parse_sps(b"\x67" + stop(digits + "0" + ue(119) + ue(33) + "0" + "0" + "1" + "0" + "0"))
