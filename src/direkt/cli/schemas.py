@@ -413,6 +413,7 @@ class ProblemJson(TypedDict):
 
     source: str
     text: str
+    warning: bool  # it can be meant, but is unlikely to be
 
 
 class SheetProblemsJson(TypedDict):

@@ -15,7 +15,7 @@ from direkt.errors import UnusableInput, os_words
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from direkt.cli.schemas import BitrateJson, SheetProblemsJson, SheetShowJson
+    from direkt.cli.schemas import BitrateJson, ProblemJson, SheetProblemsJson, SheetShowJson
     from direkt.destination.model import AudioRung, Rung, Sheet
 
 
@@ -172,7 +172,10 @@ def new(file: Path) -> None:
 @click.argument("files", metavar="NAME|FILE...", nargs=-1, required=True)
 @options.json_option
 def lint(files: tuple[str, ...], as_json: bool) -> ExitCode:
-    """Find contradictions and mistakes of form in sheets. Exits with 1 for contradictions, 2 for mistakes."""
+    """Find contradictions and mistakes of form in sheets. Exits with 1 for contradictions, 2 for mistakes.
+
+    A warning (!) is what can be meant but is unlikely to be; it changes nothing of the exit code.
+    """
     from direkt.destination import library
     from direkt.destination import lint as linter
     from direkt.documents import DocumentError
@@ -182,15 +185,17 @@ def lint(files: tuple[str, ...], as_json: bool) -> ExitCode:
     out = output.console()
     for name in files:
         try:
-            found = [(c.source, c.text) for c in linter.lint(library.load(name))]
-            code = max(code, ExitCode.FAILS) if found else code
+            found = [(c.source, c.text, c.warning) for c in linter.lint(library.load(name))]
+            code = max(code, ExitCode.FAILS) if not all(warning for *_, warning in found) else code
         except DocumentError as error:
-            found = [(f"{error.source}:{p.line}", p.message) for p in error.problems]
+            found = [(f"{error.source}:{p.line}", p.message, False) for p in error.problems]
             code = ExitCode.USE
-        document.append({"sheet": name, "problems": [{"source": source, "text": text} for source, text in found]})
+        problems: list[ProblemJson] = [{"source": s, "text": text, "warning": warning} for s, text, warning in found]
+        document.append({"sheet": name, "problems": problems})
         if not as_json:
-            for source, text in found:
-                out.print(f"[bold red]✗[/] {escape(source)}: {escape(text)}")
+            for source, text, warning in found:
+                mark = "[yellow]![/]" if warning else "[bold red]✗[/]"
+                out.print(f"{mark} {escape(source)}: {escape(text)}")
             if not found:
                 out.print(f"[green]✓[/] {escape(name)}: nothing wrong")
     if as_json:

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterator
 from dataclasses import dataclass
 
 from direkt import demand, parameters
 from direkt.codec import reader
 from direkt.codec.bits import BitstreamError
+from direkt.demand import Demand
+from direkt.destination.implied import IMPLIED
 from direkt.destination.model import Rule, Sheet
 from direkt.destination.pattern import Pattern, PatternError
 from direkt.parameters import Value
@@ -19,15 +22,15 @@ class Contradiction:
 
     source: str  # file and line
     text: str
+    warning: bool = False  # it can be meant, but is unlikely to be
 
 
 def lint(sheet: Sheet) -> list[Contradiction]:
     """All contradictions of a sheet and of its latency modes, in the file's order."""
-    found = [*_rules(sheet), *_ladder(sheet), *_levels(sheet), *_ends(sheet)]
+    found = [*_of_rules(sheet), *_ladder(sheet), *_audio_ladder(sheet), *_ends(sheet)]
     for name in sheet.modes:
-        inside = sheet.in_mode(name)
-        found += [Contradiction(c.source, f"in latency mode {name}: {c.text}") for c in _rules(inside)]
-        found += [Contradiction(c.source, f"in latency mode {name}: {c.text}") for c in _levels(inside)]
+        inside = _of_rules(sheet.in_mode(name))
+        found += [Contradiction(c.source, f"in latency mode {name}: {c.text}", c.warning) for c in inside]
     unique = {
         (c.source, c.text.partition(": ")[2] if c.text.startswith("in latency") else c.text): c for c in reversed(found)
     }
@@ -37,6 +40,14 @@ def lint(sheet: Sheet) -> list[Contradiction]:
 def _line(source: str) -> tuple[str, int]:
     path, _, line = source.rpartition(":")
     return (path, int(line)) if line.isdigit() else (source, 0)
+
+
+def _of_rules(sheet: Sheet) -> Iterator[Contradiction]:
+    """What a latency mode may change."""
+    yield from _rules(sheet)
+    yield from _implications(sheet)
+    yield from _bitrates(sheet)
+    yield from _levels(sheet)
 
 
 def _rules(sheet: Sheet) -> Iterator[Contradiction]:
@@ -62,19 +73,147 @@ def _rules(sheet: Sheet) -> Iterator[Contradiction]:
         for name, rule in sheet.rules.items():
             if name.startswith("audio.") and name != "audio.present" and rule.must:
                 yield Contradiction(rule.source, f"{name} is demanded, but audio.present must be no")
+    scan, order = _only(sheet.rules.get("video.scan")), sheet.rules.get("video.field_order")
+    if scan == "progressive" and order and order.must:
+        yield Contradiction(order.source, "video.field_order is demanded, but whole pictures (progressive) have none")
+    joins = sheet.rules.get("video.join_interval.max")
+    a, b = _least(joins), _most(high)
+    if joins and high and a is not None and b is not None and a > b:
+        yield Contradiction(joins.source, f"video.join_interval.max of {joins.text()} cannot go with "
+                            f"{high.name} of {high.text()}: every keyframe is a place to join")  # fmt: skip
     yield from _shapes(sheet)
 
 
+# Sizes with pixels that are not square: the standard-definition rasters, and high definition on fewer columns
+_ANAMORPHIC = {"720x576", "720x480", "704x576", "704x480", "1440x1080", "1280x1080", "960x720"}
+
+
 def _shapes(sheet: Sheet) -> Iterator[Contradiction]:
-    size, aspect = sheet.rules.get("video.size"), sheet.rules.get("video.display_aspect")
-    if size and size.must and aspect and aspect.must:
-        for value in size.must.one_of:
-            ratio = parameters.reduce_ratio(*parameters.size_of(value))
-            if not aspect.must.allows(ratio):
-                yield Contradiction(
-                    size.source,
-                    f"video.size allows {value}, which is {ratio}; video.display_aspect must be {aspect.must.text()}",
-                )
+    size, aspect, pixel = (sheet.rules.get(f"video.{name}") for name in ("size", "display_aspect", "sample_aspect"))
+    sizes = size.must.one_of if size and size.must else ()
+    for value in sizes:
+        assert size is not None
+        width, height = parameters.size_of(value)
+        yield from _sides(sheet, size, value, width, height)
+        if not (aspect and aspect.must):
+            continue
+        if pixel and pixel.must:
+            pixels = [_ratio_of(v) for v in pixel.must.one_of]
+        elif str(value) in _ANAMORPHIC:
+            continue
+        else:
+            pixels = [(1, 1)]
+        ratios = [parameters.reduce_ratio(width * across, height * down) for across, down in pixels]
+        if not any(aspect.must.allows(ratio) for ratio in ratios):
+            yield Contradiction(
+                size.source,
+                f"video.size allows {value}, which is {' or '.join(ratios)}; video.display_aspect must be {aspect.must.text()}",
+            )
+
+
+def _ratio_of(value: Value) -> tuple[int, int]:
+    across, _, down = str(value).partition(":")
+    return int(across), int(down)
+
+
+def _sides(sheet: Sheet, size: Rule, value: Value, width: int, height: int) -> Iterator[Contradiction]:
+    for name, side in (("video.width", width), ("video.height", height)):
+        rule = sheet.rules.get(name)
+        if rule and rule.must and not rule.must.allows(side):
+            yield Contradiction(rule.source, f"{name} must be {rule.must.text()}, but video.size allows {value}")
+    chroma = sheet.rules.get("video.chroma")
+    if (width % 2 or height % 2) and (chroma is None or _only(chroma) == "4:2:0"):
+        odd = "width" if width % 2 else "height"
+        yield Contradiction(size.source, f"video.size allows {value}: its {odd} is odd, which 4:2:0 cannot have")
+
+
+def _implications(sheet: Sheet) -> Iterator[Contradiction]:
+    """What a profile, a codec or another choice rules out elsewhere."""
+    for row in IMPLIED:
+        rule, other = sheet.rules.get(row.name), sheet.rules.get(row.other)
+        if rule is None or other is None:
+            continue
+        alone = _only(rule) == row.value
+        musts = bool(rule.must and row.value in rule.must.one_of)
+        wished = bool(rule.should and row.value in rule.should.one_of)
+        if not (musts or wished) or (row.alone and not alone):
+            continue
+        words = "recommends" if wished and not musts else "allows" if not alone else "demands"
+        for demanded, wish in ((True, other.must), (False, other.should)):
+            # what is only allowed need not be able to do what is only recommended
+            if wish is None or demand.both(wish, row.only) is not None or not (demanded or alone or wished):
+                continue
+            asks = "must be" if demanded else "should be"
+            yield Contradiction(
+                other.source,
+                f"{row.name} {words} {row.value}, but {row.other} {asks} {wish.text()}: {row.because}", not row.strict,
+            )  # fmt: skip
+            break
+
+
+def _bitrates(sheet: Sheet) -> Iterator[Contradiction]:
+    """Peaks below means, wholes below their parts, and the ladder's steps beside the rules."""
+    for track in ("video", "audio"):
+        mean, peak = sheet.rules.get(f"{track}.bitrate.mean"), sheet.rules.get(f"{track}.bitrate.peak")
+        low, high = _least(mean), _most(peak)
+        if mean and peak and low is not None and high is not None and high < low:
+            yield Contradiction(peak.source, f"{peak.name} of {peak.text()} lies below {mean.name} of {mean.text()}")
+    whole = sheet.rules.get("stream.bitrate.mean")
+    most = _most(whole)
+    parts = [_least(sheet.rules.get(f"{track}.bitrate.mean")) or 0.0 for track in ("video", "audio")]
+    if whole and most is not None and most < sum(parts):
+        yield Contradiction(whole.source, f"stream.bitrate.mean of {whole.text()} lies below video and sound together, at "
+                            f"least {sum(parts):g} kbit/s")  # fmt: skip
+    mean, peak = sheet.rules.get("video.bitrate.mean"), sheet.rules.get("video.bitrate.peak")
+    for rung in sheet.ladder:
+        where = f"the ladder's step {rung.width}x{rung.height} at {rung.slowest:g} to {rung.fastest:g} fps"
+        if (
+            mean
+            and mean.must
+            and demand.both(mean.must, _span("video.bitrate.mean", rung.minimum, rung.maximum)) is None
+        ):
+            yield Contradiction(rung.source, f"{where} has {rung.minimum:g} to {rung.maximum:g} kbit/s; "
+                                f"video.bitrate.mean must be {mean.must.text()}")  # fmt: skip
+        elif peak and (most := _most(peak)) is not None and peak.must and most < rung.minimum:
+            yield Contradiction(
+                rung.source, f"{where} has at least {rung.minimum:g} kbit/s; video.bitrate.peak is {peak.text()}"
+            )
+
+
+def _span(name: str, low: float, high: float) -> Demand:
+    return Demand(name, minimum=low, maximum=high)
+
+
+def _audio_ladder(sheet: Sheet) -> Iterator[Contradiction]:
+    if not sheet.audio_ladder:
+        return
+    channels, mean = sheet.rules.get("audio.channels"), sheet.rules.get("audio.bitrate.mean")
+    if _only(sheet.rules.get("audio.present")) == "no":
+        yield Contradiction(sheet.audio_ladder[0].source, "there are bitrates for sound, but audio.present must be no")
+    for n, step in enumerate(sheet.audio_ladder):
+        if any(step.channels == other.channels for other in sheet.audio_ladder[:n]):
+            yield Contradiction(step.source, f"two steps of the audio ladder are for {step.channels} channels")
+        if channels and channels.must and not channels.must.allows(step.channels):
+            yield Contradiction(
+                step.source,
+                f"the audio ladder has {step.channels} channels; audio.channels must be {channels.must.text()}",
+            )
+        if mean and mean.must and demand.both(mean.must, _span(mean.name, step.minimum, step.maximum)) is None:
+            yield Contradiction(step.source, f"the audio ladder has {step.minimum:g} to {step.maximum:g} kbit/s for {step.channels} "
+                                f"channels; audio.bitrate.mean must be {mean.must.text()}")  # fmt: skip
+    known = {step.channels for step in sheet.audio_ladder}
+    missing = [v for v in (channels.must.one_of if channels and channels.must else ()) if v not in known]
+    if missing:
+        yield Contradiction(sheet.source, f"the audio ladder has a hole: nothing for {', '.join(map(str, missing))} channels, "
+                            "which the rules allow")  # fmt: skip
+    steps = sorted(sheet.audio_ladder, key=lambda step: step.channels)
+    for few, more in itertools.pairwise(steps):
+        if more.channels == few.channels:
+            continue
+        if more.maximum < few.maximum or (few.best and more.best and more.best < few.best):
+            yield Contradiction(
+                more.source, f"the audio ladder gives {more.channels} channels less than {few.channels}", True
+            )
 
 
 def _least(rule: Rule | None) -> float | None:
@@ -95,8 +234,8 @@ def _end(rule: Rule | None, pick: object, bound: str) -> float | None:
     return None if value is None else parameters.ordered(rule.name, value)
 
 
-def _only(rule: Rule) -> Value | None:
-    return rule.must.one_of[0] if rule.must and len(rule.must.one_of) == 1 else None
+def _only(rule: Rule | None) -> Value | None:
+    return rule.must.one_of[0] if rule and rule.must and len(rule.must.one_of) == 1 else None
 
 
 def _pictures(sheet: Sheet) -> tuple[list[Value], list[float]]:
@@ -116,6 +255,8 @@ def _ladder(sheet: Sheet) -> Iterator[Contradiction]:
     sizes, rates = _pictures(sheet)
     if not sheet.ladder:
         return
+    yield from _falls(sheet)
+    rates = rates or _in_range(sheet)
     for size in sizes:
         holes = [rate for rate in rates if sheet.rung_for(*parameters.size_of(size), rate) is None]
         if holes:
@@ -127,6 +268,44 @@ def _ladder(sheet: Sheet) -> Iterator[Contradiction]:
         if rates and not any(rung.fits(rung.width, rung.height, rate) for rate in rates):
             yield Contradiction(rung.source, f"the ladder's step {rung.width}x{rung.height} at {rung.slowest:g} to "
                                 f"{rung.fastest:g} fps holds no frame rate that the rules allow")  # fmt: skip
+
+
+# Frame rates that gear can be set to; of a range, those of them that lie in it are meant
+_USUAL_RATES = (23.976, 24, 25, 29.97, 30, 48, 50, 59.94, 60, 100, 119.88, 120)
+
+
+def _in_range(sheet: Sheet) -> list[float]:
+    """The frame rates that a range allows: its ends, and what is usual between them."""
+    rule = sheet.rules.get("video.frame_rate")
+    if rule is None or rule.must is None or rule.must.one_of:
+        return []
+    ends = [float(v) for v in (rule.must.minimum, rule.must.maximum) if isinstance(v, int | float)]
+    inside = [rate for rate in _USUAL_RATES if rule.must.allows(rate)] if rule.must.maximum is not None else []
+    return sorted({*ends, *inside})
+
+
+def _falls(sheet: Sheet) -> Iterator[Contradiction]:
+    """Steps for more pixels a second that get fewer bits."""
+    for a in sheet.ladder:
+        for b in sheet.ladder:
+            pixels = a.width * a.height, b.width * b.height
+            together = a.slowest <= b.fastest and b.slowest <= a.fastest
+            larger = pixels[0] < pixels[1] and together
+            faster = pixels[0] == pixels[1] and a.fastest < b.slowest
+            if not (larger or faster):
+                continue
+            for what, less, more in (
+                ("at most", a.maximum, b.maximum),
+                ("best", a.best, b.best),
+                ("at least", a.minimum, b.minimum),
+            ):
+                if less is not None and more is not None and more < less:
+                    yield Contradiction(
+                        b.source,
+                        f"the ladder falls: {b.width}x{b.height} at {b.slowest:g} to {b.fastest:g} fps gets {what} {more:g} kbit/s, "
+                        f"{a.width}x{a.height} at {a.slowest:g} to {a.fastest:g} fps gets {less:g}", True,
+                    )  # fmt: skip
+                    break
 
 
 def _levels(sheet: Sheet) -> Iterator[Contradiction]:
