@@ -32,6 +32,30 @@ class ParameterSets(unittest.TestCase):
         self.assertEqual((sps.sample_aspect, sps.full_range, sps.transfer), ((4, 3), True, 18))
         self.assertAlmostEqual(sps.frame_rate, 29.97, places=3)
 
+    def test_every_sample_aspect_of_table_e_1(self):
+        ratios = {1: (1, 1), 2: (12, 11), 3: (10, 11), 4: (16, 11), 5: (40, 33), 6: (24, 11), 7: (20, 11), 8: (32, 11), 9: (80, 33),
+                  10: (18, 11), 11: (15, 11), 12: (64, 33), 13: (160, 99), 14: (4, 3), 15: (3, 2), 16: (2, 1), 0: None, 17: None, 254: None}  # fmt: skip
+        head = (
+            u(66, 8)
+            + u(0, 8)
+            + u(30, 8)
+            + ue(0)
+            + ue(0)
+            + ue(0)
+            + ue(0)
+            + ue(1)
+            + "0"
+            + ue(19)
+            + ue(14)
+            + "1"
+            + "1"
+            + "0"
+            + "1"
+        )
+        for code, ratio in ratios.items():
+            sps = h264.parse_sps(b"\x67" + h264.escape(stop(head + "1" + u(code, 8) + "0" * 8)))
+            self.assertEqual(sps.sample_aspect, ratio, code)
+
     def test_scaling_lists_and_poc_type_1_are_stepped_over(self):
         digits = u(100, 8) + u(0, 8) + u(31, 8) + ue(0) + ue(1) + ue(0) + ue(0) + "0" + "1"
         for n in range(8):

@@ -5,7 +5,7 @@ import unittest
 from fractions import Fraction
 
 from direkt.container import ContainerError, flv, flv_writer
-from direkt.media import Break, Claims, Format, Framing, Odd, Samples
+from direkt.media import Break, Claims, Format, Framing, Odd, Samples, batch
 from direkt.protocol import amf
 from tests.support import MS, events, flat, flv_bytes, on_metadata, pictures, stream, tags, video_body
 
@@ -195,6 +195,28 @@ class Reading(unittest.TestCase):
             (found[0].codec, [(s.data, s.key) for s in flat(found, "video")]),
             ("other", [(b"abc", True), (b"def", False)]),
         )
+
+    def test_heads_that_are_written_are_those_of_the_specification(self):
+        def bodies(format, marked=True, shift=0):
+            writer = flv_writer.TagWriter()
+            made = [*writer.tags(format)]
+            made += writer.tags(batch(format.track, [b"data"], [40], [40 + shift], [marked]))
+            return [body for _, _, body in made]
+
+        tick = Fraction(1, 1000)
+        for format, config, key, inter in (
+            (Format("video", "h264", tick, Framing.LENGTHS, b"conf"), b"\x17\0\0\0\0conf", b"\x17\1\0\0\x28data", b"\x27\1\0\0\x28data"),
+            (Format("video", "h265", tick, Framing.LENGTHS, b"conf"), None, None, None),
+            (Format("video", "av1", tick, Framing.RAW, b"conf"), b"\x90av01conf", b"\x91av01data", b"\xa1av01data"),
+            (Format("audio", "aac", tick, Framing.RAW, b"conf"), b"\xaf\0conf", b"\xaf\1data", b"\xaf\1data"),
+            (Format("audio", "opus", tick, Framing.RAW, b"conf"), b"\x90Opusconf", b"\x91Opusdata", b"\x91Opusdata"),
+        ):  # fmt: skip
+            found = bodies(format, True, 40), bodies(format, False, 40)
+            if config is not None:
+                self.assertEqual(found, ([config, key], [config, inter]), format.codec)
+        for channels, rate, head in ((1, 8000, 0x82), (2, 8000, 0x83)):
+            format = Format("audio", "g711u", tick, Framing.RAW, b"", sample_rate=rate, channels=channels)
+            self.assertEqual(bodies(format)[0][0] & 0xF3, head & 0xF3)
 
     def test_extended_headers(self):
         def one(kind, stamp, body):

@@ -111,6 +111,35 @@ class Clocks(unittest.TestCase):
         self.assertEqual((clock.backward, clock.jumps, clock.runs), (1, 1, 4), "an interruption is no break")
 
 
+class Bridges(unittest.TestCase):
+    """A step of five seconds in one track is a gap where the other ran on meanwhile, and a jump where it did not."""
+
+    @staticmethod
+    def clock(*times: int) -> Clock:
+        made = Clock(MS)
+        made.add(column(times), column(times))
+        return made
+
+    def test_what_another_track_must_show(self):
+        leaping = (0, 40, 80, 5080, 5120, 5160)
+        whole = range(0, 7000, 1000)
+        for others, gaps in (
+            (whole, 1), (range(80, 5081, 1000), 1), (range(120, 6000, 980), 0), (range(0, 5000, 1000), 0), ((0, 6000), 0), ((), 0),
+            ((0, 1000, 2000, 1900, 3000, 4000, 5000, 6000), 0), ((0, 1000, 4000, 5000, 6000), 0), ((0, 1000, 3400, 5000, 6000), 1),
+        ):  # fmt: skip
+            track = self.clock(*leaping)
+            track.bridge(self.clock(*others) if others else None)
+            self.assertEqual((len(track.gaps), track.jumps), (gaps, 1 - gaps), list(others))
+
+    def test_what_was_waited_for_is_a_gap_by_itself(self):
+        for waited, gaps in ((5.0, 1), (2.6, 1), (2.4, 0), (0.04, 0)):
+            made = Clock(MS)
+            times = column([0, 40, 5040, 5080])
+            made.add(times, times, None, np.array([0, 0.04, 0.04 + waited, 0.08 + waited]))
+            made.bridge(None)
+            self.assertEqual(len(made.gaps), gaps, waited)
+
+
 class Times(unittest.TestCase):
     def test_intervals(self):
         seen = Intervals(MS)

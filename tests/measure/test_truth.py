@@ -343,6 +343,21 @@ class Piles(unittest.TestCase):
             )
             self.assertAlmostEqual(curve.rise(rate), worst, places=3)
 
+    def test_breaks_take_no_time(self):
+        source = random.Random(19)
+        for _ in range(20):
+            curve, plain, now = Curve(), Curve(), 0
+            for run in range(4):
+                times = np.cumsum([source.randrange(1, 60) for _ in range(30)])
+                sizes = column([source.randrange(1, 9000) for _ in range(30)])
+                if run:
+                    curve.new_stretch(int(times[0]) + 5000 * run)
+                curve.add(times + 5000 * run, sizes)  # each run on a clock of its own
+                plain.add(times - times[0] + now, sizes)
+                now += int(times[-1] - times[0])
+            for rate in (10.0, 150.0, 400.0):
+                self.assertAlmostEqual(curve.rise(rate), plain.rise(rate), places=3)
+
     def test_long_streams_keep_what_stands_out(self):
         source = np.random.default_rng(4)
         sizes = source.integers(100, 9000, 300_000)
@@ -374,6 +389,11 @@ class Piles(unittest.TestCase):
         kept = Kept(Promise(8000, True, 8000), MS)
         kept.add(column(range(0, 4000, 100)), column([100] * 40))
         self.assertTrue(kept.tells and not kept.broken)
+        short = Kept(Promise(8000, True, 8000), MS)
+        short.add(column([0, 1000, 2000, 2999]), column([1000] * 4))
+        self.assertFalse(short.tells, "three buffers are needed")
+        short.add(column([3000]), column([1]))
+        self.assertTrue(short.tells)
         kept.add(column([4100]), column([5000]))
         self.assertTrue(kept.broken)
 
