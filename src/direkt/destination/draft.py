@@ -74,7 +74,7 @@ _LEAST = re.compile(
 _SIZES = {"2160p": "3840x2160", "uhd": "3840x2160", "1440p": "2560x1440", "1080p": "1920x1080", "full hd": "1920x1080",
           "fullhd": "1920x1080", "720p": "1280x720", "540p": "960x540", "360p": "640x360"}  # fmt: skip
 _SIZE = re.compile(
-    r"(\d{3,4})\s*[x×]\s*(\d{3,4})|\b(full[ -]?hd|uhd|(?:2160|1440|1080|720|540|360)p)(?:(\d\d)\b|\b|(?=\d))"
+    r"(?<!\d)([1-9]\d{2,3})\s*[x×]\s*([1-9]\d{2,3})(?!\d)|\b(full[ -]?hd|uhd|(?:2160|1440|1080|720|540|360)p)(?:(\d\d)\b|\b|(?=\d))"
 )
 
 
@@ -523,6 +523,8 @@ def _protocols(row: Row, draft: Draft) -> None:
     text.finish()
     if not found:
         raise DraftError("a protocol without its port")
+    if any(not 1 <= port <= 65535 for _, port in found):
+        raise DraftError("a port is a number from 1 to 65535")
     draft.protocols += [(name, port, row) for name, port in found]
 
 
