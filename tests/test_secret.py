@@ -67,3 +67,9 @@ class Likeness(unittest.TestCase):
         for text in ("", "live", "studio", "live/second", "a" * 60, "app"):
             self.assertFalse(is_like(text, secret), text)
         self.assertFalse(is_like("live", Secret("")))
+        long, short = Secret("abcdefghijklmnopqrst"), Secret("abcdef")
+        for text, whole, wanted in (
+            ("xxxxxxxxxxxxxxxabcdefgh", long, True), ("xxxxxxxxxxxxxxxabcdefg", long, False), ("zzzzzzzzzabcdzzzzzzzzz", short, True),
+            ("zzzzzzzzzabczzzzzzzzz", short, False), ("a-b-c-d-e-f", short, True), ("ZZZZABCD", short, True), ("abc", Secret("ABCxyz"), True),
+        ):  # fmt: skip
+            self.assertEqual(is_like(text, whole), wanted, text)

@@ -69,6 +69,21 @@ class Ring:
         del self.kept[name]
 
 
+class Places(unittest.TestCase):
+    def test_ports(self):
+        for text, wanted in (
+            ("h.example", None),
+            ("h.example:1", 1),
+            ("h.example:65535", 65535),
+            ("[::1]:80", 80),
+            ("[::1]", None),
+        ):
+            self.assertEqual(address.split_place(text)[1], wanted)
+        for port in ("0", "65536", "-1", "+5", "8a", "\u0663", "1.5", "99999999999"):
+            with self.assertRaisesRegex(AddressError, "from 1 to 65535"):
+                address.split_place(f"h.example:{port}")
+
+
 class Store(Folder):
     def store(self, ring=None) -> KeyStore:
         made = KeyStore(self.folder / "config")

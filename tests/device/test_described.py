@@ -34,6 +34,8 @@ class Device(unittest.TestCase):
         self.assertEqual((state.model, state.input.frame_rate, state.input.height), ("Brindle B2", 50.0, 1080))
         self.assertEqual(channel.values["video.keyframe_interval.median"], 10)
         self.assertEqual((channel.values["audio.present"], channel.full["video.width"]), ("no", 2560))
+        kinds = {type(channel.values[name]) for name in ("video.frame_rate", "video.bitrate.mean", "audio.sample_rate")}
+        self.assertEqual(kinds, {int}, "whole numbers stay whole")
         self.assertNotIn("audio.codec", channel.full)
         self.assertEqual(channel.limits["video.codec"], Demand("video.codec", ("h264",)))
         self.assertEqual(channel.limits["video.keyframe_interval.median"].maximum, 24)

@@ -62,6 +62,19 @@ class Waiting(Net):
         self.assertEqual(self.alive(honest) + sum(map(self.alive, crowds)), 32)
         self.assertIn("more than 32 connections wait; the oldest had to go", self.reasons())
 
+    async def test_who_was_turned_away_is_named_by_address_and_port(self):
+        receiver = await self.listen()
+        await receiver.stop()
+        for host, pattern in (("127.0.0.1", r"127\.0\.0\.1:\d+"), ("::1", r"\[::1\]:\d+")):
+            self.port = await receiver.start(host, 0)
+            reader, writer = await asyncio.open_connection(host, self.port)
+            writer.write(b"GET / HTTP/1.0\r\n\r\n")
+            await reader.read()
+            writer.close()
+            await self.until(lambda: self.events)
+            self.assertRegex(self.events.pop().peer, f"^{pattern}$")
+            await receiver.stop()
+
     async def test_the_publisher_stays_whatever_comes(self):
         await self.listen()
         publisher = Publisher(self.address(), Secret(KEY))

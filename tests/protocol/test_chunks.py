@@ -146,6 +146,22 @@ class Limits(unittest.TestCase):
             for number in range(4, 10):
                 read(header(0, number, 0, 8 << 20, 9) + bytes(4 << 20), reader=reader)
 
+    def test_the_limits_themselves_are_allowed(self):
+        reader = ChunkReader()
+        reader.early, reader.chunk_size = True, 1 << 15
+        for number in range(4, 8):
+            reader.feed(header(0, number, 0, 60_000, 20) + bytes(1 << 15))
+            self.assertIsNone(reader.next_message())
+        reader.feed(header(0, 8, 0, 200, 20) + bytes(200))
+        self.assertEqual(len(reader.next_message().payload), 200, "what is whole at once is not held")
+        reader.feed(header(0, 9, 0, 40_000, 20) + bytes(1 << 15))
+        with self.assertRaisesRegex(RtmpError, "128 KiB"):
+            reader.next_message()
+        writer = ChunkWriter()
+        self.assertGreater(len(writer.write(4, Message(9, 1, 0, bytes(0xFFFFFF)))), 0xFFFFFF)
+        with self.assertRaisesRegex(RtmpError, "16777216 bytes"):
+            writer.write(4, Message(9, 1, 0, bytes(0x1000000)))
+
     def test_noise_raises_nothing_else(self):
         source = random.Random(7)
         for _ in range(500):

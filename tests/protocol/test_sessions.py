@@ -83,6 +83,26 @@ class Flow(unittest.TestCase):
             pair.run()
             self.assertIsInstance(pair.events[-1], Unpublished)
 
+    def test_what_a_server_says_before_it_answers_connect(self):
+        server, made = ServerSession(RANDOM), client("live", "k")
+        made.start()
+        said = b""
+        for _ in range(4):
+            server.receive_data(made.data_to_send())
+            if isinstance(server.next_event(), ConnectRequest):
+                server.accept_connect()
+            answer = server.data_to_send()
+            said += answer
+            made.receive_data(answer)
+            made.next_event()
+        reader, found = ChunkReader(), []
+        reader.feed(said[1 + 1536 + 1536 :])
+        while (message := reader.next_message()) is not None:
+            found.append((message.type, message.stream, message.payload[:5]))
+        window = (1 << 20).to_bytes(4, "big")
+        self.assertEqual(found[:3], [(5, 0, window), (6, 0, window + b"\x02"), (1, 0, (4096).to_bytes(4, "big"))])
+        self.assertEqual(found[3][0], 20)
+
     def test_a_wrong_key_is_refused_and_never_repeated(self):
         pair = Pair(key="secret-wrong", right="secret-right").run()
         (refused,) = pair.seen
