@@ -200,6 +200,37 @@ class Groups(unittest.TestCase):
         self.assertEqual((joins.value, joins.bound), (1.0, None))
         self.assertEqual(found["video.gop_closed"].value, "yes")
 
+    def test_a_recovery_point_among_other_messages_of_every_length(self):
+        def message(kind: int, payload: bytes) -> bytes:
+            head = bytearray()
+            for number in (kind, len(payload)):
+                while number > 254:
+                    head.append(255)
+                    number -= 255
+                head.append(number)
+            return bytes(head) + payload
+
+        point, user = message(6, b"\xc4"), b"\x2c" * 16
+
+        def found(*messages: bytes) -> float:
+            unit = b"\x06" + escape(b"".join(messages) + b"\x80")
+            rows = [
+                (n / 25, n / 25, [*([unit] if n % 25 == 24 else []), coded("K" if not n else "P", n)])
+                for n in range(100)
+            ]
+            return measure([format_of(), pictures(rows)]).found["video.join_interval.max"].value
+
+        for size in (0, 1, 16, 20, 27, 28, 40, 253, 254, 255, 256, 300, 511, 1000):
+            other = message(5, (user * 64)[:size])
+            for messages in ((other, point), (point, other), (other, other, point)):
+                self.assertEqual(found(*messages), 1.0, (size, messages.index(point)))
+            self.assertEqual(found(other), 4.0, "no point, so only the first picture")
+        self.assertEqual(found(message(300, b"abc"), point), 1.0)
+        self.assertEqual(found(message(255, b"")), 4.0)
+        self.assertEqual(found(message(261, b"\xc4")), 4.0, "261 is not 6")
+        self.assertEqual(found(message(5, bytes(12)), point), 1.0, "with emulation prevention inside")
+        self.assertEqual(found(message(6, bytes(3) + b"\x80")), 1.0)
+
     def test_a_still_picture_does_not_move(self):
         for cabac in (True, False):
             form = format_of(sps(), pps(cabac=cabac))
@@ -211,6 +242,20 @@ class Groups(unittest.TestCase):
                 )
                 self.assertEqual(measure(made).values["video.moving"], wanted)
         self.assertEqual(measure(stream("K" * 50)).values["video.moving"], "unknown")
+
+    def test_how_large_a_picture_may_be_that_skips_everything(self):
+        # 16 bytes of header; with CABAC 8 more to learn, and 0.0375 bits for each of 240, 920 and 8160 macroblocks
+        for width, height, cabac, most in (
+            (320, 192, True, 25), (640, 368, True, 28), (1920, 1088, True, 62), (1920, 1088, False, 16), (320, 192, False, 16),
+        ):  # fmt: skip
+            form = format_of(sps(width, height), pps(cabac=cabac))
+            for size, wanted in ((most, "no"), (most + 1, "yes")):
+                made = stream(
+                    ("K" + "P" * 24) * 4,
+                    made=lambda c, n, s=size: coded(c, n, size=9000 if c == "K" else s),
+                    format=form,
+                )
+                self.assertEqual(measure(made).values["video.moving"], wanted, (width, cabac, size))
 
     def test_filler_and_projection(self):
         filler = b"\x0c" + b"\xff" * 99
