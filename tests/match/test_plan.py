@@ -43,6 +43,25 @@ class Matching(unittest.TestCase):
         for step in p.changes:
             self.assertRegex(step.rule, r"tarnlight.yaml:\d+")
 
+    def test_each_change_says_whether_it_is_demanded(self):
+        reasons = {step.parameter: step.reason.split(":")[0] for step in make().changes}
+        for name, verb in (
+            ("video.size", "demands it"), ("audio.present", "demands it"), ("video.frame_rate", "recommends it"),
+            ("video.rate_control", "recommends it"), ("audio.sample_rate", "recommends it"), ("video.bitrate.mean", "demands it"),
+        ):  # fmt: skip
+            self.assertIn(f"the sheet {verb}", reasons[name], name)
+        kept = {step.parameter: step.reason for step in make(audio__sample_rate=48000).steps}
+        self.assertEqual(kept["audio.sample_rate"], "kept: as asked")
+
+    def test_of_several_that_fit_the_nearest_is_taken(self):
+        for old, wanted in ((12000, 8000), (2000, 4000), (100, 4000)):
+            p = make(video__bitrate__mean=old, rules="  video.bitrate.mean: {must: {min: 4000, max: 8000}}\n")
+            self.assertEqual(p.values()["video.bitrate.mean"], wanted)
+        p = make(audio__present="yes", audio__bitrate__mean=64, rules="  audio.bitrate.mean: {must: {min: 100, max: 200}}\n")
+        self.assertEqual(p.values()["audio.bitrate.mean"], 128)
+        p = make(video__profile="baseline", rules="  video.profile: {must: [high, main]}\n")
+        self.assertIn(p.values()["video.profile"], ("high", "main"))
+
     def test_what_is_already_right_stays(self):
         wanted = make().values()
         again = make(**{name.replace(".", "__"): value for name, value in wanted.items()})
