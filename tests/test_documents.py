@@ -84,6 +84,19 @@ class Reading(Folder):
         with self.assertRaisesRegex(DocumentError, "nested too deeply"):
             documents.parse("a: &a {x: *a}", "x.yaml")
 
+    def test_what_cannot_be_seen_is_refused_with_its_line(self):
+        for text, line, code in (
+            ('a: 1\nb: "x\\e[2J"\n', 2, "001B"), ('"a\\a": 1\n', 1, "0007"), ("a: x\u202ey\n", 1, "202E"), ('a: [1, "\\x9b"]\n', 1, "009B"),
+            ('a: &x {b: "\\e"}\nc: {<<: *x}\n', 1, "001B"), ('a: {"\\b": 1}\n', 1, "0008"),
+        ):  # fmt: skip
+            with self.assertRaises(DocumentError) as caught:
+                documents.plain(documents.parse(text, "x.yaml"))
+            where = f"x.yaml:{line}: " if line else "x.yaml: "
+            self.assertTrue(str(caught.exception).startswith(where), (text, str(caught.exception)))
+            self.assertIn(f"U+{code}", str(caught.exception))
+        good = documents.parse('a: "Zürich – 10 µs 👩‍🚀"\nb: |\n  two\n  lines\tand a tab\n', "x.yaml").data
+        self.assertEqual((good["a"], good["b"]), ("Zürich – 10 µs 👩‍🚀", "two\nlines\tand a tab\n"))
+
     def test_files_that_are_none(self):
         self.file("latin.yaml", b"a: \xe4\n")
         self.file("big.yaml", b"a: 1\n" * 300_000)

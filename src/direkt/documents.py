@@ -20,6 +20,7 @@ import yaml as yaml_fast
 from pydantic import BaseModel, ConfigDict, ValidationError
 
 from direkt.errors import UnusableInput, os_words
+from direkt.printable import UNSEEN
 
 Model = TypeVar("Model", bound="Strict")
 _LARGEST = 1 << 20  # bytes
@@ -104,7 +105,7 @@ def parse(text: str, source: str) -> Document:
     try:
         tree, plain_data = _fast(text)
     except _TooMuchError as error:
-        raise DocumentError(source, [Problem(0, str(error))]) from None
+        raise DocumentError(source, [Problem(error.line, str(error))]) from None
     if tree is not None:
         if not isinstance(plain_data, dict):
             raise DocumentError(source, [Problem(1, f"expected entries like 'name: value', got {_kind(plain_data)}")])
@@ -160,7 +161,18 @@ def _loader() -> Any:
 
 
 class _TooMuchError(Exception):
-    """More levels or values than any document of ours has."""
+    """More levels or values than any document of ours has, or what nobody can see."""
+
+    def __init__(self, text: str, line: int = 0) -> None:
+        super().__init__(text)
+        self.line = line
+
+
+def _seen(text: str, line: int = 0) -> str:
+    """A text, if it can be shown. Raises _TooMuchError."""
+    if not text.isprintable() and (hidden := UNSEEN.search(text)):
+        raise _TooMuchError(f"a character that cannot be seen (U+{ord(hidden[0]):04X}); take it out", line)
+    return text
 
 
 def _deeper(depth: int, values: int, left: list[int]) -> int:
@@ -204,13 +216,14 @@ def _value(node: Any, depth: int, left: list[int]) -> Any:
     """A node as plain values, by the core schema of YAML 1.2 (10.3.2). Mappings with one key twice are refused."""
     kind = node.id
     if kind == "scalar":
-        return node.value if node.style else _scalar(node.value)  # a style is a quote or a block mark
+        text = _seen(node.value, node.start_mark.line + 1)
+        return text if node.style else _scalar(text)  # a style is a quote or a block mark
     depth = _deeper(depth, len(node.value), left)
     if kind == "sequence":
         return [_value(item, depth, left) for item in node.value]
     out: dict[str, Any] = {}
     for key, value in node.value:
-        name = key.value
+        name = _seen(key.value, key.start_mark.line + 1) if key.id == "scalar" else ""
         if key.id != "scalar" or name in out or name == "<<":
             raise _NotPlain
         out[name] = _value(value, depth, left)
@@ -301,11 +314,11 @@ def _plain(data: Any, depth: int, left: list[int]) -> Any:
         return int(data)
     if isinstance(data, float) and math.isfinite(data):
         return float(data)
-    return str(data)
+    return _seen(str(data))
 
 
 def _key(key: object) -> str:
-    return str(key)
+    return _seen(str(key))
 
 
 def _problem(document: Document, model: type[BaseModel], detail: Any) -> Problem:

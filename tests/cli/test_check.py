@@ -6,6 +6,11 @@ from tests.support import AudioSettings, Cli, card, flv_bytes, mp4_bytes
 
 
 class Check(Cli):
+    def test_names_of_files_steer_no_terminal(self):
+        for command in (["check", "a\x1b[2J.flv"], ["sheet", "show", "\x1b]0;x\x07"], ["check", "a\u202eb.flv"]):
+            result = self.direkt(*command)
+            self.assertEqual((result.code, set("\x1b\x07\u202e") & set(result.out + result.err)), (2, set()), result)
+
     def test_a_good_recording_passes_and_a_bad_one_fails(self):
         good = card(1920, 1080, Fraction(50), 80, "high", 6900)
         self.file("good.flv", flv_bytes(5.2, good, AudioSettings(48000, 2, 160)))

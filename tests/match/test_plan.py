@@ -57,7 +57,9 @@ class Matching(unittest.TestCase):
         for old, wanted in ((12000, 8000), (2000, 4000), (100, 4000)):
             p = make(video__bitrate__mean=old, rules="  video.bitrate.mean: {must: {min: 4000, max: 8000}}\n")
             self.assertEqual(p.values()["video.bitrate.mean"], wanted)
-        p = make(audio__present="yes", audio__bitrate__mean=64, rules="  audio.bitrate.mean: {must: {min: 100, max: 200}}\n")
+        p = make(
+            audio__present="yes", audio__bitrate__mean=64, rules="  audio.bitrate.mean: {must: {min: 100, max: 200}}\n"
+        )
         self.assertEqual(p.values()["audio.bitrate.mean"], 128)
         p = make(video__profile="baseline", rules="  video.profile: {must: [high, main]}\n")
         self.assertIn(p.values()["video.profile"], ("high", "main"))

@@ -13,6 +13,7 @@ import click
 
 from direkt import files
 from direkt.errors import UnusableInput, os_words
+from direkt.printable import printable
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -42,7 +43,7 @@ def escape(text: object) -> str:
     """Text that stands for itself in console output."""
     from rich import markup
 
-    return markup.escape(str(text))
+    return markup.escape(printable(str(text)))
 
 
 def note(text: str) -> None:
@@ -53,12 +54,12 @@ def note(text: str) -> None:
 def error(text: str) -> None:
     """An error's lines."""
     for line in text.splitlines():
-        click.echo(f"error: {line}", err=True)
+        click.echo(f"error: {printable(line)}", err=True)
 
 
 def interrupted(text: str) -> None:
     """What state an interruption leaves things in."""
-    click.echo(f"\nInterrupted: {text}", err=True)
+    click.echo(f"\nInterrupted: {printable(text)}", err=True)
 
 
 def print_json(document: Mapping[str, object]) -> None:

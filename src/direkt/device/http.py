@@ -9,7 +9,6 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import json
-import unicodedata
 from collections.abc import AsyncIterator, Coroutine, Mapping
 from typing import Literal
 
@@ -17,12 +16,15 @@ import httpx
 
 from direkt.device.model import BadAnswer, LoginRefused, Unreachable
 from direkt.errors import os_words
+from direkt.printable import printable
 from direkt.secret import Secret
 
 LIMIT = 5.0  # s until an answer begins, and between its parts
 _WHOLE_LIMIT = 15.0  # s for a request with its login and the whole answer
 _LARGEST = 1 << 20  # bytes of an answer
 _GREATEST = 1 << 63  # of a whole number
+
+_LINE_ENDS = dict.fromkeys(map(ord, "\t\n\r\u2028\u2029"), "?")
 
 Login = Literal["digest", "basic", "none"]
 
@@ -176,8 +178,8 @@ def _read(text: str) -> object:
 
 
 def _printable(text: str) -> str:
-    """A text without characters that steer a terminal or turn its direction."""
-    return "".join("?" if unicodedata.category(c) in ("Cc", "Cf", "Cs", "Zl", "Zp") else c for c in text)
+    """A text without characters that steer a terminal or turn its direction, on one line."""
+    return printable(text).translate(_LINE_ENDS)
 
 
 def _plain(data: object) -> object:
