@@ -65,6 +65,25 @@ class Amf3(unittest.TestCase):
         two = bytes.fromhex("110905010a1301036b04010a010402")
         self.assertEqual(amf.decode(two), [[{"k": 1.0}, {"k": 2.0}]])
 
+    def test_every_type_of_amf3(self):
+        for data, wanted in (
+            ("00", None), ("01", None), ("02", False), ("03", True), ("0405", 5.0), ("053ff8000000000000", 1.5), ("06056162", "ab"),
+            ("07056162", "ab"), ("0b056162", "ab"), ("0c056162", b"ab"), ("0801" + "4000000000000000", 2.0), ("090301" + "0405", [5.0]),
+            ("09010361" + "0405" + "01", {"a": 5.0}), ("09030361" + "0405" + "01" + "03", {"a": 5.0, "0": True}),
+            ("0a0b01" + "0361" + "0405" + "01", {"a": 5.0}), ("0a13010361" + "0405", {"a": 5.0}), ("0a1b010361" + "0405" + "0362" + "03" + "01", {"a": 5.0, "b": True}),
+        ):  # fmt: skip
+            self.assertEqual(amf.decode(b"\x11" + bytes.fromhex(data)), [wanted], data)
+            again = amf.decode3(bytes.fromhex("00" + "11" + data + "11" + data))
+            self.assertEqual(again, [wanted, wanted], data)
+        for marker in (13, 14, 255):
+            with self.assertRaisesRegex(amf.AmfError, f"AMF3 marker {marker} at byte 1"):
+                amf.decode(bytes([0x11, marker, 1]))
+        # references count objects of every kind: text of XML, bytes, dates, arrays
+        self.assertEqual(
+            amf.decode(bytes.fromhex("11090b01" + "07056162" + "0c036b" + "0b036d" + "0702" + "0c04")),
+            [["ab", b"k", "m", "ab", b"k"]],
+        )
+
     def test_negative_numbers_and_dates(self):
         self.assertEqual(amf.decode(b"\x11\x04\xff\xff\xff\xff"), [-1.0])
         self.assertEqual(amf.decode(b"\x11\x08\x01" + bytes.fromhex("4000000000000000")), [2.0])
