@@ -63,6 +63,10 @@ class Sheets(Cli):
         self.assertIn("baseline profile, not bits per picture", self.direkt("explain", "BP").out)
         self.assertIn("keyframe interval", self.direkt("explain", "--json").json["terms"])
         self.one_line(self.direkt("explain", "zzqx", "wwvv"), 2, "nothing is known")
+        self.one_line(self.direkt("explain", "keyfram"), 2, "a guess: keyframe", "Then: direkt explain keyframe")
+        warned = self.direkt("explain", "H.265+")
+        self.assertTrue(warned.out.startswith("! H.265+ is no codec but a mode of one"), warned.out)
+        self.assertEqual(self.direkt("explain", "H.265+", "--json").json["mode"], "H.265+")
         result = self.direkt(
             "explain",
             "--calc",

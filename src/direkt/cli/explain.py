@@ -51,9 +51,15 @@ def explain(
             output.console().print(escape(", ".join(words)))
         return ExitCode.GOOD
     word = " ".join(term)
-    found, hints = glossary.find(word)
+    answer = glossary.find(word)
+    found = answer.entries
     if not found:
-        hint = f"; near it are {', '.join(hints)}" if hints else "; direkt explain lists all terms"
+        guesses = ", ".join(entry.term for entry in answer.guesses)
+        hint = (
+            f"; a guess: {guesses}? Then: direkt explain {answer.guesses[0].term}"
+            if guesses
+            else "; direkt explain lists all"
+        )
         raise UnusableInput(f"nothing is known of {word!r}{hint}")
     if as_json:
         rows = [
@@ -67,11 +73,14 @@ def explain(
             }
             for e in found
         ]
-        output.print_json({"schema": "direkt.explain/1", "asked": word, "entries": rows})
+        output.print_json({"schema": "direkt.explain/1", "asked": word, "mode": answer.mode or None, "entries": rows})
         return ExitCode.GOOD
     from rich.padding import Padding
 
     out = output.console()
+    if answer.mode:
+        out.print(f"[yellow]! {escape(answer.mode)} is no codec but a mode of one[/]: turn it off for a live push, and choose the "
+                  "codec by itself\n")  # fmt: skip
     for n, e in enumerate(found):
         also = f"  [dim]({escape(', '.join(e.also))})[/]" if e.also else ""
         out.print(("\n" if n else "") + f"[bold]{escape(e.term)}[/]{also}")

@@ -317,6 +317,7 @@ class ExplainJson(TypedDict):
 
     schema: Literal["direkt.explain/1"]
     asked: NotRequired[str]
+    mode: NotRequired[str | None]  # what was asked, where it is no codec but a mode of one
     entries: NotRequired[list[EntryJson]]
     terms: NotRequired[list[str]]
 
