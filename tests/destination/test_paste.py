@@ -66,6 +66,12 @@ DAMAGES = {
 
 
 class Generated(unittest.TestCase):
+    def test_how_much_may_be_pasted(self):
+        address = "rtmp://in.example/live"
+        self.assertEqual(str(untangle(address + " " * (8192 - len(address))).server), address)
+        with self.assertRaisesRegex(PasteError, "8193 characters were pasted"):
+            untangle(address + " " * (8193 - len(address)))
+
     def test_none_of_hundreds_is_silently_wrong(self):
         source = random.Random(9)
         names = list(DAMAGES)

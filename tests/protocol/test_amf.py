@@ -84,6 +84,21 @@ class Amf3(unittest.TestCase):
             [["ab", b"k", "m", "ab", b"k"]],
         )
 
+    def test_depth_is_bounded_in_every_kind_of_nest(self):
+        for nest in (
+            "0a0b010361",
+            "09010361",
+            "090301",
+            "0a1301036b",
+            "0a0b01036b",
+        ):  # dynamic, named, listed, with traits
+            data = bytes.fromhex("11" + nest * 5000)
+            with self.assertRaisesRegex(amf.AmfError, "deeper", msg=nest):
+                amf.decode(data)
+        for nest in ("0a00000001", "0300016b", "080000000000016b", "1000016300016b"):
+            with self.assertRaisesRegex(amf.AmfError, "deeper", msg=nest):
+                amf.decode(bytes.fromhex(nest * 5000))
+
     def test_negative_numbers_and_dates(self):
         self.assertEqual(amf.decode(b"\x11\x04\xff\xff\xff\xff"), [-1.0])
         self.assertEqual(amf.decode(b"\x11\x08\x01" + bytes.fromhex("4000000000000000")), [2.0])
