@@ -12,6 +12,7 @@ import re
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
+from direkt.destination.no_key import SHORTEST, is_mask, slip_of, why_no_key
 from direkt.destination.pattern import Pattern
 from direkt.errors import UnusableInput
 from direkt.protocol import address
@@ -249,6 +250,12 @@ def _check_host(host: str, known: Sequence[ServerAddress]) -> None:
     except ValueError:
         if not re.fullmatch(r"[a-z0-9.-]+", bare) or ("." not in bare and bare != "localhost"):
             raise PasteError("what stands behind the scheme is no host name: copy the server address again") from None
+        for k in known:
+            if slip_of(bare, k.host) and all(bare != other.host for other in known):
+                raise PasteError(
+                    f"the host {bare} is one letter off this destination's {k.host}: copy the address again, or write it into "
+                    f"the rig where it is right"
+                ) from None
         return
     if any(k.host == bare for k in known):
         return
@@ -279,6 +286,9 @@ def _split_path(
     """Application and key of a path that may hold both."""
     plain, question, query = path.partition("?")
     apps = [k.app for k in known if k.host == host] or [k.app for k in known]
+    if path[-1:] in ".,;:!" and path[:-1].lower() in {app.lower() for app in apps}:
+        repairs.append("the sentence's own sign behind the server address taken off")
+        path = path[:-1]
     for app in sorted(set(apps), key=len, reverse=True):
         if path.lower() == app.lower():
             return path, None
@@ -354,10 +364,17 @@ def _key(others: list[str], inner: str | None, pattern: Pattern | None, repairs:
 def _sound(key: str, pattern: Pattern | None, repairs: list[str]) -> str:
     """The key as it was meant. Raises PasteError when that is not certain."""
     if pattern is None:
+        if key.endswith(".") and not key.endswith("..") and len(key) > SHORTEST:
+            key = key[:-1]
+            repairs.append("the full stop behind the key taken off")
+        if instead := why_no_key(key):
+            raise PasteError(f"what stands in the key's place is {instead}")
         odd = next((n for n, c in enumerate(key, 1) if not 33 <= ord(c) < 127), None)
         if odd is not None:
             raise PasteError(f"character {odd} of the key is no plain letter, digit or sign: copy the key again")
         return key
+    if is_mask(key):
+        raise PasteError("what stands in the key's place is a mask: reveal the key at the platform, and copy it again")
     if pattern.fits(key):
         return key
     readings: dict[str, str] = {}
