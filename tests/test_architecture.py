@@ -128,7 +128,7 @@ class Examples(unittest.TestCase):
 ROOMS = {
     "media": "", "protocol": "", "codec": "media", "container": "codec media protocol", "demand": "parameters",
     "net": "container media protocol", "parameters": "codec protocol", "measure": "codec media parameters",
-    "glossary": "codec parameters protocol", "destination": "codec demand parameters protocol trust",
+    "glossary": "codec glossary_text parameters protocol", "destination": "codec demand parameters protocol trust",
     "judge": "codec demand destination parameters", "device": "demand destination parameters protocol",
     "rig": "destination device protocol trust", "trust": "", "match": "codec demand destination device parameters protocol rig",
     "work": "destination device match measure net parameters protocol rig",
