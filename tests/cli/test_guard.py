@@ -49,7 +49,8 @@ signal.signal(signal.SIGTERM, main._interrupt)
 def command():
     try:
         print("ready", flush=True)
-        time.sleep(60)
+        for _ in range(600):  # a signal just in front of a sleep does not end it
+            time.sleep(0.05)
     except KeyboardInterrupt:
         print("interrupted", flush=True)
         return 130
