@@ -133,7 +133,7 @@ rtp|RTP, real-time transport protocol|Carries pictures and sound over UDP, mostl
 udp|UDP, datagram|Packets without a promise that they arrive.||
 tcp|TCP, transmission control protocol|A connection that repeats what was lost.||RTMP runs over it; a bad line shows as a stuck push.
 mpeg-ts|MPEG-TS, TS, transport stream|A container for broadcasts, often inside SRT or UDP.||
-flv|FLV, flash video|The container behind RTMP.||
+flv|FLV file|The container behind RTMP.||
 mp4|MP4, ISO base media, mov|A container for files.|Record in it only when nothing may pull the plug: it is written to its end last.|
 webrtc|WebRTC, WHIP, whip|A push with very little delay, from browsers too.|Where the ingest takes it.|
 tls|TLS, SSL, encryption|Encrypts a connection and proves who the other end is.|Use it: RTMPS, HTTPS.|It needs the right date and time on the device.

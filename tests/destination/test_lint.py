@@ -27,8 +27,8 @@ def step(channels: int, least: float, most: float) -> str:
 # what the sheet says, what must be said of it, whether it is a warning only
 PLANTED = (
     # profiles
-    (rules("video.profile: {must: baseline}", "video.b_frames: {must: {min: 1, max: 3}}"), "no B-pictures", False),
-    (rules("video.profile: {must: constrained-baseline}", "video.entropy: {must: cabac}"), "no CABAC", False),
+    (rules("video.profile: {must: baseline}", "video.b_frames: {must: {min: 1, max: 3}}"), "without B-pictures", False),
+    (rules("video.profile: {must: constrained-baseline}", "video.entropy: {must: cabac}"), "without B-pictures, CABAC", False),
     (rules("video.profile: {must: baseline}", "video.entropy: {should: cabac}"), "demands baseline, but video.entropy should be cabac", False),
     (rules("video.profile: {must: [baseline, high]}", "video.entropy: {must: cabac}"), "allows baseline", False),
     (rules("video.profile: {must: [main, baseline], should: baseline}", "video.b_frames: {should: 2}"), "baseline", False),
@@ -36,7 +36,7 @@ PLANTED = (
     (rules("video.profile: {must: high}", "video.bit_depth: {must: 10}"), "high has 4:2:0 of 8 bits", False),
     (rules("video.profile: {must: high10}", "video.chroma: {must: '4:2:2'}"), "high10 has 4:2:0", False),
     (rules("video.profile: {must: high422}", "video.bit_depth: {must: 12}"), "at most 4:2:2 of 10 bits", False),
-    (rules("video.profile: {must: baseline}", "video.scan: {must: interlaced}"), "no fields", False),
+    (rules("video.profile: {must: baseline}", "video.scan: {must: interlaced}"), "CABAC and fields", False),
     # codecs
     (rules("video.codec: {must: h265}", "video.profile: {must: high}"), "no profile of H.265", False),
     (rules("video.codec: {must: h264}", "video.profile: {must: main10}"), "no profile of H.264", False),

@@ -42,10 +42,10 @@ IMPLIED: tuple[Implied, ...] = (
     # H.264, Annex A.2
     *(
         row for profile in ("baseline", "constrained-baseline")
-        for row in _rows("video.profile", profile, f"{profile} has no B-pictures, no CABAC, no fields, and 4:2:0 of 8 bits",
+        for row in _rows("video.profile", profile, f"{profile} is 4:2:0 of 8 bits, without B-pictures, CABAC and fields",
                          b_frames=0, entropy="cavlc", scan="progressive", chroma="4:2:0", bit_depth=8)
     ),
-    *_rows("video.profile", "extended", "extended has no CABAC, and 4:2:0 of 8 bits", entropy="cavlc", chroma="4:2:0", bit_depth=8),
+    *_rows("video.profile", "extended", "extended is 4:2:0 of 8 bits, without CABAC", entropy="cavlc", chroma="4:2:0", bit_depth=8),
     *_rows("video.profile", "main", "main has 4:2:0 of 8 bits", chroma="4:2:0", bit_depth=8),
     *_rows("video.profile", "high", "high has 4:2:0 of 8 bits", chroma=[*_NO_COLOUR], bit_depth=8),
     *_rows("video.profile", "high10", "high10 has 4:2:0 of at most 10 bits", chroma=[*_NO_COLOUR], bit_depth={"max": 10}),
