@@ -48,6 +48,12 @@ class Tables(unittest.TestCase):
 
 
 class Config(unittest.TestCase):
+    def test_the_borders_between_rates(self):
+        # ISO/IEC 14496-3, Table 4.82: from this rate on, the tables of that index hold
+        borders = (92017, 75132, 55426, 46009, 37566, 27713, 23004, 18783, 13856, 11502, 9391)
+        for index, border in enumerate(borders):
+            self.assertEqual((rate_index(border), rate_index(border - 1)), (index, index + 1), border)
+
     def test_plain_configurations(self):
         config = aac.parse_config(bytes.fromhex("1190"))
         self.assertEqual((config.profile, config.sample_rate, config.channels), ("lc", 48000, 2))

@@ -407,7 +407,7 @@ class Piles(unittest.TestCase):
         source = np.random.default_rng(4)
         sizes = source.integers(100, 9000, 300_000)
         sizes[::50] *= 9
-        times = np.arange(300_000) * 40
+        times = 10**9 + np.arange(300_000) * 40
         curve, whole = Curve(), np.cumsum(sizes)
         for at in range(0, 300_000, 5000):
             curve.add(times[at : at + 5000], sizes[at : at + 5000])
