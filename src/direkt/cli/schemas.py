@@ -362,7 +362,7 @@ class BitrateJson(TypedDict):
 
     min: float
     best: float | None
-    max: float
+    max: float | None  # null where the sheet names none
 
 
 class RungJson(TypedDict):
@@ -458,11 +458,31 @@ class SheetCompareJson(TypedDict):
 
 
 class NotUnderstoodJson(TypedDict):
-    """A row that was not understood."""
+    """Words of a row that were not understood."""
 
     line: int
     words: str
     reason: str
+
+
+class CellWordsJson(TypedDict):
+    """Words of a cell, and what became of them."""
+
+    words: str
+    start: int  # characters from the cell's begin
+    end: int
+    became: str | None  # the parameter, or the part of the sheet; null where they were not understood
+
+
+class DraftedCellJson(TypedDict):
+    """A cell of a published table, as it was read."""
+
+    line: int
+    name: str
+    head: str  # of its column
+    text: str
+    words: list[CellWordsJson]
+    reasons: list[str]  # why something in it was not understood
 
 
 class SheetDraftJson(TypedDict):
@@ -471,6 +491,7 @@ class SheetDraftJson(TypedDict):
     schema: Literal["direkt.sheet-draft/1"]
     sheet: str  # the YAML
     not_understood: list[NotUnderstoodJson]
+    cells: list[DraftedCellJson]
 
 
 class KeySetJson(TypedDict):

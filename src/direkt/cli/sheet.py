@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from direkt.cli import options, output
+from direkt.cli.draft import draft
 from direkt.cli.exits import ExitCode
 from direkt.cli.output import escape
 from direkt.errors import UnusableInput, os_words
@@ -69,9 +70,7 @@ def show(name: str, as_json: bool) -> None:
         steps = output.table("picture up to", "frame rate", "video bitrate (kbit/s)", "best (kbit/s)")
         for r in s.ladder:
             best = f"{r.best:g}" if r.best is not None else ""
-            steps.add_row(
-                f"{r.width}x{r.height}", f"{r.slowest:g} to {r.fastest:g} fps", f"{r.minimum:g} to {r.maximum:g}", best
-            )
+            steps.add_row(f"{r.width}x{r.height}", f"{r.slowest:g} to {r.fastest:g} fps", r.text, best)
         out.print(steps)
     _print_facts(out, s)
     for text in s.notes:
@@ -115,11 +114,14 @@ def _print_facts(out: Console, s: Sheet) -> None:
 
     for a in s.audio_ladder:
         best = f", best {a.best:g}" if a.best is not None else ""
-        line("audio", f"{a.channels} ch: {a.minimum:g} to {a.maximum:g} kbit/s{best}")
+        line("audio", f"{a.channels} ch: {a.text} kbit/s{best}")
     if s.peak_percent is not None:
         line("bitrate", f"no {PEAK_WINDOW:g} s more than {s.peak_percent:g} % above the mean")
     if s.protocols:
-        line("protocols", ", ".join(f"{p.protocol} on port {p.port}" for p in s.protocols))
+        line(
+            "protocols",
+            ", ".join(f"{p.protocol} on port {p.port}{f' (as {p.mode})' if p.mode else ''}" for p in s.protocols),
+        )
     for server in s.servers:
         place = f" ({server.region}, {server.role})" if server.region else f" ({server.role})"
         line("server", server.address + place)
@@ -134,9 +136,10 @@ def _print_facts(out: Console, s: Sheet) -> None:
             f"a new account waits {told.lead_time_hours:g} h" if told.lead_time_hours else "",
         ]
         line("session", "; ".join(part for part in parts if part))
-    if s.key is not None and (s.key.lives or s.key.example):
+    if s.key is not None and (s.key.lives or s.key.lives_hours or s.key.example):
         like = f", like {s.key.example}" if s.key.example else ""
-        line("key", f"lives for {s.key.lives or 'a time that is not stated'}{like}")
+        hours = f"{s.key.lives_hours:g} h" if s.key.lives_hours else ""
+        line("key", f"lives for {s.key.lives or hours or 'a time that is not stated'}{like}".replace("for for", "for"))
     if s.spherical is not None:
         if s.spherical.taken:
             aspects = f", picture {' or '.join(s.spherical.display_aspects)}" if s.spherical.display_aspects else ""
@@ -243,7 +246,7 @@ def compare(names: tuple[str, ...], as_json: bool) -> ExitCode:
         steps = output.table("picture", "frame rate", "video bitrate (kbit/s)", "best (kbit/s)")
         for size, rate, r in shared.pictures:
             best = f"{r.best:g}" if r.best is not None else ""
-            steps.add_row(size, f"{rate:g} fps", f"{r.minimum:g} to {r.maximum:g}", best)
+            steps.add_row(size, f"{rate:g} fps", r.text, best)
         out.print(steps)
     for b in shared.blockers:
         out.print(f"[bold red]✗ impossible at once[/]  {escape(b.parameter)}: {escape(b.text)}")
@@ -252,42 +255,4 @@ def compare(names: tuple[str, ...], as_json: bool) -> ExitCode:
     return ExitCode.FAILS if shared.blockers else ExitCode.GOOD
 
 
-@sheet.command()
-@click.argument("source", metavar="TABLE.csv|.md|.html", type=click.Path(path_type=Path))
-@click.option("--name", help="The destination's name [default: the file's].")
-@options.json_option
-def draft(source: Path, name: str | None, as_json: bool) -> ExitCode:
-    """Read a published settings table into a sheet, on standard output. Exits with 1 when rows were not understood."""
-    from direkt.destination import draft as drafting
-
-    kind = {".csv": "csv", ".tsv": "csv", ".md": "md", ".txt": "md", ".html": "html", ".htm": "html"}.get(
-        source.suffix.lower()
-    )
-    if kind is None:
-        raise UnusableInput(f"{source}: expected a table in .csv, .md or .html")
-    try:
-        if source.stat().st_size > 1 << 20:
-            raise UnusableInput(f"{source}: {source.stat().st_size} bytes; at most {1 << 20} are read")
-        text = source.read_text("utf-8-sig")
-    except OSError as error:
-        raise UnusableInput(f"{source}: cannot be read: {os_words(error)}") from None
-    except UnicodeDecodeError as error:
-        raise UnusableInput(f"{source}: not text in UTF-8 (byte {error.start})") from None
-    try:
-        made = drafting.read(text, kind)
-    except UnusableInput as error:
-        raise UnusableInput(f"{source}: {error}") from None
-    sheet_text = drafting.write(made, name or source.stem)
-    left = made.not_understood
-    if as_json:
-        output.print_json({
-            "schema": "direkt.sheet-draft/1", "sheet": sheet_text,
-            "not_understood": [{"line": row.line, "words": row.words, "reason": why} for row, why in left],
-        })  # fmt: skip
-    else:
-        click.echo(sheet_text, nl=False)
-    for row, why in left:
-        output.note(f"! line {row.line} not understood: {row.words}  ({why})")
-    if not (made.rules or made.ladder or made.protocols or made.servers):
-        raise UnusableInput(f"{source}: nothing in it was understood")
-    return ExitCode.FAILS if left else ExitCode.GOOD
+sheet.add_command(draft)

@@ -78,13 +78,15 @@ def _pictures(
                 refused.append(f"{picture} at {pace:g} fps has no bitrate in {missing}")
                 continue
             known = [rung for _, rung in rungs if rung is not None]
-            low, high = max(r.minimum for r in known), min(r.maximum for r in known)
-            if low > high:
-                words = ", ".join(f"{s.name} {r.minimum:g} to {r.maximum:g}" for s, r in rungs if r is not None)
+            low = max(r.minimum for r in known)
+            high = min((r.maximum for r in known if r.maximum is not None), default=None)
+            if high is not None and low > high:
+                words = ", ".join(f"{s.name} {r.text}" for s, r in rungs if r is not None)
                 refused.append(f"{picture} at {pace:g} fps: {words} kbit/s do not meet")
                 continue
             wanted = [r.best for r in known if r.best is not None]
-            best = min(max(min(wanted), low), high) if wanted else None
+            best = max(min(wanted), low) if wanted else None
+            best = min(best, high) if best is not None and high is not None else best
             found.append((picture, pace, Rung(width, height, pace, pace, low, best, high)))
     if not found:
         blockers.append(Blocker("video.bitrate.mean", "; ".join(refused)))

@@ -57,10 +57,12 @@ class Range(Strict):
     max: float = Field(ge=0)
 
 
-class BitrateRange(Range):
-    """kbit/s, with the recommended one."""
+class BitrateRange(Strict):
+    """kbit/s, with the recommended one; an end that is not named is open."""
 
+    min: float = Field(default=0, ge=0)
     best: float | None = Field(default=None, ge=0)
+    max: float | None = Field(default=None, ge=0)
 
 
 class RungEntry(Strict):
@@ -229,7 +231,7 @@ def _rung(document: Document, number: int, entry: RungEntry, problems: list[Prob
         rates.max,
         _whole(bitrates.min),
         best,
-        _whole(bitrates.max),
+        None if bitrates.max is None else _whole(bitrates.max),
         f"{document.source}:{line}",
     )
 
@@ -239,14 +241,18 @@ def _audio_rung(document: Document, number: int, entry: AudioRungEntry, problems
     bitrates = entry.bitrate
     _check_bitrates(bitrates, "audio_ladder", document.line(["audio_ladder", number, "bitrate"]), problems)
     best = None if bitrates.best is None else _whole(bitrates.best)
-    return AudioRung(entry.channels, _whole(bitrates.min), best, _whole(bitrates.max), f"{document.source}:{line}")
+    most = None if bitrates.max is None else _whole(bitrates.max)
+    return AudioRung(entry.channels, _whole(bitrates.min), best, most, f"{document.source}:{line}")
 
 
 def _check_bitrates(bitrates: BitrateRange, what: str, line: int, problems: list[Problem]) -> None:
     low, best, high = bitrates.min, bitrates.best, bitrates.max
-    if low > high:
+    if bitrates.model_fields_set.isdisjoint({"min", "best", "max"}):
+        problems.append(Problem(line, f"{what}: bitrate: expected min, best, max or several of them"))
+    elif high is not None and low > high:
         problems.append(Problem(line, f"{what}: bitrate min {low:g} is above max {high:g}"))
-    elif best is not None and not low <= best <= high:
+    elif best is not None and not (low <= best and (high is None or best <= high)):
+        high = float("inf") if high is None else high
         problems.append(Problem(line, f"{what}: bitrate best {best:g} lies outside {low:g} to {high:g} kbit/s"))
 
 

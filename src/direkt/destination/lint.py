@@ -11,7 +11,7 @@ from direkt.codec import reader
 from direkt.codec.bits import BitstreamError
 from direkt.demand import Demand
 from direkt.destination.implied import IMPLIED
-from direkt.destination.model import Rule, Sheet
+from direkt.destination.model import Rule, Sheet, span_demand
 from direkt.destination.pattern import Pattern, PatternError
 from direkt.parameters import Value
 
@@ -170,18 +170,15 @@ def _bitrates(sheet: Sheet) -> Iterator[Contradiction]:
         if (
             mean
             and mean.must
-            and demand.both(mean.must, _span("video.bitrate.mean", rung.minimum, rung.maximum)) is None
+            and (span := span_demand("video.bitrate.mean", rung.minimum, rung.maximum)) is not None
+            and demand.both(mean.must, span) is None
         ):
-            yield Contradiction(rung.source, f"{where} has {rung.minimum:g} to {rung.maximum:g} kbit/s; "
+            yield Contradiction(rung.source, f"{where} has {rung.text} kbit/s; "
                                 f"video.bitrate.mean must be {mean.must.text()}")  # fmt: skip
         elif peak and (most := _most(peak)) is not None and peak.must and most < rung.minimum:
             yield Contradiction(
                 rung.source, f"{where} has at least {rung.minimum:g} kbit/s; video.bitrate.peak is {peak.text()}"
             )
-
-
-def _span(name: str, low: float, high: float) -> Demand:
-    return Demand(name, minimum=low, maximum=high)
 
 
 def _audio_ladder(sheet: Sheet) -> Iterator[Contradiction]:
@@ -198,8 +195,9 @@ def _audio_ladder(sheet: Sheet) -> Iterator[Contradiction]:
                 step.source,
                 f"the audio ladder has {step.channels} channels; audio.channels must be {channels.must.text()}",
             )
-        if mean and mean.must and demand.both(mean.must, _span(mean.name, step.minimum, step.maximum)) is None:
-            yield Contradiction(step.source, f"the audio ladder has {step.minimum:g} to {step.maximum:g} kbit/s for {step.channels} "
+        span = span_demand("audio.bitrate.mean", step.minimum, step.maximum)
+        if mean and mean.must and span is not None and demand.both(mean.must, span) is None:
+            yield Contradiction(step.source, f"the audio ladder has {step.text} kbit/s for {step.channels} "
                                 f"channels; audio.bitrate.mean must be {mean.must.text()}")  # fmt: skip
     known = {step.channels for step in sheet.audio_ladder}
     missing = [v for v in (channels.must.one_of if channels and channels.must else ()) if v not in known]
@@ -210,7 +208,8 @@ def _audio_ladder(sheet: Sheet) -> Iterator[Contradiction]:
     for few, more in itertools.pairwise(steps):
         if more.channels == few.channels:
             continue
-        if more.maximum < few.maximum or (few.best and more.best and more.best < few.best):
+        falls = more.maximum is not None and few.maximum is not None and more.maximum < few.maximum
+        if falls or (few.best and more.best and more.best < few.best):
             yield Contradiction(
                 more.source, f"the audio ladder gives {more.channels} channels less than {few.channels}", True
             )
@@ -339,14 +338,13 @@ def _levels(sheet: Sheet) -> Iterator[Contradiction]:
                     f"video.level of at most {most} is too low for {size} at {rate:g} fps, which needs {words}",
                 )
     for rung in sheet.ladder:
+        most_sent = rung.maximum if rung.maximum is not None else rung.best or rung.minimum
         without, with_ = (
-            _needed(table, rung.width, rung.height, rung.slowest, bitrate, name) for bitrate in (0, rung.maximum)
+            _needed(table, rung.width, rung.height, rung.slowest, bitrate, name) for bitrate in (0, most_sent)
         )
         fits = without is not None and parameters.ordered(rule.name, without) <= limit
         if fits and (with_ is None or parameters.ordered(rule.name, with_) > limit):
-            yield Contradiction(
-                rung.source, f"the ladder allows {rung.maximum:g} kbit/s, more than level {most} permits"
-            )
+            yield Contradiction(rung.source, f"the ladder allows {most_sent:g} kbit/s, more than level {most} permits")
 
 
 def _needed(table: reader.LevelTable, width: int, height: int, rate: float, bitrate: float, profile: str) -> str | None:

@@ -59,10 +59,15 @@ class Rung:
     height: int  # px
     slowest: float  # fps
     fastest: float  # fps
-    minimum: float  # kbit/s
+    minimum: float  # kbit/s; 0 where the sheet names none
     best: float | None
-    maximum: float
+    maximum: float | None  # None: the sheet names none
     source: str = ""
+
+    @property
+    def text(self) -> str:
+        """The range as a person reads it, in kbit/s, without the best one."""
+        return span_text(self.minimum, self.maximum)
 
     def fits(self, width: int, height: int, frame_rate: float) -> bool:
         """Whether the picture is no larger than this rung's, at one of its rates."""
@@ -76,10 +81,33 @@ class AudioRung:
     """The audio bitrate in kbit/s for a number of channels."""
 
     channels: int
-    minimum: float
+    minimum: float  # 0 where the sheet names none
     best: float | None
-    maximum: float
+    maximum: float | None  # None: the sheet names none
     source: str = ""
+
+    @property
+    def text(self) -> str:
+        """The range as a person reads it, in kbit/s, without the best one."""
+        return span_text(self.minimum, self.maximum)
+
+
+def span_text(minimum: float, maximum: float | None) -> str:
+    """A range of bitrates as a person reads it."""
+    if maximum is None:
+        return f"at least {minimum:g}" if minimum else "any"
+    return f"{minimum:g} to {maximum:g}" if minimum else f"up to {maximum:g}"
+
+
+def span_demand(name: str, minimum: float, maximum: float | None) -> Demand | None:
+    """A range of bitrates as a demand; None where it limits nothing."""
+    if maximum is None and not minimum:
+        return None
+    return (
+        Demand(name, minimum=minimum or None, maximum=maximum)
+        if maximum is None
+        else Demand(name, minimum=minimum, maximum=maximum)
+    )
 
 
 Scheme = Annotated[str, WithJsonSchema({"enum": list(SCHEMES)})]
@@ -90,6 +118,7 @@ class Protocol(Strict):
 
     protocol: Scheme
     port: int = Field(ge=1, le=65535)
+    mode: Literal["caller", "listener", "rendezvous"] | None = None  # of srt: what the pushing end has to be
 
     @field_validator("protocol")
     @classmethod
@@ -150,6 +179,7 @@ class KeyFacts(Strict):
     pattern: str | None = None  # a regular expression for the whole key
     example: str | None = None  # a fake one
     lives: Literal["one event", "for good"] | None = None
+    lives_hours: float | None = Field(default=None, gt=0)  # from when it was made, where it is a time
 
 
 class CheckStep(Strict):
@@ -234,7 +264,7 @@ def audio_rule(step: AudioRung) -> Rule:
     best = Demand(name, (step.best,)) if step.best is not None else None
     return Rule(
         name,
-        Demand(name, minimum=step.minimum, maximum=step.maximum),
+        span_demand(name, step.minimum, step.maximum),
         best,
         f"for {step.channels} channels",
         step.source,
@@ -246,4 +276,4 @@ def rung_rule(rung: Rung) -> Rule:
     name = "video.bitrate.mean"
     best = Demand(name, (rung.best,)) if rung.best is not None else None
     because = f"for {rung.width}x{rung.height} at {rung.slowest:g} to {rung.fastest:g} fps"
-    return Rule(name, Demand(name, minimum=rung.minimum, maximum=rung.maximum), best, because, rung.source)
+    return Rule(name, span_demand(name, rung.minimum, rung.maximum), best, because, rung.source)

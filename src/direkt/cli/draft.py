@@ -1,0 +1,140 @@
+"""direkt sheet draft: a published settings table read into a sheet."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from direkt.cli import options, output
+from direkt.cli.exits import ExitCode
+from direkt.cli.output import escape
+from direkt.errors import UnusableInput, os_words
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from direkt.cli.schemas import CellWordsJson, DraftedCellJson, SheetDraftJson
+    from direkt.destination.draft import Cell, Draft
+
+_KINDS = {
+    ".csv": "csv", ".tsv": "csv", ".tab": "csv", ".md": "md", ".markdown": "md", ".txt": "txt", ".text": "txt", ".eml": "txt",
+    ".html": "html", ".htm": "html", ".xhtml": "html",
+}  # fmt: skip
+_MOST = 1 << 20  # bytes of a file
+
+
+@click.command()
+@click.argument("source", metavar="TABLE.csv|.md|.html|.txt", type=click.Path(path_type=Path))
+@click.option("--name", help="The destination's name [default: the file's].")
+@click.option(
+    "--explain", is_flag=True, help="Show each cell with its words marked by what became of them, not the sheet."
+)
+@options.json_option
+def draft(source: Path, name: str | None, explain: bool, as_json: bool) -> ExitCode:
+    """Read a published settings table into a sheet, on standard output. Exits with 1 when words were not understood.
+
+    Each line of the sheet carries the words it came from. Where two readings remain, both are listed and none is claimed.
+    """
+    from direkt.destination import draft as drafting
+
+    text, kind = _read(source)
+    try:
+        made = drafting.read(text, kind)
+    except UnusableInput as error:
+        raise UnusableInput(f"{source}: {error}") from None
+    sheet_text = drafting.write(made, name or source.stem)
+    left = made.not_understood
+    if as_json:
+        document: SheetDraftJson = {
+            "schema": "direkt.sheet-draft/1", "sheet": sheet_text,
+            "not_understood": [{"line": one.line, "words": one.words, "reason": one.why} for one in left],
+            "cells": [_cell(cell) for cell in made.cells],
+        }  # fmt: skip
+        output.print_json(document)
+    elif explain:
+        _explain(output.console(), made)
+    else:
+        click.echo(sheet_text, nl=False)
+    for one in left if not explain else ():
+        output.note(f"! line {one.line} not understood: {one.words}  ({one.why})")
+    if made.found.empty:
+        raise UnusableInput(f"{source}: nothing in it was understood; direkt sheet draft --explain {source} shows why")
+    return ExitCode.FAILS if left else ExitCode.GOOD
+
+
+def _read(source: Path) -> tuple[str, str]:
+    kind = _KINDS.get(source.suffix.lower())
+    if kind is None:
+        raise UnusableInput(f"{source}: expected a table in .csv, .md, .html or .txt")
+    try:
+        if source.stat().st_size > _MOST:
+            raise UnusableInput(f"{source}: {source.stat().st_size} bytes; at most {_MOST} are read")
+        return source.read_text("utf-8-sig"), kind
+    except OSError as error:
+        raise UnusableInput(f"{source}: cannot be read: {os_words(error)}") from None
+    except UnicodeDecodeError as error:
+        raise UnusableInput(f"{source}: not text in UTF-8 (byte {error.start})") from None
+
+
+def _cell(cell: Cell) -> DraftedCellJson:
+    one = cell.statement
+    words: list[CellWordsJson] = [
+        {"words": one.text[start:end], "start": start, "end": end, "became": what or None}
+        for start, end, what in sorted(cell.marks)
+    ]
+    return {
+        "line": one.line,
+        "name": one.name,
+        "head": one.head,
+        "text": one.text,
+        "words": words,
+        "reasons": cell.reasons,
+    }
+
+
+def _explain(out: Console, made: Draft) -> None:
+    """Every cell: what was taken in square brackets with a number, what was not understood between question marks."""
+    for cell in made.cells:
+        one = cell.statement
+        head = f"{one.name} [{one.head}]" if one.head and one.name else one.name or one.head
+        out.print(f"[dim]line {one.line}[/]  [bold]{escape(head)}[/]")
+        became = list(dict.fromkeys(what for _, _, what in sorted(cell.marks) if what))
+        out.print(f"  {_marked(cell, became)}")
+        for number, what in enumerate(became, 1):
+            out.print(f"    [green]{number}[/] {escape(what)}")
+        for why in dict.fromkeys(cell.reasons):
+            out.print(f"    [yellow]?[/] {escape(why)}")
+    out.print(
+        "\n[green]\\[taken]1[/] says what stands at 1   [yellow]?left?[/] is not understood   all else only shapes what stands beside it"
+    )
+
+
+def _marked(cell: Cell, became: list[str]) -> str:
+    text = cell.statement.text
+    at = 0
+    parts: list[str] = []
+    spans: list[tuple[int, int, list[str]]] = []
+    for start, end, what in sorted(cell.marks, key=lambda mark: (mark[0], -mark[1])):
+        if spans and start < spans[-1][1]:
+            if what:  # a word taken lies within what was left, or says two things
+                last = spans[-1]
+                spans[-1] = (last[0], max(last[1], end) if last[2] else last[1], [*last[2], what])
+            continue
+        spans.append((start, end, [what] if what else []))
+    for start, end, whats in spans:
+        parts.append(f"[dim]{_one_line(text[at:start])}[/]" if text[at:start] else "")
+        words = _one_line(text[start:end])
+        if whats:
+            numbers = ",".join(str(became.index(what) + 1) for what in dict.fromkeys(whats))
+            parts.append(f"[green]\\[{words}]{numbers}[/]")
+        else:
+            parts.append(f"[yellow]?{words}?[/]")
+        at = end
+    parts.append(f"[dim]{_one_line(text[at:])}[/]" if text[at:] else "")
+    return "".join(parts)
+
+
+def _one_line(text: str) -> str:
+    return escape(text.replace("\n", " ⏎ "))

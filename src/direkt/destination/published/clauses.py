@@ -1,0 +1,385 @@
+"""The clause parser: a cell's tokens become items in clauses.
+
+The tokens are walked once. Each figure or word of value becomes an item, and picks up the limit and the strength that
+stand before or behind it, and the topic and the subject of its clause. A clause ends at a comma, a bracket, a full
+stop, a new line, or a slash with a word of its own behind it. Words that are not understood stay with their clause.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+
+from direkt.destination.published.context import Context
+from direkt.destination.published.tokens import Number, Size, Token, scan
+from direkt.destination.published.vocabulary import Kind, Unit
+
+
+@dataclass(slots=True)
+class Item:
+    """A figure, or a word that is a value, with what was said of it."""
+
+    kind: Kind  # NUMBER, SIZE, VALUE, RATIO, URL, SOURCE
+    start: int
+    end: int
+    clause: int
+    joined: str  # how it hangs on the item before: "", "or", "/", ",", "and", "(", "."
+    numbers: list[Number] = field(default_factory=list)  # two are a range
+    sizes: list[Size] = field(default_factory=list)  # two are a range
+    values: tuple[tuple[str, str], ...] = ()
+    text: str = ""
+    unit: Unit | None = None
+    own_unit: bool = False
+    limit: str = ""
+    strength: str = ""
+    approx: bool = False
+    times: bool = False  # so many times the frame rate
+    topic: str = ""
+    subject: str = ""
+    mode: str = ""
+    listed: bool = False  # a list written without spaces
+    used: bool = False
+    ahead: bool = False  # its limit or strength stood before it
+
+
+@dataclass(slots=True)
+class Clause:
+    """Words between two signs that set them off."""
+
+    start: int
+    end: int
+    after: str = ""  # what set it off from the one before
+    parent: int = -1
+    odd: list[Token] = field(default_factory=list)
+    conditional: bool = False
+    words: int = 0
+    topics: list[Token] = field(default_factory=list)
+    subjects: list[Token] = field(default_factory=list)
+    mode: str = ""
+    first: Token | None = None
+
+
+PREPOSITIONS = frozenset("for on in with at during by from when if für bei pour para per only during under".split())
+
+
+class Walk:
+    """Tokens to items and clauses."""
+
+    def __init__(self, text: str, context: Context) -> None:
+        """Walks over ``text`` at once."""
+        self.text, self.context = text, context
+        self.items: list[Item] = []
+        self.clauses: list[Clause] = [Clause(0, 0)]
+        self.stack: list[int] = []
+        self.now = 0
+        self.joined = ""
+        self.limit = self.strength = ""
+        self.waiting_clause = -1  # of the limit or strength that waits for an item
+        self.approx = False
+        self.between = False
+        self.colon_topic = self.colon_subject = ""
+        self.colon_strength = ""
+        self.last_subject = ""
+        self._run(scan(text))
+
+    @property
+    def clause(self) -> Clause:
+        return self.clauses[self.now]
+
+    def _run(self, tokens: Sequence[Token]) -> None:
+        n = 0
+        while n < len(tokens):
+            n = self._take(tokens, n)
+        self._settle()
+        self._assign_topics()
+
+    def _next_clause(self, token: Token, after: str) -> None:
+        self._settle(hard=after == ".")
+        self.clauses.append(Clause(token.end, token.end, after))
+        self.now = len(self.clauses) - 1
+        self.joined = after
+        self.between = False
+
+    def _take(self, tokens: Sequence[Token], n: int) -> int:
+        token = tokens[n]
+        kind = token.kind
+        follows = tokens[n + 1] if n + 1 < len(tokens) else None
+        clause = self.clause
+        if kind not in (Kind.BREAK, Kind.COMMA, Kind.OPEN, Kind.CLOSE):
+            clause.end = token.end
+            if not clause.words:
+                clause.start, clause.first = token.start, token
+            clause.words += 1
+        if kind is Kind.BREAK:
+            self.stack.clear()
+            self._next_clause(token, ".")
+            self.colon_topic = self.colon_strength = ""
+        elif kind is Kind.COMMA or (kind is Kind.DASH and token.spaced and (follows is None or follows.spaced)):
+            self._next_clause(token, ",")
+        elif kind is Kind.OPEN:
+            self.stack.append(self.now)
+            parent = self.now
+            self._next_clause(token, "(")
+            self.clause.parent = parent
+        elif kind is Kind.CLOSE:
+            self._settle()
+            if self.stack:
+                self.now = self.stack.pop()
+                self.clause.end = token.end
+            self.joined = ""
+        elif kind is Kind.COLON:
+            self._colon()
+        elif kind is Kind.SLASH:
+            if follows is not None and follows.kind in (Kind.LIMIT, Kind.STRENGTH, Kind.TOPIC, Kind.SUBJECT):
+                self._next_clause(token, ",")
+            else:
+                self.joined = "/"
+        elif kind in (Kind.OR, Kind.AND):
+            self._settle(joiner=True)
+            self.joined = "or" if kind is Kind.OR else "and"
+        elif kind is Kind.NUMBER:
+            return self._number(tokens, n)
+        elif kind is Kind.SIZE:
+            return self._size(tokens, n)
+        elif kind in (Kind.RATIO, Kind.URL, Kind.SOURCE):
+            self._add(Item(kind, token.start, token.end, self.now, self.joined, text=str(token.value or "")))
+        elif token.meaning is not None and token.meaning.only and (found := self._here(token)):
+            self._value(token, found)
+        elif kind is Kind.LIMIT:
+            self.limit = str(token.value)
+            self.waiting_clause = self.now
+        elif kind is Kind.STRENGTH:
+            self._strength(token)
+        elif kind is Kind.MODE:
+            clause.mode = str(token.value)
+        elif kind is Kind.APPROX:
+            self.approx = True
+        elif kind is Kind.IF:
+            clause.conditional = True
+            clause.odd.append(token)
+        elif kind is Kind.TOPIC:
+            clause.topics.append(token)
+        elif kind is Kind.SUBJECT:
+            clause.subjects.append(token)
+            self.last_subject = str(token.value)
+        else:
+            self._word(token)
+        return n + 1
+
+    def _word(self, token: Token) -> None:
+        """A word that may be a value here, or a filler, or is not known."""
+        found = self._here(token)
+        if found:
+            self._value(token, found)
+        elif token.kind is Kind.VALUE and isinstance(token.value, tuple):
+            self._value(token, token.value)
+        elif isinstance(token.value, Unit) and token.value.measures in ("frames", "channels", "px", "bits", "rate"):
+            pass  # a word such as "frame" that stands by itself
+        elif token.kind is Kind.FILLER or (token.kind is Kind.COLUMN and token.value != "note"):
+            if self.text[token.start : token.end].lower() in ("between", "entre", "zwischen", "tra"):
+                self.between = True
+        elif token.kind in (Kind.DASH, Kind.TO, Kind.TIMES):
+            pass
+        elif token.kind is Kind.ROLE and (token.value == "primary" or "server" in self.context.topics):
+            pass
+        else:
+            self.clause.odd.append(token)
+
+    def _here(self, token: Token) -> tuple[tuple[str, str], ...]:
+        """What a word means only where the row or the clause speaks of a parameter."""
+        if token.meaning is None or not token.meaning.only:
+            return ()
+        near = {str(t.value) for t in self.clause.topics} | set(self.context.topics) | {self.colon_topic}
+        near |= {"video.frame_rate" for item in self.items if item.unit is not None and item.unit.measures == "rate"}
+        near |= {f"{name}" for item in self.items if item.clause == self.now for name, _ in item.values}
+        if "video.codec" in near or any(name == "video.codec" for item in self.items for name, _ in item.values):
+            near |= {"video.profile"}
+        if self.context.subject == "audio" or self.last_subject == "audio" or self._audio_before():
+            near.add("audio.")
+        for where, values in token.meaning.only:
+            if any(name == where or (where.endswith(".") and name.startswith(where)) for name in near):
+                return values
+        return ()
+
+    def _audio_before(self) -> bool:
+        return any(name.startswith("audio.") for item in self.items for name, _ in item.values)
+
+    def _value(self, token: Token, values: tuple[tuple[str, str], ...]) -> None:
+        self._add(Item(Kind.VALUE, token.start, token.end, self.now, self.joined, values=values))
+
+    def _number(self, tokens: Sequence[Token], n: int) -> int:
+        token = tokens[n]
+        assert isinstance(token.value, Number)
+        item = Item(Kind.NUMBER, token.start, token.end, self.now, self.joined, numbers=[token.value])
+        item.listed = bool(token.value.listed)
+        n = self._unit(tokens, n + 1, item)
+        upto = n
+        if upto < len(tokens) and tokens[upto].kind in (Kind.DASH, Kind.TO, Kind.AND):
+            link = tokens[upto]
+            beyond = tokens[upto + 1] if upto + 1 < len(tokens) else None
+            if (
+                beyond is not None
+                and beyond.kind is Kind.NUMBER
+                and (link.kind is not Kind.AND or self.between)
+                and isinstance(beyond.value, Number)
+            ):
+                item.numbers.append(beyond.value)
+                item.end = beyond.end
+                first, item.unit = item.unit, None
+                n = self._unit(tokens, upto + 2, item)
+                item.unit = item.unit or first
+                if first is not None and item.unit != first:
+                    item.text = f"{first.factor / item.unit.factor if item.unit else 1}"  # the first end's own unit
+                self.between = False
+        if n < len(tokens) and tokens[n].kind is Kind.TIMES:
+            following = tokens[n + 1 : n + 4]
+            if any(t.kind is Kind.TOPIC and t.value == "video.frame_rate" for t in following):
+                item.times = True
+                n += 1 + next(i for i, t in enumerate(following) if t.kind is Kind.TOPIC) + 1
+                item.end = tokens[n - 1].end
+        self.clause.end = max(self.clause.end, item.end)
+        self._add(item)
+        return n
+
+    def _unit(self, tokens: Sequence[Token], n: int, item: Item) -> int:
+        """A unit behind a number, with nothing or a hyphen between."""
+        at = n + 1 if n + 1 < len(tokens) and tokens[n].kind is Kind.DASH and not tokens[n].spaced else n
+        if at < len(tokens) and tokens[at].kind is Kind.UNIT and isinstance(tokens[at].value, Unit):
+            item.unit, item.own_unit, item.end = tokens[at].value, True, tokens[at].end  # type: ignore[assignment]
+            return at + 1
+        return n
+
+    def _size(self, tokens: Sequence[Token], n: int) -> int:
+        token = tokens[n]
+        assert isinstance(token.value, Size)
+        item = Item(Kind.SIZE, token.start, token.end, self.now, self.joined, sizes=[token.value])
+        if n + 2 < len(tokens) and tokens[n + 1].kind in (Kind.DASH, Kind.TO) and isinstance(tokens[n + 2].value, Size):
+            item.sizes.append(tokens[n + 2].value)  # type: ignore[arg-type]
+            item.end = tokens[n + 2].end
+            n += 2
+        elif n + 2 < len(tokens) and tokens[n + 1].kind is Kind.OPEN and isinstance(tokens[n + 2].value, Size):
+            other: Size = tokens[n + 2].value  # type: ignore[assignment]
+            same = (other.width, other.height) == (token.value.width, token.value.height)
+            if (
+                (same or token.value.only_height or token.value.height == other.height)
+                and n + 3 < len(tokens)
+                and tokens[n + 3].kind is Kind.CLOSE
+            ):
+                item.sizes = [
+                    replace(other, scan=other.scan or token.value.scan, rates=other.rates or token.value.rates)
+                ]
+                item.end = tokens[n + 3].end
+                n += 3
+        self.clause.end = max(self.clause.end, item.end)
+        self._add(item)
+        return n + 1
+
+    def _strength(self, token: Token) -> None:
+        self.strength = "not" if self.strength == "not" else str(token.value)
+        self.waiting_clause = self.now
+
+    def _add(self, item: Item) -> None:
+        if self.waiting_clause >= 0 or self.colon_strength:
+            item.limit = self.limit
+            item.strength = self.strength or self.colon_strength
+            item.ahead = True
+            self.limit = self.strength = ""
+            self.waiting_clause = -1
+        item.approx, self.approx = self.approx, False
+        before = self.items[-1] if self.items else None
+        if (
+            before is not None and item.joined in ("or", "/", "and", ",")
+            and not (item.limit or item.strength) and before.strength and before.ahead and not before.limit and self._alike(before, item)
+            and before.clause == item.clause
+        ):  # "preferably 48 or 44.1 kHz"  # fmt: skip
+            item.strength = before.strength
+        self.items.append(item)
+        self.joined = ""
+
+    @staticmethod
+    def _alike(a: Item, b: Item) -> bool:
+        return a.kind is b.kind and {name for name, _ in a.values} == {name for name, _ in b.values}
+
+    def _colon(self) -> None:
+        clause = self.clause
+        if any(item.clause == self.now for item in self.items):
+            return
+        if clause.topics:
+            self.colon_topic = str(clause.topics[-1].value)
+        if clause.subjects:
+            self.colon_subject = str(clause.subjects[-1].value)
+        if self.strength and not self.limit:
+            self.colon_strength = self.strength
+
+    def _settle(self, *, hard: bool = False, joiner: bool = False) -> None:
+        """Gives the limit or strength that waits to the item before, where no item follows in its clause."""
+        if self.waiting_clause < 0 or not (self.limit or self.strength):
+            return
+        own = [item for item in self.items if item.clause == self.waiting_clause]
+        lone = self.clauses[self.waiting_clause]
+        if own:
+            last = own[-1]
+            if last.limit and self.limit and last.limit != self.limit:
+                return
+            group = [last]
+            for item in reversed(own[:-1]):  # "48 kHz or 44.1 kHz recommended" speaks of both
+                if (
+                    group[-1].joined in ("or", "/", "and")
+                    and self._alike(item, group[-1])
+                    and not (item.limit or item.strength)
+                ):
+                    group.append(item)
+                else:
+                    break
+            if self.limit and len(group) > 1 and last.kind is not Kind.VALUE:
+                group = group[:1] if last.own_unit and group[1].own_unit else group
+            for item in group:
+                item.limit = item.limit or self.limit
+                item.strength = item.strength or self.strength
+        elif self.items and lone.after in ("(", ",", ".") and not lone.odd and not joiner and self._behind():
+            last = self.items[-1]
+            last.limit = last.limit or self.limit
+            last.strength = last.strength or self.strength
+        elif joiner or not hard:
+            return  # it waits on
+        self.limit = self.strength = ""
+        self.waiting_clause = -1
+
+    def _behind(self) -> bool:
+        """Whether what waits stands right behind the item before: "(recommended)", ", max."."""
+        last = self.items[-1]
+        lone = self.clauses[self.waiting_clause]
+        return (
+            not (lone.topics or lone.subjects) and last.end <= lone.start + 1 and not (last.strength and self.strength)
+        )
+
+    def _assign_topics(self) -> None:
+        running_topic = running_subject = ""
+        for number, clause in enumerate(self.clauses):
+            own = [item for item in self.items if item.clause == number]
+            if clause.after == ".":
+                running_topic = ""
+            for item in own:
+                before = [t for t in clause.topics if t.start < item.start]
+                behind = [t for t in clause.topics if t.start > item.start]
+                near = before[-1] if before else behind[0] if behind else None
+                item.topic = str(near.value) if near else running_topic
+                subjects = [t for t in clause.subjects if t.start < item.start] or clause.subjects
+                item.subject = str(subjects[-1].value) if subjects else running_subject
+                item.mode = clause.mode
+            if clause.topics and not own:
+                running_topic = str(clause.topics[-1].value)
+            elif (
+                clause.topics
+                and own
+                and self.text[clause.topics[-1].end : own[-1].start].strip().startswith((":", "="))
+            ):
+                running_topic = str(clause.topics[-1].value)
+            if clause.subjects:
+                running_subject = str(clause.subjects[-1].value)
+            if clause.parent >= 0 and not clause.topics:
+                parents = self.clauses[clause.parent]
+                for item in own:
+                    item.topic = item.topic or (str(parents.topics[-1].value) if parents.topics else "")
+                    item.subject = item.subject or (str(parents.subjects[-1].value) if parents.subjects else "")
+                    item.mode = item.mode or parents.mode
