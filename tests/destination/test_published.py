@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import sys
 import unittest
 from pathlib import Path
@@ -71,8 +72,6 @@ def facts(sheet, given):
 def load(path):
     entry = YAML(typ="safe", pure=True).load(path.read_text("utf-8"))
     wanted = {"schema": "direkt.sheet/1", "name": "x", **entry["truth"]}
-    import io
-
     text = io.StringIO()
     YAML().dump(wanted, text)
     truth = facts(build(documents.parse(text.getvalue(), str(path)), "x"), None)
@@ -102,6 +101,20 @@ def compare(path):
         if not any(str(words).lower() in one.words.lower() for one in made.not_understood)
     ]
     return truth, claimed, missing, wrong, unlisted, made, written
+
+
+class Published(unittest.TestCase):
+    def test_nothing_wrong_is_claimed_and_most_is_found(self):
+        paths = sorted(FOLDER.glob("*.yaml"))
+        self.assertGreaterEqual(len(paths), 30)
+        total = found = 0
+        for path in paths:
+            with self.subTest(table=path.stem):
+                truth, claimed, _, wrong, unlisted, _, _ = compare(path)
+                total, found = total + len(truth), found + len(truth & claimed)
+                self.assertEqual(wrong, set())
+                self.assertEqual(unlisted, [])
+        self.assertGreater(found / total, 0.95)
 
 
 if __name__ == "__main__":

@@ -9,7 +9,6 @@ from dataclasses import dataclass
 from direkt import demand, parameters
 from direkt.codec import reader
 from direkt.codec.bits import BitstreamError
-from direkt.demand import Demand
 from direkt.destination.implied import IMPLIED
 from direkt.destination.model import Rule, Sheet, span_demand
 from direkt.destination.pattern import Pattern, PatternError

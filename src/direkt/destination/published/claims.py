@@ -147,9 +147,7 @@ def _ladder(made: Gathered, steps: Sequence[Said]) -> list[Said]:
     back: list[Said] = []
     for one in steps:
         sizes, rates = one.claim.sizes, one.claim.rates
-        if one.claim.mode:
-            back.append(one)
-        elif len(sizes) != 1:
+        if one.claim.mode or len(sizes) != 1:
             back.append(one)
         else:
             groups.setdefault((sizes[0].text, rates or _ALL_RATES), []).append(one)
@@ -310,25 +308,29 @@ def _group(what: str) -> str:
 
 def _for_all(made: Gathered, ones: Sequence[Said]) -> list[Said]:
     """Claims that hold without a condition; those for some sizes count where all of them say the same."""
-    free = [one for one in ones if not (one.claim.sizes or one.claim.rates)]
-    tied = [one for one in ones if one.claim.sizes or one.claim.rates]
+    free = [one for one in ones if not (one.claim.sizes or one.claim.rates or one.claim.channels)]
+    tied = [one for one in ones if one.claim.sizes or one.claim.rates or one.claim.channels]
     if not tied:
         return free
     by_condition: dict[object, set[tuple[object, ...]]] = {}
     for one in tied:
-        key = (tuple(s.text for s in one.claim.sizes), one.claim.rates)
+        key = _condition(one.claim)
         by_condition.setdefault(key, set()).add(
             (one.claim.what, one.claim.strength, one.claim.shape, str(one.claim.value))
         )
     contents = list(by_condition.values())
     if len(contents) > 1 and all(content == contents[0] for content in contents):
         first = next(iter(by_condition))
-        return [*free, *(one for one in tied if (tuple(s.text for s in one.claim.sizes), one.claim.rates) == first)]
+        return [*free, *(one for one in tied if _condition(one.claim) == first)]
     if _group(tied[0].claim.what) == "video.bitrate.mean":
         _reject(made, tied, "a bitrate for some pictures only: which size is meant?")
     else:
-        _reject(made, tied, "holds for some pictures only")
+        _reject(made, tied, "holds for some channels only" if tied[0].claim.channels else "holds for some pictures only")
     return free
+
+
+def _condition(claim: Claim) -> tuple[object, ...]:
+    return tuple(size.text for size in claim.sizes), claim.rates, claim.channels
 
 
 def _rule(made: Gathered, rules: dict[str, Rule], name: str, ones: Sequence[Said]) -> None:
@@ -389,9 +391,11 @@ def _agreed(made: Gathered, what: str, ones: Sequence[Said]) -> list[Said]:
     kept: list[Said] = []
     for shape in dict.fromkeys(o.claim.shape for o in ones):
         own = [o for o in ones if o.claim.shape == shape]
-        lines: dict[int, list[Said]] = {}
+        lines: dict[tuple[int, bool], list[Said]] = {}
         for one in own:
-            lines.setdefault(one.statement.line if shape == "is" else id(one), []).append(one)
+            accepted = one.statement.context.strength == "accept"  # what is possible is not what is asked for
+            key = (one.statement.line, accepted) if shape == "is" else (id(one), False)
+            lines.setdefault(key, []).append(one)
         contents = [{str(o.claim.value) for o in group} for group in lines.values()]
         if all(content == contents[0] for content in contents):
             kept += own

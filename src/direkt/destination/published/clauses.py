@@ -7,6 +7,7 @@ stop, a new line, or a slash with a word of its own behind it. Words that are no
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 
@@ -39,6 +40,7 @@ class Item:
     mode: str = ""
     listed: bool = False  # a list written without spaces
     used: bool = False
+    under: bool = False  # "for stereo": says for what the rest of its clause holds
     ahead: bool = False  # its limit or strength stood before it
 
 
@@ -56,10 +58,12 @@ class Clause:
     topics: list[Token] = field(default_factory=list)
     subjects: list[Token] = field(default_factory=list)
     mode: str = ""
+    denied: bool = False  # a "not" stands in it
     first: Token | None = None
 
 
-PREPOSITIONS = frozenset("for on in with at during by from when if für bei pour para per only during under".split())
+_UNDER = re.compile(r"\b(?:for|für|pour|para|per|bei|voor|when using|when|if|using)\s+(?:the\s+|die\s+|le\s+)?$")
+PREPOSITIONS = frozenset(["for", "on", "in", "with", "at", "during", "by", "from", "when", "if", "für", "bei", "pour", "para", "per", "only", "during", "under"])
 
 
 class Walk:
@@ -173,17 +177,25 @@ class Walk:
             self._value(token, found)
         elif token.kind is Kind.VALUE and isinstance(token.value, tuple):
             self._value(token, token.value)
+        elif isinstance(token.value, Unit) and self._unit_behind(token):
+            pass
         elif isinstance(token.value, Unit) and token.value.measures in ("frames", "channels", "px", "bits", "rate"):
             pass  # a word such as "frame" that stands by itself
         elif token.kind is Kind.FILLER or (token.kind is Kind.COLUMN and token.value != "note"):
             if self.text[token.start : token.end].lower() in ("between", "entre", "zwischen", "tra"):
                 self.between = True
-        elif token.kind in (Kind.DASH, Kind.TO, Kind.TIMES):
-            pass
-        elif token.kind is Kind.ROLE and (token.value == "primary" or "server" in self.context.topics):
+        elif token.kind in (Kind.DASH, Kind.TO, Kind.TIMES) or (token.kind is Kind.ROLE and (token.value == "primary" or "server" in self.context.topics)):
             pass
         else:
             self.clause.odd.append(token)
+
+    def _unit_behind(self, token: Token) -> bool:
+        """A unit in a bracket of its own is that of the number before: "2 (seconds)"."""
+        last = self.items[-1] if self.items else None
+        if last is None or last.kind is not Kind.NUMBER or last.unit is not None or self.clause.parent != last.clause:
+            return False
+        last.unit, last.own_unit = token.value, True  # type: ignore[assignment]
+        return True
 
     def _here(self, token: Token) -> tuple[tuple[str, str], ...]:
         """What a word means only where the row or the clause speaks of a parameter."""
@@ -205,7 +217,8 @@ class Walk:
         return any(name.startswith("audio.") for item in self.items for name, _ in item.values)
 
     def _value(self, token: Token, values: tuple[tuple[str, str], ...]) -> None:
-        self._add(Item(Kind.VALUE, token.start, token.end, self.now, self.joined, values=values))
+        under = _UNDER.search(self.text[max(0, token.start - 12) : token.start].lower()) is not None
+        self._add(Item(Kind.VALUE, token.start, token.end, self.now, self.joined, values=values, under=under))
 
     def _number(self, tokens: Sequence[Token], n: int) -> int:
         token = tokens[n]
@@ -276,6 +289,7 @@ class Walk:
 
     def _strength(self, token: Token) -> None:
         self.strength = "not" if self.strength == "not" else str(token.value)
+        self.clause.denied |= self.strength == "not"
         self.waiting_clause = self.now
 
     def _add(self, item: Item) -> None:
@@ -340,6 +354,8 @@ class Walk:
             last = self.items[-1]
             last.limit = last.limit or self.limit
             last.strength = last.strength or self.strength
+        elif self.strength == "not" and not joiner and lone.words == 1:
+            pass  # "No, progressive only": an answer
         elif joiner or not hard:
             return  # it waits on
         self.limit = self.strength = ""
@@ -367,9 +383,7 @@ class Walk:
                 subjects = [t for t in clause.subjects if t.start < item.start] or clause.subjects
                 item.subject = str(subjects[-1].value) if subjects else running_subject
                 item.mode = clause.mode
-            if clause.topics and not own:
-                running_topic = str(clause.topics[-1].value)
-            elif (
+            if (clause.topics and not own) or (
                 clause.topics
                 and own
                 and self.text[clause.topics[-1].end : own[-1].start].strip().startswith((":", "="))

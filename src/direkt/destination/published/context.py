@@ -124,7 +124,8 @@ def read(text: str) -> Context:
                     values.append((name, value))
                     subject = subject or ("audio" if name.startswith("audio.") else "")
             case Kind.WORD | Kind.IF | Kind.SOURCE | Kind.URL | Kind.RATIO:
-                odd.append(word)
+                if token.meaning is None or not any(where in topics for where, _ in token.meaning.only):
+                    odd.append(word)
             case _:
                 pass
     rates = _rates(figures, odd)

@@ -2,7 +2,7 @@
 
 A cell that spans rows or columns stands in every place that it covers. Line breaks, lists and paragraphs within a cell
 end a line there. Lists, definition lists and lines of "name: value" become tables of two columns. The last headings
-above a table go with it. Cost: one pass over the text; at most 40,000 cells and 150,000 characters are taken.
+above a table go with it. Cost: one pass over the text; at most 3,000 rows and 80,000 characters are taken.
 """
 
 from __future__ import annotations
@@ -11,7 +11,7 @@ import csv
 import html
 import io
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
@@ -23,7 +23,9 @@ if TYPE_CHECKING:
 _LONGEST = 1000  # characters of a cell; what is longer is prose
 _MOST = 3000  # rows
 _MOST_CELLS = 40_000
-_MOST_TEXT = 150_000  # characters of all cells
+_MOST_PROSE = 500  # lines in no table or list
+_LONGEST_LINE = 4000  # characters of a line of text
+_MOST_TEXT = 80_000  # characters of all cells
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,16 +53,18 @@ def read(text: str, kind: str) -> list[Grid]:
     text = "".join(c if c.isprintable() or c in "\n\t" else " " for c in text.replace("\r\n", "\n").replace("\r", "\n"))
     found = _csv(text) if kind == "csv" else _html(text) if kind == "html" else _text(text)
     grids = [grid for grid in found if any(cell.text for row in grid.rows for cell in row)]
-    rows = sum(len(grid.rows) for grid in grids)
-    cells = sum(len(row) for grid in grids for row in grid.rows)
-    size = sum(len(cell.text) for grid in grids for row in grid.rows for cell in row)
-    if rows > _MOST or cells > _MOST_CELLS:
-        raise UnusableInput(f"{rows} settings; at most {_MOST} are read: cut it down to the table of settings")
-    if size > _MOST_TEXT:
-        raise UnusableInput(
-            f"{size} characters of settings; at most {_MOST_TEXT} are read: cut it down to the table of settings"
-        )
+    _check(grids)
     return grids
+
+
+def _check(grids: Sequence[Grid]) -> None:
+    """Raises UnusableInput for more than anybody publishes as settings."""
+    rows = sum(len(grid.rows) for grid in grids if not grid.prose)
+    if rows > _MOST:
+        raise UnusableInput(f"more than {_MOST} settings: cut it down to the table of settings")
+    size = sum(len(cell.text) for grid in grids for row in grid.rows for cell in row)
+    if size > _MOST_TEXT or sum(len(row) for grid in grids for row in grid.rows) > _MOST_CELLS:
+        raise UnusableInput(f"more than {_MOST_TEXT} characters of settings: cut it down to the table of settings")
 
 
 def _cell(line: int, text: str, *, head: bool = False) -> Cell:
@@ -82,7 +86,7 @@ def _csv(text: str) -> list[Grid]:
                 grid.rows.append([_cell(reader.line_num, cell) for cell in row])
             elif grid.rows:
                 return [grid, *_shifted(text, reader.line_num)]
-            if len(grid.rows) > _MOST * 20:
+            if len(grid.rows) > _MOST:
                 break
     except csv.Error as error:
         raise UnusableInput(f"line {reader.line_num}: {error}") from None
@@ -130,24 +134,31 @@ def _delimiter(text: str) -> str:
 # Text
 
 
-_RULE = re.compile(r"\s*\|?\s*:?-{2,}:?\s*(\|\s*:?-{2,}:?\s*)*\|?\s*|\s*[+|]?[-=+]{4,}[+|]?\s*")
+_RULE = re.compile(r"\s*\|\s*:?-+:?\s*(\|\s*:?-+:?\s*)*\|?\s*|\s*:?-+:?\s*(\|\s*:?-+:?\s*)+\|?\s*|\s*[+|]?[-=+]{4,}[+|]?\s*")
 _BULLET = re.compile(
     r"\s*(?:[-+*•–·▪◦✓✔►]|\(?\d{1,2}[.)]|\(?[a-z]\)|\d{1,2}(?:\.\d{1,2}){1,3}\.?(?=\s+[^\W\d_]{3}))\s+"
 )
 _PAIR = re.compile(r"([^\n:=|]{1,80}?)\s*(?::|=|：|\s[–—-]|\s->|\s→)\s+(\S.*)|([^\n:=|]{1,80}?)\s*[:=]\s*((?!//)\S.*)")
+_SENTENCE = re.compile(r"(?:[^\W\d_]+[.,!?']* ?|\d+[,]? (?=[a-z]))*")
+_GAP = re.compile(r"\S(?:  |\t)|\.{3}|_{4}|…")
 _EMPHASIS = re.compile(
     r"(\*\*|__|``?)(?=\S)(.+?)(?<=\S)\1|(?<![\w*])\*(?=[^\s*])([^*\n]+?)(?<=[^\s*])\*(?![\w*])|(?<![\w_])_(?=[^\s_])([^_\n]+?)(?<=[^\s_])_(?![\w_])"
 )
-_LINK = re.compile(r"!?\[([^\]\n]{0,200})\]\(([^)\s]{0,500})[^)\n]{0,200}\)")
+_LINK = re.compile(r"!?\[([^\[\]\n]{0,200})\]\(([^()\s]{0,500})(?:\s[^()\n]{0,100})?\)")
 
 
 def _text(text: str) -> list[Grid]:
     """Markdown, and plain text: tables with bars, columns of spaces, lists and lines of names and values."""
     grids: list[Grid] = []
     title = ""
-    lines = text.split("\n")
-    n = 0
+    lines = [line[:_LONGEST_LINE] for line in text.split("\n")]
+    n = prose = 0
     while n < len(lines):
+        if len(grids) > _MOST or (grids and len(grids[-1].rows) > _MOST):
+            _check(grids)
+        if prose > _MOST_PROSE and _SENTENCE.fullmatch(lines[n]):
+            n += 1
+            continue
         line = _inline(lines[n])
         if not line.strip():
             n += 1
@@ -163,6 +174,8 @@ def _text(text: str) -> list[Grid]:
             n = upto
         else:
             n = _line(lines, n, title, grids)
+            if grids[-1].prose and (prose := prose + 1) > _MOST_PROSE:
+                grids.pop()
     return grids
 
 
@@ -199,12 +212,14 @@ def _columns(lines: list[str], n: int, title: str, grids: list[Grid]) -> int:
     """Lines whose cells are set off by two spaces or a tab; each cell goes to the column it stands under."""
     found: list[tuple[int, list[tuple[int, str]]]] = []
     at = n
+    if not _GAP.search(lines[n]):
+        return n
     while at < len(lines):
         if _RULE.fullmatch(lines[at]) and found:
             at += 1
             continue
         parts = _parts(lines[at])
-        if len(parts) < 2:
+        if len(parts) < 2 or len(found) > _MOST:
             break
         found.append((at + 1, parts))
         at += 1
@@ -262,6 +277,8 @@ def _line(lines: list[str], n: int, title: str, grids: list[Grid]) -> int:
 def pair(text: str) -> tuple[str, str]:
     """Name and value of a line such as "Codec: H.264"; no name where it is none."""
     text = text.strip()
+    if not any(sign in text for sign in (":", "=", "：", " – ", " — ", " - ", "->", "→")):
+        return "", text
     match = _PAIR.fullmatch(text)
     if match is None:
         return ("" if not re.fullmatch(r"[^:=|]{1,60}:", text) else text[:-1].strip()), (
@@ -282,7 +299,7 @@ _CELLS = ("td", "th")
 _BREAKS = {"br", "li", "p", "div", "dd", "dt", "option", "tr", "hr", "ul", "ol"}  # each begins a line of its own
 _UNREAD = {"script", "style", "template", "sup", "del", "s", "strike", "noscript"}  # sup: a footnote's mark
 _HEADINGS = ("h1", "h2", "h3", "h4", "h5", "h6", "caption", "legend")
-_BLOCKS = (*_HEADINGS, "table", "dl", "li", "p")
+_BLOCKS = (*_HEADINGS, "table", "tr", "dl", "li", "p")
 
 
 def _html(text: str) -> list[Grid]:
@@ -306,6 +323,9 @@ def _html(text: str) -> list[Grid]:
             if grid.rows:
                 grids.append(grid)
                 taken += sum(map(len, grid.rows))
+        elif tag == "tr":
+            if next(element.iterancestors("table"), None) is None:  # rows of a table that was cut off
+                taken += _stray(element, title, grids)
         elif next(element.iterancestors(*_CELLS, "dl"), None) is not None:
             continue  # what stands in a cell is the cell's
         elif tag == "dl":
@@ -319,7 +339,10 @@ def _html(text: str) -> list[Grid]:
             continue
         else:
             _loose(element, title, grids)
-        if taken > _MOST_CELLS or len(grids) > _MOST_CELLS:
+        if taken > _MOST_CELLS or (grids and len(grids[-1].rows) > _MOST):
+            _check(grids)
+        if len(grids) > _MOST:
+            _check(grids)
             break
     return grids
 
@@ -344,6 +367,15 @@ def _loose(element: _Element, title: str, grids: list[Grid]) -> None:
             )
 
 
+def _stray(tr: _Element, title: str, grids: list[Grid]) -> int:
+    row = [_cell(_at(child), _words(child), head=child.tag == "th") for child in tr if child.tag in _CELLS]
+    if row and (not grids or grids[-1].pairs or grids[-1].title != title):
+        grids.append(Grid(title))
+    if row:
+        grids[-1].rows.append(row)
+    return len(row)
+
+
 def _table(table: _Element, title: str) -> Grid:
     grid = Grid(title)
     caption = table.find("caption")
@@ -365,7 +397,7 @@ def _table(table: _Element, title: str) -> Grid:
             if grid.heads == len(grid.rows):
                 grid.heads += 1
         grid.rows.append(row)
-        if len(grid.rows) > _MOST_CELLS:
+        if len(grid.rows) > _MOST:
             break
     return grid
 

@@ -121,7 +121,9 @@ def _statement(
     url = "://" in text
     if own.odd and url and not own.other:
         own = replace(own, region=own.region or _region(own), odd=())
-    if own.other or column.other or group.other:
+    if column.column == "default":
+        why = "a default is no demand"
+    elif own.other or column.other or group.other:
         why = f"{(own.other or column.other or group.other)}: not the stream that is pushed"
     elif own.odd:
         why = f"not understood: {' '.join(own.odd)}" if own.topics or own.subject else "no parameter goes by this name"
@@ -159,7 +161,9 @@ def _heads(rows: Sequence[Sequence[Cell]]) -> int:
     rest = [kind for kind in kinds[1:] if kind != "empty"]
     if kinds[0] == "value" or not rest:
         return 0
-    if all(kind in ("head", "condition") for kind in rest) and kinds[0] in ("head", "empty", "odd", "topic"):
+    if all(kind in ("head", "condition") for kind in rest) and (
+        kinds[0] in ("head", "empty", "topic") or (kinds[0] == "odd" and len(rest) > 1)
+    ):
         if kinds[0] == "topic" and "condition" in rest:
             return int(_continues(rows))  # "Resolution, 1080p, 720p" over rows of figures
         return 1
@@ -287,11 +291,11 @@ class _Table:
                 found = contexts.read(row[0].text)
                 group = replace(self.title, subject=found.subject, other=found.other)
                 continue
-            key = NOTHING
-            names: list[str] = []
+            key = self._measured(row)
+            names: list[str] = [key.sizes[0].text] if key.sizes else []
             why = ""
             for n in keys:
-                if not _says(row[n]):
+                if not _says(row[n]) or n in self._sides():
                     continue
                 found = self._key(n, row[n])
                 why = why or (found.other and f"{found.other}: not the stream that is pushed")
@@ -308,7 +312,23 @@ class _Table:
                 out.append(replace(made, name=name, why_not=made.why_not or why))
         return out
 
+    def _sides(self) -> list[int]:
+        """The columns of width and height, where both are there and a bitrate stands beside them."""
+        found = [next((n for n, c in enumerate(self.columns) if c.topics == (name,) and not (c.limit or c.strength)), -1) for name in ("video.width", "video.height")]
+        return found if min(found) >= 0 and any("bitrate" in t for c in self.columns for t in c.topics) else []
+
+    def _measured(self, row: Sequence[Cell]) -> Context:
+        """The size that stands in two columns."""
+        sides = self._sides()
+        numbers = [t.value for n in sides for t in scan(row[n].text)[:1] if isinstance(t.value, Number) and t.value.plain is not None]
+        if len(numbers) != 2 or len(self.rows) < 2:
+            return NOTHING
+        width, height = (int(number.plain or 0) for number in numbers)
+        return replace(NOTHING, sizes=(Size(width, height),)) if width > 0 and height > 0 else NOTHING
+
     def _is_key(self, n: int, column: Context) -> bool:
+        if n in self._sides():
+            return True
         if n == 0 and (
             self._first_is_sizes() or self._first_is_values() or column.column == "label" or not self._names(column)
         ):

@@ -7,7 +7,6 @@ cell, no other clause of that cell claims it.
 
 from __future__ import annotations
 
-import re
 from dataclasses import dataclass, field
 
 from direkt.destination.published.clauses import PREPOSITIONS, Clause, Item, Walk
@@ -73,7 +72,7 @@ _BARE = (
 _LEVELS = frozenset([1.0, 1.1, 1.2, 1.3, 2.0, 2.1, 2.2, 3.0, 3.1, 3.2, 4.0, 4.1, 4.2, 5.0, 5.1, 5.2, 6.0, 6.1, 6.2])
 _LAYOUTS = {5.1: 6, 7.1: 8, 2.0: 2, 1.0: 1, 2.1: 3}
 _TIMES = ("session.longest_hours", "session.shows_after_s", "session.lead_time_hours", "key.lives")
-_SIMPLE_RATES = (10.0, 120.0)
+_SINGLE = (_KEYFRAMES, "video.bitrate.mean", "audio.bitrate.mean", "stream.bitrate.mean", "video.buffer", "video.bitrate.peak", "session.longest_hours")
 
 
 def parse(text: str, context: Context, habit: Habit) -> Parsed:
@@ -89,6 +88,8 @@ class _Meaning:
         self.bad: dict[int, str] = {}
         self.doubtful: dict[str, str] = {}
         self.claims: list[tuple[int, Claim]] = []
+        self.for_size: dict[int, tuple[Size, ...]] = {}
+        self.for_channels: dict[int, int] = {}
 
     def parsed(self) -> Parsed:
         self._units()
@@ -97,7 +98,9 @@ class _Meaning:
         self._size_rates()
         self._keyframes_in_frames()
         self._ports()
+        self._under()
         self._conditions()
+        self._several()
         for item in self.items:
             if not item.used:
                 self._claim(item)
@@ -146,7 +149,7 @@ class _Meaning:
         """Whether a bracket holds figures of its own kind, of which the clause before says nothing."""
         parent = self.clauses[item.clause].parent
         mine = set(map(_stem, self._could_be(item)))
-        return not any(mine & set(map(_stem, self._could_be(other))) for other in self.items if other.clause == parent)
+        return bool(mine) and not any(mine & set(map(_stem, self._could_be(other))) for other in self.items if other.clause == parent)
 
     def _clause_before(self, number: int, clause: Clause) -> int:
         if clause.after == "." and not clause.conditional:
@@ -340,10 +343,24 @@ class _Meaning:
 
     # conditions within a cell
 
+    def _under(self) -> None:
+        """"For H.265" takes what stands beside it along; "for stereo" is a condition that sheets know."""
+        for item in self.items:
+            if not item.under or item.used or not any(o.clause == item.clause and o is not item for o in self.items):
+                continue
+            item.used = True
+            words = self.text[item.start : item.end]
+            if item.values[0][0] == "audio.channels":
+                for other in self.items:
+                    if other.clause == item.clause and other is not item:
+                        self.for_channels[id(other)] = int(item.values[0][1])
+                continue
+            for other in self.items:
+                if other.clause == item.clause and not other.used:
+                    self._leave(other, f"depends on: {words}")
+
     def _conditions(self) -> None:
         """Sizes and channels that only say for what a bitrate holds."""
-        self.for_size: dict[int, tuple[Size, ...]] = {}
-        self.for_channels: dict[int, int] = {}
         live = [i for i in self.items if not i.used]
         rates = [i for i in live if i.kind is Kind.NUMBER and self._quiet(i) in ("video.bitrate.mean",)]
         sizes = [i for i in live if i.kind is Kind.SIZE]
@@ -372,6 +389,20 @@ class _Meaning:
             for item in sounds if len(sounds) > 1 else []:
                 self._leave(item, "which channels does it hold for?")
 
+    def _several(self) -> None:
+        """Of an interval or a bitrate there is one: two plain figures need an "or" between them."""
+        plain: dict[str, list[Item]] = {}
+        for item in self.items:
+            if item.kind is Kind.NUMBER and not item.used and not (item.limit or item.strength or item.times) and len(item.numbers) == 1:
+                what = self._quiet(item)
+                if what in _SINGLE and id(item) not in self.for_size and id(item) not in self.for_channels:
+                    plain.setdefault(what, []).append(item)
+        for items in plain.values():
+            values = {tuple(v * (i.unit.factor if i.unit else 1) for n in i.numbers for v in n.all) for i in items}
+            if len(values) > 1 and not all(item.joined in ("or", "/") for item in items[1:]):
+                for item in items:
+                    self._leave(item, "several figures, without saying which is which")
+
     def _nearest(self, others: list[Item], item: Item) -> list[Item]:
         """What stands in the bracket behind the item, or in the clause right before it."""
         inside = [o for o in others if self.clauses[o.clause].parent == item.clause and o.start > item.start]
@@ -393,10 +424,7 @@ class _Meaning:
         for number, clause in enumerate(self.clauses):
             if number in self.bad or not clause.topics or any(i.clause == number for i in self.items):
                 continue
-            words = self.text[clause.start : clause.end].lower()
-            if str(clause.topics[0].value) == "video.b_frames" and re.match(
-                r"(no|without|kein\w*|sans|sin|senza|avoid)\b|.*\b(off|disabled|not \w+)$", words
-            ):
+            if str(clause.topics[0].value) == "video.b_frames" and clause.denied:
                 self.claims.append((number, Claim("video.b_frames", "must", "is", 0, clause.start, clause.end)))
 
     # claims
@@ -440,11 +468,11 @@ class _Meaning:
         if item.approx and strength in ("", "accept"):
             strength = "should"
         plain = not (item.strength or item.limit or self.context.limit) and strength in ("", "accept")
-        sizes = self.for_size.get(id(item), ()) if what == "video.bitrate.mean" and hasattr(self, "for_size") else ()
+        sizes = self.for_size.get(id(item), ()) if what == "video.bitrate.mean" else ()
         rates = None
         if sizes and sizes[0].rates:
             rates = (min(sizes[0].rates), max(sizes[0].rates))
-        channels = self.for_channels.get(id(item), 0) if hasattr(self, "for_channels") else 0
+        channels = self.for_channels.get(id(item), 0)
         made = Claim(
             what, {"should": "should", "not": "not"}.get(strength, "must"), shape, value, item.start, item.end,
             sizes or self.context.sizes, rates or self.context.rates, channels or self.context.channels,
@@ -617,8 +645,6 @@ class _Meaning:
         raise _OpenError("a number without its unit")
 
     def _size(self, item: Item) -> None:
-        if "video.display_aspect" in self.context.topics and not self.context.topics == ("video.display_aspect",):
-            pass
         limit = item.limit or self.context.limit
         sizes = item.sizes
         if len(sizes) == 2:
