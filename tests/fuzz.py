@@ -288,7 +288,7 @@ def _rigs(data: bytes) -> None:
 
 
 def _tables(data: bytes) -> None:
-    for kind in ("csv", "md", "html"):
+    for kind in ("csv", "md", "txt", "html"):
         with contextlib.suppress(DirektError):
             made = draft.read(_text(data), kind)
             written = draft.write(made, "X")
@@ -442,10 +442,11 @@ def _shipped(package: str) -> list[bytes]:
 
 
 def _many_tables() -> list[bytes]:
+    folder = Path(__file__).parent / "destination"
+    published = [documents.parse(path.read_text("utf-8"), path.name) for path in sorted((folder / "published").glob("*.yaml"))]
     return [
-        path.read_bytes()
-        for path in sorted((Path(__file__).parent / "destination" / "tables").iterdir())
-        if path.is_file()
+        *(path.read_bytes() for path in sorted((folder / "tables").iterdir()) if path.is_file()),
+        *(str(one.data["text"]).encode() for one in published),
     ]
 
 

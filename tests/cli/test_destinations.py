@@ -57,7 +57,7 @@ class Sheets(Cli):
         self.file("v.csv", "Mood,cheerful\n")
         self.assertEqual(self.direkt("sheet", "draft", "v.csv").code, 2)
         self.one_line(self.direkt("sheet", "draft", "none.csv"), 2, "no such file")
-        self.one_line(self.direkt("sheet", "draft", "x.pdf"), 2, "expected a table in .csv, .md or .html")
+        self.one_line(self.direkt("sheet", "draft", "x.pdf"), 2, "expected a table in .csv, .md, .html or .txt")
 
     def test_explain(self):
         self.assertIn("baseline profile, not bits per picture", self.direkt("explain", "BP").out)

@@ -102,13 +102,26 @@ def _explain(out: Console, made: Draft) -> None:
         out.print(f"[dim]line {one.line}[/]  [bold]{escape(head)}[/]")
         became = list(dict.fromkeys(what for _, _, what in sorted(cell.marks) if what))
         out.print(f"  {_marked(cell, became)}")
-        for number, what in enumerate(became, 1):
-            out.print(f"    [green]{number}[/] {escape(what)}")
+        if became:
+            said = (f"[green]{number}[/] {escape(_says(made, cell, what))}" for number, what in enumerate(became, 1))
+            out.print(f"    {'   '.join(said)}")
         for why in dict.fromkeys(cell.reasons):
             out.print(f"    [yellow]?[/] {escape(why)}")
     out.print(
         "\n[green]\\[taken]1[/] says what stands at 1   [yellow]?left?[/] is not understood   all else only shapes what stands beside it"
     )
+
+
+def _says(made: Draft, cell: Cell, what: str) -> str:
+    """A parameter with what the whole table says of it."""
+    from direkt import demand
+
+    rule = made.found.rules.get(cell.statement.context.mode.replace("normal", ""), {}).get(what)
+    if rule is None:
+        return {"video.bitrate.mean": "the ladder", "audio.bitrate.mean": "the audio ladder"}.get(what, what)
+    words = {"must": "", "should": "best "}
+    parts = [f"{words[part]}{demand.parse(what, value).text()}" for part, value in rule.parts.items()]
+    return f"{what}: {'; '.join([*parts, *(['the same as the source'] if rule.same_as_source else [])])}"
 
 
 def _marked(cell: Cell, became: list[str]) -> str:

@@ -203,6 +203,8 @@ def _kind(cell: Cell) -> str:
         return "condition"
     if found.topics and not any(t.kind in (Kind.NUMBER, Kind.RATIO) for t in tokens):
         return "topic"
+    if found.values and not found.topics and (found.limit or found.strength):
+        return "value"
     if found.column or found.limit or found.strength or found.unit or found.role:
         return "head" if not any(t.kind in (Kind.NUMBER, Kind.RATIO) for t in tokens) else "value"
     if found.subject and not found.odd and not found.values:
@@ -365,7 +367,7 @@ class _Table:
         if "region" in head.topics:
             return replace(NOTHING, region=cell.text.replace("\n", " "))
         if "latency" in head.topics and not found.mode:
-            return replace(found, mode=contexts.bare_mode(cell.text))
+            return replace(found, mode=contexts.bare_mode(cell.text), strength="", limit="", odd=())
         if "video.frame_rate" in head.topics and not found.rates:
             numbers = [t.value for t in scan(cell.text) if isinstance(t.value, Number)]
             values = [v for number in numbers for v in (number.listed or number.all[:1])]

@@ -161,10 +161,9 @@ class _Meaning:
             return [name for name, _ in item.values]
         if item.kind is Kind.SIZE:
             return ["video.size", "video.width", "video.height"]
-        try:
-            return [self._what(item)[0]]
-        except _OpenError:
-            return []
+        if item.kind is Kind.RATIO:
+            return ["video.chroma", "video.display_aspect", "video.sample_aspect"]
+        return [what] if item.kind is Kind.NUMBER and (what := self._quiet(item)) else []
 
     # units
 
@@ -397,8 +396,8 @@ class _Meaning:
                 what = self._quiet(item)
                 if what in _SINGLE and id(item) not in self.for_size and id(item) not in self.for_channels:
                     plain.setdefault(what, []).append(item)
-        for items in plain.values():
-            values = {tuple(v * (i.unit.factor if i.unit else 1) for n in i.numbers for v in n.all) for i in items}
+        for what, items in plain.items():
+            values = {resolve(i.numbers[0], what, i.unit.factor if i.unit else 1, self.habit) for i in items}
             if len(values) > 1 and not all(item.joined in ("or", "/") for item in items[1:]):
                 for item in items:
                     self._leave(item, "several figures, without saying which is which")
@@ -539,7 +538,9 @@ class _Meaning:
         """Twice the frame rate, in frames, is two seconds."""
         if _KEYFRAMES not in (item.topic, *self.context.topics):
             raise _OpenError("so many times the frame rate: of what?")
-        for shape, value in self._shapes(item, [number.all[0] for number in item.numbers if number.all]):
+        if not all(number.plain is not None for number in item.numbers):
+            raise _OpenError("not a number that can be read")
+        for shape, value in self._shapes(item, [number.plain or 0.0 for number in item.numbers]):
             self._add(item, _KEYFRAMES, shape, value)
 
     def _what(self, item: Item) -> tuple[str, float]:

@@ -117,8 +117,12 @@ _NOTE_MARK = re.compile(
 )
 
 
+_PER_SECOND = re.compile(r"(?<![\w./])1/s(?!\w)")
+
+
 def plain(text: str) -> str:
     """The text in small letters with usual dashes, spaces and marks; every character stays in its place."""
+    text = _PER_SECOND.sub("fps", text)  # as many characters
     small = "".join(low if len(low := c.lower()) == 1 else c for c in text)
     return small.translate(_PLAIN)
 
@@ -251,7 +255,7 @@ def _single(text: str, low: str, group: str, match: re.Match[str], spaced: bool,
     if group == "number":
         return Token(Kind.NUMBER, start, end, _number(part), spaced=spaced)
     if group == "word":
-        if not spaced and before and before[-1].kind is Kind.NUMBER and part in _GLUED:
+        if before and before[-1].kind is Kind.NUMBER and part in _GLUED and (not spaced or part in ("p", "ch")):
             return Token(Kind.UNIT, start, end, _GLUED[part], spaced=False)
         return Token(Kind.WORD, start, end, spaced=spaced)
     if group == "symbol":
