@@ -443,7 +443,9 @@ def _shipped(package: str) -> list[bytes]:
 
 def _many_tables() -> list[bytes]:
     folder = Path(__file__).parent / "destination"
-    published = [documents.parse(path.read_text("utf-8"), path.name) for path in sorted((folder / "published").glob("*.yaml"))]
+    published = [
+        documents.parse(path.read_text("utf-8"), path.name) for path in sorted((folder / "published").glob("*.yaml"))
+    ]
     return [
         *(path.read_bytes() for path in sorted((folder / "tables").iterdir()) if path.is_file()),
         *(str(one.data["text"]).encode() for one in published),

@@ -80,7 +80,11 @@ class Published(unittest.TestCase):
     def draft(self, name: str):
         path = Path(__file__).with_name("tables") / name
         s, left, _ = drafted(path.read_text("utf-8"), path.suffix.lstrip("."))
-        return s, {n: r.json() for n, r in s.rules.items()}, [one.words.partition(":")[0].partition(" [")[0] for one in left]
+        return (
+            s,
+            {n: r.json() for n, r in s.rules.items()},
+            [one.words.partition(":")[0].partition(" [")[0] for one in left],
+        )
 
     def test_copse(self):
         s, rules, left = self.draft("copse.csv")
@@ -159,7 +163,11 @@ class Tables(unittest.TestCase):
             ('<?xml version="1.0" encoding="utf-16"?><meta charset="latin1"><table><tr><td>Größe</td><td>1280×720</td></tr></table>', [("Größe", "1280×720")]),
             ("", []), ("<", []), ("no table", []), ("<b>" * 9999, []), ("<table><tr><td>" * 999, []),
         ):  # fmt: skip
-            self.assertEqual([(row.name, row.text.replace("\n", ", ")) for row in rows(text, "html") if not row.prose], wanted, text[:80])
+            self.assertEqual(
+                [(row.name, row.text.replace("\n", ", ")) for row in rows(text, "html") if not row.prose],
+                wanted,
+                text[:80],
+            )
         lines = "<table>\n<tr><td>A</td><td>1</td></tr>\n\n<tr><td>B</td><td>2</td></tr></table>"
         self.assertEqual([row.line for row in rows(lines, "html")], [2, 4])
 

@@ -43,7 +43,9 @@ def names(topic):
 
 def rules(text, kind):
     made = draft.read(text, kind)
-    return {name: rule.parts for name, rule in made.found.rules.get("", {}).items()}, [one.words for one in made.not_understood]
+    return {name: rule.parts for name, rule in made.found.rules.get("", {}).items()}, [
+        one.words for one in made.not_understood
+    ]
 
 
 class Names(unittest.TestCase):
@@ -69,7 +71,14 @@ class Names(unittest.TestCase):
             for phrase in listed.split("|"):
                 if phrase.startswith(("or ", "and ", "oder ", "ou ", "o ")):
                     found, left = rules(f"Video bitrate;5000 kbps {phrase}\n", "csv")
-                elif "every" in phrase or phrase in ("mindestens alle", "mindestens eins alle", "au moins toutes les", "almeno ogni", "al menos cada", "at least each"):
+                elif "every" in phrase or phrase in (
+                    "mindestens alle",
+                    "mindestens eins alle",
+                    "au moins toutes les",
+                    "almeno ogni",
+                    "al menos cada",
+                    "at least each",
+                ):
                     continue
                 else:
                     found, left = rules(f"Video bitrate;{phrase} 5000 kbps\n", "csv")
@@ -83,7 +92,12 @@ class Names(unittest.TestCase):
                     self.assertEqual((found, left), ({"video.keyframe_interval.median": {strength: 2}}, []), text)
 
     def test_at_least_every_two_seconds_is_a_limit_upwards(self):
-        for text, end in (("at least every 2 s", "max"), ("at least one every 2 seconds", "max"), ("every 2 s or more often", "max"), ("at most every 2 s", "min")):
+        for text, end in (
+            ("at least every 2 s", "max"),
+            ("at least one every 2 seconds", "max"),
+            ("every 2 s or more often", "max"),
+            ("at most every 2 s", "min"),
+        ):
             found, left = rules(f"Keyframe;{text}\n", "csv")
             self.assertEqual((found, left), ({f"video.keyframe_interval.{end}": {"must": {end: 2}}}, []), text)
 
@@ -92,14 +106,24 @@ class Tables(unittest.TestCase):
     """Random sheets in random layouts and wordings."""
 
     def render(self, rows, columns, kind, source):
-        heads = {"": source.choice(["Value", "Setting to use", "Requirement", "Specification"]), "should": source.choice(["Recommended", "Preferred", "Best value", "Our recommendation"]), "must": source.choice(["Required", "Mandatory", "Must be"])}
+        heads = {
+            "": source.choice(["Value", "Setting to use", "Requirement", "Specification"]),
+            "should": source.choice(["Recommended", "Preferred", "Best value", "Our recommendation"]),
+            "must": source.choice(["Required", "Mandatory", "Must be"]),
+        }
         first = source.choice(["Parameter", "Setting", "Property", "What", ""])
         lines = [[first, *(heads[c] for c in columns)], *rows]
         if kind == "csv":
             sign = source.choice([";", "\t"])
             return "\n".join(sign.join(line) for line in lines) + "\n"
         if kind == "md":
-            return "\n".join(["| " + " | ".join(lines[0]) + " |", "|---" * len(lines[0]) + "|", *("| " + " | ".join(line) + " |" for line in lines[1:])])
+            return "\n".join(
+                [
+                    "| " + " | ".join(lines[0]) + " |",
+                    "|---" * len(lines[0]) + "|",
+                    *("| " + " | ".join(line) + " |" for line in lines[1:]),
+                ]
+            )
         tag = "".join(f"<tr>{''.join(f'<td>{cell}</td>' for cell in line)}</tr>\n" for line in lines[1:])
         return f"<table><tr>{''.join(f'<th>{cell}</th>' for cell in lines[0])}</tr>\n{tag}</table>"
 
@@ -113,7 +137,9 @@ class Tables(unittest.TestCase):
                 for column in columns:
                     text, meant = source.choice(VALUES[topic])
                     strength = "should" if column == "should" else "must"
-                    if len(columns) > 1 and (isinstance(meant, dict) or topic in ("peak bitrate", "total bitrate") or source.random() < 0.3):
+                    if len(columns) > 1 and (
+                        isinstance(meant, dict) or topic in ("peak bitrate", "total bitrate") or source.random() < 0.3
+                    ):
                         cells.append("" if cells or source.random() < 0.5 else text)
                         if cells[-1]:
                             parts[strength] = meant
@@ -127,7 +153,11 @@ class Tables(unittest.TestCase):
                     else:
                         both = [v if isinstance(v, list) else [v] for v in (parts["must"], parts["should"])]
                         merged = list(dict.fromkeys([*both[0], *both[1]]))
-                        if "" in columns and topic in ("video bitrate", "audio bitrate", "video.level", "video.reference_frames") and len(merged) > 1:
+                        if (
+                            "" in columns
+                            and topic in ("video bitrate", "audio bitrate", "video.level", "video.reference_frames")
+                            and len(merged) > 1
+                        ):
                             parts.pop("should")
                             cells[-1] = ""
                         else:

@@ -325,7 +325,9 @@ def _for_all(made: Gathered, ones: Sequence[Said]) -> list[Said]:
     if _group(tied[0].claim.what) == "video.bitrate.mean":
         _reject(made, tied, "a bitrate for some pictures only: which size is meant?")
     else:
-        _reject(made, tied, "holds for some channels only" if tied[0].claim.channels else "holds for some pictures only")
+        _reject(
+            made, tied, "holds for some channels only" if tied[0].claim.channels else "holds for some pictures only"
+        )
     return free
 
 

@@ -40,6 +40,7 @@ class Item:
     mode: str = ""
     listed: bool = False  # a list written without spaces
     used: bool = False
+    spread: float = 0.0  # percent up and down
     under: bool = False  # "for stereo": says for what the rest of its clause holds
     ahead: bool = False  # its limit or strength stood before it
 
@@ -63,7 +64,28 @@ class Clause:
 
 
 _UNDER = re.compile(r"\b(?:for|für|pour|para|per|bei|voor|when using|when|if|using)\s+(?:the\s+|die\s+|le\s+)?$")
-PREPOSITIONS = frozenset(["for", "on", "in", "with", "at", "during", "by", "from", "when", "if", "für", "bei", "pour", "para", "per", "only", "during", "under"])
+PREPOSITIONS = frozenset(
+    [
+        "for",
+        "on",
+        "in",
+        "with",
+        "at",
+        "during",
+        "by",
+        "from",
+        "when",
+        "if",
+        "für",
+        "bei",
+        "pour",
+        "para",
+        "per",
+        "only",
+        "during",
+        "under",
+    ]
+)
 
 
 class Walk:
@@ -80,11 +102,12 @@ class Walk:
         self.limit = self.strength = ""
         self.waiting_clause = -1  # of the limit or strength that waits for an item
         self.approx = False
-        self.between = False
+        self.between = self.spread = False
         self.colon_topic = self.colon_subject = ""
         self.colon_strength = ""
         self.last_subject = ""
-        self._run(scan(text))
+        self.tokens = scan(text)
+        self._run(self.tokens)
 
     @property
     def clause(self) -> Clause:
@@ -141,6 +164,8 @@ class Walk:
         elif kind in (Kind.OR, Kind.AND):
             self._settle(joiner=True)
             self.joined = "or" if kind is Kind.OR else "and"
+        elif token.value == "±":
+            self.spread = True
         elif kind is Kind.NUMBER:
             return self._number(tokens, n)
         elif kind is Kind.SIZE:
@@ -175,6 +200,8 @@ class Walk:
         found = self._here(token)
         if found:
             self._value(token, found)
+        elif self.text[token.start : token.end].lower() in ("hd", "sd", "uhd") and self._beside_size(token):
+            pass  # a name for the size that stands beside it
         elif token.kind is Kind.VALUE and isinstance(token.value, tuple):
             self._value(token, token.value)
         elif isinstance(token.value, Unit) and self._unit_behind(token):
@@ -184,10 +211,21 @@ class Walk:
         elif token.kind is Kind.FILLER or (token.kind is Kind.COLUMN and token.value != "note"):
             if self.text[token.start : token.end].lower() in ("between", "entre", "zwischen", "tra"):
                 self.between = True
-        elif token.kind in (Kind.DASH, Kind.TO, Kind.TIMES) or (token.kind is Kind.ROLE and (token.value == "primary" or "server" in self.context.topics)):
+        elif token.kind in (Kind.DASH, Kind.TO, Kind.TIMES) or (
+            token.kind is Kind.ROLE and (token.value == "primary" or "server" in self.context.topics)
+        ):
             pass
         else:
             self.clause.odd.append(token)
+
+    def _beside_size(self, token: Token) -> bool:
+        following = [t for t in self.tokens if t.start >= token.end][:2]
+        behind = following[0] if following else None
+        if behind is not None and behind.kind is Kind.OPEN and len(following) > 1:
+            behind = following[1]
+        if behind is not None and behind.kind is Kind.SIZE:
+            return True
+        return bool(self.items) and self.items[-1].kind is Kind.SIZE and token.start - self.items[-1].end <= 2
 
     def _unit_behind(self, token: Token) -> bool:
         """A unit in a bracket of its own is that of the number before: "2 (seconds)"."""
@@ -226,6 +264,18 @@ class Walk:
         item = Item(Kind.NUMBER, token.start, token.end, self.now, self.joined, numbers=[token.value])
         item.listed = bool(token.value.listed)
         n = self._unit(tokens, n + 1, item)
+        if self.spread:
+            self.spread = False
+            if (
+                self.items
+                and self.items[-1].kind is Kind.NUMBER
+                and item.unit is not None
+                and item.unit.measures == "percent"
+            ):
+                self.items[-1].spread = token.value.plain or 0.0
+                self.clause.end = max(self.clause.end, item.end)
+                return n
+            self.clause.odd.append(token)
         upto = n
         if upto < len(tokens) and tokens[upto].kind in (Kind.DASH, Kind.TO, Kind.AND):
             link = tokens[upto]
@@ -389,6 +439,13 @@ class Walk:
                 and self.text[clause.topics[-1].end : own[-1].start].strip().startswith((":", "="))
             ):
                 running_topic = str(clause.topics[-1].value)
+            if clause.parent >= 0 and clause.subjects and not own:  # "6 Mbps (video)"
+                last = next(
+                    (i for i in reversed(self.items) if i.clause == clause.parent and i.end <= clause.start), None
+                )
+                if last is not None:
+                    last.subject = str(clause.subjects[-1].value)
+                continue
             if clause.subjects:
                 running_subject = str(clause.subjects[-1].value)
             if clause.parent >= 0 and not clause.topics:

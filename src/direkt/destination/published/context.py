@@ -121,6 +121,8 @@ def read(text: str) -> Context:
                         protocol = value
                     elif name == "audio.channels":
                         channels = int(value)
+                    elif (name, value) in (("video.gop_closed", "yes"), ("video.frame_rate_constant", "yes")):
+                        topics.append(name)
                     values.append((name, value))
                     subject = subject or ("audio" if name.startswith("audio.") else "")
             case Kind.WORD | Kind.IF | Kind.SOURCE | Kind.URL | Kind.RATIO:

@@ -316,13 +316,21 @@ class _Table:
 
     def _sides(self) -> list[int]:
         """The columns of width and height, where both are there and a bitrate stands beside them."""
-        found = [next((n for n, c in enumerate(self.columns) if c.topics == (name,) and not (c.limit or c.strength)), -1) for name in ("video.width", "video.height")]
+        found = [
+            next((n for n, c in enumerate(self.columns) if c.topics == (name,) and not (c.limit or c.strength)), -1)
+            for name in ("video.width", "video.height")
+        ]
         return found if min(found) >= 0 and any("bitrate" in t for c in self.columns for t in c.topics) else []
 
     def _measured(self, row: Sequence[Cell]) -> Context:
         """The size that stands in two columns."""
         sides = self._sides()
-        numbers = [t.value for n in sides for t in scan(row[n].text)[:1] if isinstance(t.value, Number) and t.value.plain is not None]
+        numbers = [
+            t.value
+            for n in sides
+            for t in scan(row[n].text)[:1]
+            if isinstance(t.value, Number) and t.value.plain is not None
+        ]
         if len(numbers) != 2 or len(self.rows) < 2:
             return NOTHING
         width, height = (int(number.plain or 0) for number in numbers)

@@ -72,7 +72,15 @@ _BARE = (
 _LEVELS = frozenset([1.0, 1.1, 1.2, 1.3, 2.0, 2.1, 2.2, 3.0, 3.1, 3.2, 4.0, 4.1, 4.2, 5.0, 5.1, 5.2, 6.0, 6.1, 6.2])
 _LAYOUTS = {5.1: 6, 7.1: 8, 2.0: 2, 1.0: 1, 2.1: 3}
 _TIMES = ("session.longest_hours", "session.shows_after_s", "session.lead_time_hours", "key.lives")
-_SINGLE = (_KEYFRAMES, "video.bitrate.mean", "audio.bitrate.mean", "stream.bitrate.mean", "video.buffer", "video.bitrate.peak", "session.longest_hours")
+_SINGLE = (
+    _KEYFRAMES,
+    "video.bitrate.mean",
+    "audio.bitrate.mean",
+    "stream.bitrate.mean",
+    "video.buffer",
+    "video.bitrate.peak",
+    "session.longest_hours",
+)
 
 
 def parse(text: str, context: Context, habit: Habit) -> Parsed:
@@ -92,6 +100,7 @@ class _Meaning:
         self.for_channels: dict[int, int] = {}
 
     def parsed(self) -> Parsed:
+        self._layouts()
         self._units()
         self._bad_clauses()
         self._lone_topics()
@@ -149,7 +158,9 @@ class _Meaning:
         """Whether a bracket holds figures of its own kind, of which the clause before says nothing."""
         parent = self.clauses[item.clause].parent
         mine = set(map(_stem, self._could_be(item)))
-        return bool(mine) and not any(mine & set(map(_stem, self._could_be(other))) for other in self.items if other.clause == parent)
+        return bool(mine) and not any(
+            mine & set(map(_stem, self._could_be(other))) for other in self.items if other.clause == parent
+        )
 
     def _clause_before(self, number: int, clause: Clause) -> int:
         if clause.after == "." and not clause.conditional:
@@ -167,13 +178,29 @@ class _Meaning:
 
     # units
 
+    def _layouts(self) -> None:
+        """5.1 and 7.1 beside sound are channels."""
+        for n, item in enumerate(self.items):
+            if (
+                item.kind is not Kind.NUMBER
+                or item.unit is not None
+                or len(item.numbers) > 1
+                or item.numbers[0].plain not in (5.1, 7.1)
+            ):
+                continue
+            sound = self.context.subject == "audio" or item.subject == "audio" or any(
+                name.startswith("audio.") for other in self.items[:n] for name, _ in other.values
+            )  # fmt: skip
+            if sound and item.topic not in ("video.level", "video.profile"):
+                item.kind, item.values = Kind.VALUE, (("audio.channels", "6" if item.numbers[0].plain == 5.1 else "8"),)
+
     def _units(self) -> None:
         """Gives each bare number of a list the unit behind it, or before it."""
         for n, item in enumerate(self.items):
             if item.kind is not Kind.NUMBER or item.unit is not None or item.times:
                 continue
             for other in self.items[n + 1 :]:
-                if other.kind is not Kind.NUMBER or other.joined == "." or (other.topic != item.topic and other.topic):
+                if other.kind is not Kind.NUMBER or other.joined == "." or other.topic != item.topic:
                     break
                 if other.unit is not None:
                     if other.unit.measures != "frames" or item.topic != "video.level":
@@ -267,13 +294,22 @@ class _Meaning:
                 i.used = True
         if not frames:
             return
-        if len(given) == len(frames):
+        if len(given) == len(frames) and all(rate > 0 for rate in given):
+            found: list[tuple[Item, list[float]]] = []
             for item, rate in zip(frames, given, strict=True):
                 values = [resolve(number, "video.b_frames", 1, self.habit) for number in item.numbers]
-                if rate > 0 and all(value is not None for value in values):
-                    item.used = True
-                    for shape, value in self._shapes(item, [round((v or 0) / rate, 4) for v in values]):
+                found.append((item, [round(v / rate, 4) for v in values if v is not None]))
+            if len({tuple(values) for _, values in found}) > 1 or not all(values for _, values in found):
+                for item in frames:
+                    self._leave(item, "an interval that differs by frame rate")
+                return
+            for item, seconds in found:
+                item.used = True
+                try:
+                    for shape, value in self._shapes(item, seconds):
                         self._add(item, _KEYFRAMES, shape, value)
+                except _OpenError as error:
+                    self._leave(item, str(error))
         elif known:
             for item in frames:
                 item.used = True  # the same once more, counted in frames
@@ -343,7 +379,7 @@ class _Meaning:
     # conditions within a cell
 
     def _under(self) -> None:
-        """"For H.265" takes what stands beside it along; "for stereo" is a condition that sheets know."""
+        """ "For H.265" takes what stands beside it along; "for stereo" is a condition that sheets know."""
         for item in self.items:
             if not item.under or item.used or not any(o.clause == item.clause and o is not item for o in self.items):
                 continue
@@ -365,8 +401,11 @@ class _Meaning:
         sizes = [i for i in live if i.kind is Kind.SIZE]
         about = any("bitrate" in topic for topic in self.context.topics)
         if rates and sizes and (about or (len(sizes) > 1 and len(rates) > 1)):
-            for item in rates:
-                own = [s for s in sizes if s.clause == item.clause] or self._nearest(sizes, item)
+            turns = self._by_turns(rates, sizes)
+            for n, item in enumerate(rates):
+                own = (
+                    [sizes[n]] if turns else [s for s in sizes if s.clause == item.clause] or self._nearest(sizes, item)
+                )
                 if len(own) == 1 and len(own[0].sizes) == 1:
                     self.for_size[id(item)] = tuple(own[0].sizes)
                     own[0].used = True
@@ -377,7 +416,16 @@ class _Meaning:
         sounds = [i for i in live if i.kind is Kind.NUMBER and self._quiet(i) == "audio.bitrate.mean"]
         layouts = [i for i in live if i.kind is Kind.VALUE and any(n == "audio.channels" for n, _ in i.values)]
         if len(sounds) > 1 and len(layouts) == len(sounds):
-            pairs = [(s, [c for c in layouts if c.clause == s.clause] or self._nearest(layouts, s)) for s in sounds]
+            turns = self._by_turns(sounds, layouts)
+            pairs = [
+                (
+                    s,
+                    [layouts[n]]
+                    if turns
+                    else [c for c in layouts if c.clause == s.clause] or self._nearest(layouts, s),
+                )
+                for n, s in enumerate(sounds)
+            ]
             if all(len(own) == 1 for _, own in pairs):
                 for item, own in pairs:
                     self.for_channels[id(item)] = int(dict(own[0].values)["audio.channels"])
@@ -385,14 +433,25 @@ class _Meaning:
         elif len(layouts) > len(sounds) >= 1 or (
             len(layouts) == 1 and len(sounds) > 1 and not any(s.limit or s.strength for s in sounds)
         ):
-            for item in sounds if len(sounds) > 1 else []:
+            for item in [*sounds, *layouts] if len(sounds) > 1 else []:
                 self._leave(item, "which channels does it hold for?")
+
+    @staticmethod
+    def _by_turns(some: list[Item], others: list[Item]) -> bool:
+        """Whether they stand in turns: "128 kbps stereo or 384 kbps 5.1"."""
+        order = sorted([(i.start, 0) for i in some] + [(i.start, 1) for i in others])
+        return len(some) == len(others) and all(kind == (n + order[0][1]) % 2 for n, (_, kind) in enumerate(order))
 
     def _several(self) -> None:
         """Of an interval or a bitrate there is one: two plain figures need an "or" between them."""
         plain: dict[str, list[Item]] = {}
         for item in self.items:
-            if item.kind is Kind.NUMBER and not item.used and not (item.limit or item.strength or item.times) and len(item.numbers) == 1:
+            if (
+                item.kind is Kind.NUMBER
+                and not item.used
+                and not (item.limit or item.strength or item.times)
+                and len(item.numbers) == 1
+            ):
                 what = self._quiet(item)
                 if what in _SINGLE and id(item) not in self.for_size and id(item) not in self.for_channels:
                     plain.setdefault(what, []).append(item)
@@ -509,6 +568,9 @@ class _Meaning:
             if number.thousands is None or number.decimal is None:
                 raise _OpenError("not a number that can be read")
             raise _OpenError(f"{number.thousands:g} or {number.decimal:g}?")
+        if item.spread and len(values) == 1 and values[0] is not None:
+            part = values[0] * item.spread / 100
+            values = [round(values[0] - part, 3), round(values[0] + part, 3)]
         self._sane(what, [v for v in values if v is not None])
         if what == "video.level":
             for shape, value in self._shapes(item, [v for v in values if v is not None]):

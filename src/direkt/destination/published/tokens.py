@@ -83,8 +83,8 @@ _MASTER = re.compile(
   | (?P<ratio>(?<![\d.,])\d{{1,2}}\s?:\s?\d{{1,2}}(?::\d)?(?![\d])|(?<![\d.])(?:420|422|444)(?=\s?(?:chroma|sampling|subsampling|p\b)))
   | (?P<number>(?<![\d.,])(?:\d{{1,3}}(?:[ ']\d{{3}})+(?:[.,]\d{{1,3}})?(?!\d)|\d{{1,3}}(?:\.\d{{3}})+,\d{{1,2}}(?!\d)|\d{{1,3}}(?:,\d{{3}})+\.\d{{1,2}}(?!\d)
         |\d{{1,9}}(?:(?P<mark>[.,])\d{{1,6}}(?:(?P=mark)\d{{1,3}})*)?(?!\d)))
-  | (?P<symbol>≤|<=|=<|≥|>=|=>|<(?=\s?\d)|>(?=\s?\d)|\+(?=\s|$|[),;/])|%|±)
-  | (?P<word>h\s?\.?\s?26[45](?![\w])|[^\W\d_](?:(?!{_SCHEMES}://)[^\W_])*(?:(?:['/](?!\d)|\.(?=[^\W\d_]{{1,2}}(?:\W|$)))[^\W\d_]+)*\+?)
+  | (?P<symbol>≤|<=|=<|≥|>=|=>|<(?=\s?\d)|>(?=\s?\d)|(?<=[\w])\+(?=\s|$|[),;/])|%|±|\+/?-(?=\s?\d))
+  | (?P<word>h\s?\.?\s?26[45](?![\w])|[^\W\d_](?:(?!{_SCHEMES}://)[^\W_])*(?:(?:'(?!\d)|/(?=s\b|sec|second)|\.(?=[^\W\d_]{{1,2}}(?:\W|$)))[^\W\d_]+)*\+?)
   | (?P<space>[ ]+)
   | (?P<break>[;\n|•·▪●]|\.(?=\s|$)|!|\?(?=\s|$)|…|\.\.\.)
   | (?P<mark1>[,:/()\[\]&+*=@"_-]|\.\.)
@@ -263,7 +263,7 @@ def _single(text: str, low: str, group: str, match: re.Match[str], spaced: bool,
             return Token(Kind.UNIT, start, end, Unit("percent"), spaced=spaced)
         if part in _SYMBOLS:
             return Token(Kind.LIMIT, start, end, _SYMBOLS[part], spaced=spaced)
-        return Token(Kind.WORD, start, end, spaced=spaced)
+        return Token(Kind.WORD, start, end, "±" if part[0] in "±+" else None, spaced=spaced)
     if group == "break":
         return Token(Kind.BREAK, start, end, spaced=spaced)
     if part in _DASHES and part != "~":
