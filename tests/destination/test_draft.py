@@ -11,7 +11,7 @@ from direkt.errors import UnusableInput
 
 
 def rows(text: str, kind: str):
-    return [one for table in grid.read(text, kind) for one in layout.statements(table)]
+    return layout.statements(grid.read(text, kind))
 
 
 def drafted(text: str, kind: str = "csv"):

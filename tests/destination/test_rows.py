@@ -213,7 +213,7 @@ ROWS = [
     ("Video bitrate for sports", "8 Mbps", {}),
     ("Closed GOP", "yes", {"video.gop_closed": {"must": "yes"}}),
     ("Closed GOP", "required", {"video.gop_closed": {"must": "yes"}}),
-    ("Open GOP", "no", {}),
+    ("Open GOP", "no", {"video.gop_closed": {"must": "yes"}}),
     ("CABAC", "on", {}),
     ("Chroma subsampling", "4:2:0 only", {"video.chroma": {"must": "4:2:0"}}),
     ("Pixel format", "yuv420p", {}),

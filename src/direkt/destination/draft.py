@@ -46,7 +46,7 @@ class Draft:
 def read(text: str, kind: str) -> Draft:
     """A draft of the sheet that a published table describes. Raises UnusableInput."""
     begin = time.monotonic()
-    statements = [one for table in grid.read(text, kind) for one in layout.statements(table)]
+    statements = layout.statements(grid.read(text, kind))
     habit = numbers.habit_of(t.value for one in statements for t in scan(one.text) if isinstance(t.value, Number))
     said: list[Said] = []
     unread: list[Unread] = []

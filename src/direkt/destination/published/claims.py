@@ -7,6 +7,7 @@ anything else has to be the same for all of them.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
 
@@ -17,6 +18,9 @@ from direkt.destination.published.meaning import Claim
 from direkt.parameters import ParameterError, Value
 from direkt.protocol import address
 
+_ADVICE = re.compile(
+    r"avoid|recommend|should|advis|vermeid|évit|evit"
+)  # of a column: what not to use is no more than advice
 _KEYFRAMES = "video.keyframe_interval"
 _ALL_RATES = (1, 300)  # fps of a step that names none
 
@@ -215,6 +219,16 @@ def _srt_mode(made: Gathered, one: Said, said: Sequence[Said]) -> None:
         key: tuple[str, int] = near[0].claim.value  # type: ignore[assignment]
         made.protocols[key] = (str(one.claim.value), near[0])
         _note(made, one, "protocols")
+        return
+    urls = [s for s in said if s.claim.what == "server" and s.statement is one.statement]
+    ports = [
+        s.claim.value.rpartition(":")[2]
+        for s in urls
+        if isinstance(s.claim.value, str) and s.claim.value.startswith("srt:")
+    ]
+    if len(ports) == 1 and ports[0].isdigit() and 1 <= int(ports[0]) <= 65535 and one.claim.strength != "not":
+        made.protocols["srt", int(ports[0])] = (str(one.claim.value), one)
+        _note(made, one, "protocols")
     else:
         _reject(made, [one], "a mode of srt without its port")
 
@@ -262,6 +276,9 @@ def _fact(made: Gathered, one: Said) -> None:
     value: object = claim.value
     if claim.strength == "not":
         _reject(made, [one], "says only what does not hold")
+        return
+    if isinstance(value, int | float) and value <= 0 and what in ("session.longest_hours", "key.lives"):
+        _reject(made, [one], f"{value:g} is no sensible figure for this")
         return
     if what == "session.shows_after_s":
         old = made.facts.get(what)
@@ -367,7 +384,7 @@ def _denials(made: Gathered, name: str, ones: list[Said], denied: list[Said]) ->
                         one.statement,
                         replace(
                             one.claim,
-                            strength="should" if one.statement.context.strength == "not" else "must",
+                            strength="should" if _ADVICE.search(one.statement.head.lower()) else "must",
                             value=opposite,
                         ),
                     )

@@ -101,6 +101,8 @@ def read(text: str) -> Context:
                 elif token.value.rates:
                     sizes = [token.value if s.height == token.value.height else s for s in sizes]
             case Kind.NUMBER if isinstance(token.value, Number):
+                while before is not None and before.kind is Kind.FILLER and before is not tokens[0]:
+                    before = tokens[tokens.index(before) - 1]  # "1920x1080 @ 50"
                 figures.append((token.value, "size" if before is not None and before.kind is Kind.SIZE else ""))
             case Kind.UNIT if isinstance(token.value, Unit):
                 if figures and before is not None and before.kind is Kind.NUMBER:

@@ -261,11 +261,9 @@ def _line(lines: list[str], n: int, title: str, grids: list[Grid]) -> int:
     body = line[bullet.end() :] if bullet else line.strip()
     name, value = pair(body)
     listed = name != "" or bullet is not None
-    if name and not value and n + 1 < len(lines):  # "Video:" and the values on the lines below
-        title = name
     last = grids[-1] if grids else None
     if listed and value:
-        if last is None or not last.pairs or last.title != title:
+        if last is None or not last.pairs or last.prose or last.title != title or len(last.rows[0]) < 2:
             last = Grid(title, pairs=True)
             grids.append(last)
         last.rows.append([_cell(n + 1, name), _cell(n + 1, value)])

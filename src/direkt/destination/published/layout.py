@@ -25,6 +25,11 @@ _QUALITY = re.compile(
     r"haut|bajo|medio|alto|basso)(?:\s*(?:quality|definition|resolution|bandwidth|tier|profile|preset|qualität))?(?:\s*\(.*\))?)"
 )  # fmt: skip
 _EMPTY = frozenset(["", "-", "–", "—", "n/a", "na", "none given", "./.", "--", "/", "k. a.", "k.a."])
+# A table of features: "H.264: yes"
+_ANSWERS = {
+    **dict.fromkeys(["yes", "y", "✓", "✔", "☑", "✅", "supported", "ja", "oui", "sí", "si", "sì", "allowed", "accepted"], "accept"),
+    **dict.fromkeys(["no", "n", "✗", "✘", "❌", "☒", "not supported", "unsupported", "nein", "non", "nee", "not allowed", "not accepted"], "not"),
+}  # fmt: skip
 # Of a heading, only these take everything below it away from the push: "Streaming over the internet" does not
 _OTHER_TITLE = re.compile(
     r"thumbnail|record|archive|vod|on demand|playback|player|rendition|transcod|caption|subtitle|poster|storage|backup|preview|"
@@ -52,8 +57,34 @@ class Statement:
         return f"{name}: {text}" if name else text
 
 
-def statements(grid: Grid) -> list[Statement]:
-    """Everything that a table says."""
+def statements(grids: Sequence[Grid]) -> list[Statement]:
+    """Everything that tables say. A line that is no more than "Video" or "Recording" speaks of what follows."""
+    out: list[Statement] = []
+    section = before = ""
+    for grid in grids:
+        if grid.title != before:
+            section, before = "", grid.title
+        lone = _section(grid)
+        if lone:
+            section = lone
+        else:
+            out += _of(replace(grid, title=section) if section else grid)
+    return out
+
+
+def _section(grid: Grid) -> str:
+    """The words of a line that stands by itself and names a subject."""
+    if not grid.pairs or len(grid.rows) != 1:
+        return ""
+    cells = [cell for cell in grid.rows[0] if cell.text]
+    if len(cells) != 1 or (len(grid.rows[0]) > 1 and grid.rows[0][0].text):
+        return ""
+    found = contexts.read(cells[0].text)
+    rest = found.topics or found.odd or found.values or found.sizes or found.rates or found.unit
+    return cells[0].text if (found.subject or found.other) and not rest else ""
+
+
+def _of(grid: Grid) -> list[Statement]:
     found = contexts.read(grid.title)
     other = found.other if _OTHER_TITLE.search(found.other.lower()) else ""
     about = _title_topics(grid.title)
@@ -74,10 +105,39 @@ def statements(grid: Grid) -> list[Statement]:
     rows = [row for row in grid.rows if any(_says(cell) for cell in row)]
     width = max(map(len, rows), default=0)
     rows = [[*row, *[Cell(row[0].line, "")] * (width - len(row))] for row in rows]
-    heads = grid.heads or _heads(rows)
+    rows = _turned(rows) if rows else rows
+    heads = max(grid.heads, _heads(rows))
+    if heads:
+        heads, rows = _second_head(rows, heads)
     if width == 1:
         return _pairs(Grid(grid.title, [[Cell(row[0].line, ""), row[0]] for row in rows], pairs=True), title)
     return _Table(rows, heads, title).read()
+
+
+def _turned(rows: list[list[Cell]]) -> list[list[Cell]]:
+    """A table whose rows are minimum, recommended and maximum, turned so that its columns are."""
+    firsts = [contexts.read(row[0].text) for row in rows[1:]]
+    roles = [c for c in firsts if (c.limit or c.strength) and not (c.topics or c.sizes or c.odd or c.values or c.rates)]
+    named = [c for c in (contexts.read(cell.text) for cell in rows[0][1:]) if c.topics and not c.odd]
+    if len(roles) > 1 and len(roles) == len(firsts) and len(named) == len(rows[0]) - 1:
+        return [list(column) for column in zip(*rows, strict=True)]
+    return rows
+
+
+def _second_head(rows: list[list[Cell]], heads: int) -> tuple[int, list[list[Cell]]]:
+    """Takes a second head row along: "min, max" under "Bitrate"; a head that was left empty is its neighbour's."""
+    if heads != 1 or len(rows) < 3:
+        return heads, rows
+    first, second = rows[0], rows[1]
+    hangs = second[0] is first[0] or not _says(second[0])
+    kinds = [_kind(cell) for cell in second[1:] if _says(cell) and not any(cell is c for c in first)]
+    if not hangs or len(kinds) < 2 or not all(kind in ("head", "condition") for kind in kinds):
+        return heads, rows
+    filled = list(first)
+    for n in range(2, len(filled)):
+        if not _says(filled[n]) and _says(second[n]):
+            filled[n] = filled[n - 1]
+    return 2, [filled, *rows[1:]]
 
 
 def _title_topics(title: str) -> tuple[str, ...]:
@@ -115,6 +175,10 @@ def _statement(
     prose: bool = False,
     keys: Context = NOTHING,
 ) -> Statement:
+    if (answer := _ANSWERS.get(text.strip().lower().rstrip("."))) is not None and name:
+        feature = contexts.read(name)
+        if (feature.values or feature.sizes) and not feature.topics and not feature.odd:
+            text, name, column = name, "", replace(column, strength=answer, odd=())
     own = contexts.read(name) if name else NOTHING
     own = _within(own, group)
     why = ""
@@ -285,7 +349,12 @@ class _Table:
         several = len(self.rows) > 1
         keys = [n for n, c in enumerate(self.columns) if self._is_key(n, c)]
         values = [n for n in range(len(self.columns)) if n not in keys]
-        if not several and not any(c.role or "server" in c.topics for c in self.columns):
+        codecs = [n for n in values if any(name == "video.codec" for name, _ in self.columns[n].values)]
+        if (
+            not several
+            and all(self._names(c) and not c.values for c in self.columns)
+            and not any(c.role or "server" in c.topics for c in self.columns)
+        ):
             keys = [n for n in keys if n == 0 and not self.columns[0].topics]
             values = [n for n in range(len(self.columns)) if n not in keys]
         for row in self.rows:
@@ -305,13 +374,16 @@ class _Table:
                     why = why or "several picture sizes in one row"
                 key = found.under(key)
                 names.append(row[n].text.replace("\n", " "))
+            if key.role == "backup" and not any("://" in cell.text for cell in row):
+                why = why or "a backup's: not the stream that is pushed"
             name = ", ".join(names)
             for n in values:
                 column = self.columns[n]
                 if not _says(row[n]) or column.column in ("unit", "name", "label"):
                     continue
                 made = _statement(row[n].line, "", self.texts[n], row[n].text, column, group, keys=replace(key, odd=()))
-                out.append(replace(made, name=name, why_not=made.why_not or why))
+                codec = f"only for {self.texts[n]}" if n in codecs and len(codecs) > 1 else ""
+                out.append(replace(made, name=name, why_not=made.why_not or why or codec))
         return out
 
     def _sides(self) -> list[int]:
@@ -334,7 +406,11 @@ class _Table:
         if len(numbers) != 2 or len(self.rows) < 2:
             return NOTHING
         width, height = (int(number.plain or 0) for number in numbers)
-        return replace(NOTHING, sizes=(Size(width, height),)) if width > 0 and height > 0 else NOTHING
+        return (
+            replace(NOTHING, sizes=(Size(width, height),))
+            if 16 <= width <= 16384 and 16 <= height <= 16384
+            else NOTHING
+        )
 
     def _is_key(self, n: int, column: Context) -> bool:
         if n in self._sides():
@@ -345,6 +421,8 @@ class _Table:
             return True
         if column.column in ("label", "name"):
             return True
+        if "server" in column.topics and self._urls_below(n):
+            return not any("://" in row[n].text for row in self.rows)
         others = {t for m, c in enumerate(self.columns) if m != n for t in c.topics}
         rungs = (
             any("bitrate" in t for t in others)
@@ -372,8 +450,9 @@ class _Table:
         """What a key's cell says, with its head in mind."""
         head = self.columns[n]
         found = contexts.read(cell.text)
-        if "region" in head.topics:
-            return replace(NOTHING, region=cell.text.replace("\n", " "))
+        if {"region", "server"} & set(head.topics):
+            words = " ".join(found.odd) if found.role else cell.text.replace("\n", " ")
+            return replace(NOTHING, region=words, role=found.role)
         if "latency" in head.topics and not found.mode:
             return replace(found, mode=contexts.bare_mode(cell.text), strength="", limit="", odd=())
         if "video.frame_rate" in head.topics and not found.rates:
