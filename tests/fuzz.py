@@ -51,6 +51,7 @@ from direkt.trust import TrustStore
 from direkt.work import standing
 from direkt.work.write import load_saved
 from tests import support
+from tests.destination import pastes
 from tests.net import test_rare_publisher as rare
 
 BROKEN = Path(__file__).with_name("broken")
@@ -441,6 +442,11 @@ def _shipped(package: str) -> list[bytes]:
     return [path.read_bytes() for path in sorted(folder.glob("*.yaml"))]
 
 
+def _many_pastes() -> list[bytes]:
+    plain = [b"URL: rtmp://in.example/live\nKey: varn~fake~heron", b"rtmps://in.example:443/live/varn~fake~heron?x=1"]
+    return plain + [text.replace("ingest.tarnlight.example", "in.example").encode() for _, text, *_ in pastes.PASTES]
+
+
 def _many_tables() -> list[bytes]:
     folder = Path(__file__).parent / "destination"
     published = [
@@ -467,7 +473,7 @@ TARGETS = (
     Target("sheets", lambda: _shipped("destination/shipped"), _sheets, 3, _YAML),
     Target("rigs", lambda: [support.RIG.format(port=1).encode(), *_shipped("device/drivers")], _rigs, 5, _YAML),
     Target("tables", _many_tables, _tables, 5, _HTML),
-    Target("pastes", lambda: [b"URL: rtmp://in.example/live\nKey: varn~fake~heron", b"rtmps://in.example:443/live/varn~fake~heron?x=1"], _pastes, 10, _PASTE),
+    Target("pastes", _many_pastes, _pastes, 10, _PASTE),
     Target("kept", lambda: [
         b'{"schema": "direkt.unfinished/1", "feed": "finish", "device": "tower", "stage": "partly written", "since": "20260103-174501", "saved": "a.json", "restoring": false}',
         b'{"schema": "direkt.saved/1", "device": "tower", "channel": "main", "set": {"video.size": "1x1"}, "slot": {"number": 1, "channel": "main", "server": "", "key_length": 0}}',

@@ -1,6 +1,7 @@
 import json
 import os
 import pty
+import select
 import subprocess
 import time
 from unittest import mock
@@ -168,7 +169,11 @@ class Keys(RigCli):
         self.one_line(self.direkt("key", "expose", "tarnlight"), 2, "not in the store")
 
     def test_on_a_terminal_the_paste_is_hidden_and_the_key_shown_only_when_asked(self):
-        out = self.on_terminal(["key", "set", "tarnlight"], [GOOD, ""])
+        refused = self.on_terminal(["key", "set", "tarnlight"], [GOOD, "", "n"])
+        self.assertIn("Keep this? [Y/n]", refused)
+        self.assertIn("nothing was kept", refused)
+        self.assertFalse((self.folder / "config").exists())
+        out = self.on_terminal(["key", "set", "tarnlight"], [GOOD, "", "y"])
         self.assertNotIn(GOOD, out)
         self.assertIn("kept in the key file", out)
         self.assertNotIn(GOOD, self.on_terminal(["key", "show", "tarnlight"], []))
@@ -177,6 +182,18 @@ class Keys(RigCli):
             f"rtmp://ingest.tarnlight.example/live/{GOOD}",
             self.on_terminal(["key", "form", "tarnlight", "--reveal"], []),
         )
+
+    def test_what_is_in_question_is_asked_and_never_kept_without_an_answer(self):
+        before = (self.folder / "rig.yaml").read_text()
+        odd = f"rtmp://ingest.tarnligth.example/live {GOOD}"
+        self.one_line(self.direkt("key", "set", "tarnlight", text=odd), 2, "one letter off")
+        self.assertEqual((self.folder / "rig.yaml").read_text(), before)
+        self.assertFalse((self.folder / "config").exists())
+        self.assertIn("nothing was kept", self.on_terminal(["key", "set", "tarnlight"], [odd, "", ""]))
+        self.assertEqual((self.folder / "rig.yaml").read_text(), before)
+        out = self.on_terminal(["key", "set", "tarnlight"], [odd, "", "y"])
+        self.assertIn("tarnligth.example", out)
+        self.assertIn("tarnligth.example", (self.folder / "rig.yaml").read_text())
 
     def on_terminal(self, arguments: list[str], lines: list[str]) -> str:
         """What a person sees who types the lines, each a while after the other."""
@@ -195,6 +212,9 @@ class Keys(RigCli):
         waiting = list(lines)
         while time.monotonic() - begin < 20:
             try:
+                if not select.select([main], [], [], 5)[0]:
+                    child.kill()
+                    break
                 part = os.read(main, 4096)
             except OSError:
                 break

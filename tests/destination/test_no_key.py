@@ -74,8 +74,7 @@ class NoKeys(unittest.TestCase):
         for host in ("ingest.tarnligth.example", "ingest.tarnlght.example", "ingest.tarnlightt.example", "imgest.tarnlight.example", "ingest.tarnlight.exanple",
                      "ingesttarnlight.example"):  # fmt: skip
             self.assertTrue(slip_of(host, "ingest.tarnlight.example"), host)
-            with self.assertRaisesRegex(PasteError, "one letter off"):
-                untangle(f"rtmp://{host}/live", known=KNOWN)
+            self.assertIn("one letter off", untangle(f"rtmp://{host}/live", known=KNOWN).questions[0])
         for host, known in (
             ("ingest2.tarnlight.example", "ingest1.tarnlight.example"), ("ingest2.tarnlight.example", "ingest.tarnlight.example"),
             ("b.tarnlight.example", "a.tarnlight.example"), ("eu.tarnlight.example", "us.tarnlight.example"), ("backup.tarnlight.example", "ingest.tarnlight.example"),

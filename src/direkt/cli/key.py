@@ -15,6 +15,8 @@ from direkt.cli.output import escape
 from direkt.errors import UnusableInput, os_words
 
 if TYPE_CHECKING:
+    from rich.console import Console
+
     from direkt.cli.schemas import KeyFormJson, KeyListJson, KeyRenewJson, KeyRowJson, KeySetJson
     from direkt.destination.paste import Paste
     from direkt.rig import DestinationEntry, Rig
@@ -84,37 +86,58 @@ def set_(destination: str, rig_path: Path | None, as_json: bool) -> None:
     """
     rig, entry = _destination(rig_path, destination)
     found = _untangle(rig, entry, _pasted())
-    if found.key is None and found.server is None:
-        raise UnusableInput("neither a server address nor a key was found in it")
-    said = [f"repaired: {words}" for words in found.repairs]
+    out = output.console(err=as_json)
     name = _store_name(rig, destination)
     changes: dict[str, str] = {}
     if found.server is not None and str(found.server) != entry.server:
         changes["server"] = str(found.server)
-        said.append(f"server address changed from {entry.server} to {found.server}")
+    if found.key is not None and entry.key != f"store:{name}":
+        changes["key"] = f"store:{name}"
+    _show(out, found, entry)
+    _agree(found, "Keep this?")
     if found.key is not None:
         kept = options.key_store().put(name, found.key, str(rig.path))
         place = "system keyring" if kept.where == "keyring" else "key file"
-        said.append(f"key {_masked(found.key)} kept in the {place}")
-        if entry.key != f"store:{name}":
-            changes["key"] = f"store:{name}"
-    else:
-        said.append("no key was pasted: the key stays as it is")
+        out.print(escape(f"key {_masked(found.key)} kept in the {place}"))
     if changes:
         _change_rig(rig, destination, changes)
-        said.append(f"{rig.source}: {' and '.join(changes)} of {destination} written")
+        out.print(escape(f"{rig.source}: {' and '.join(changes)} of {destination} written"))
     if as_json:
         document: KeySetJson = {
             "schema": "direkt.key-set/1", "destination": destination, "server": str(found.server) if found.server else None,
-            "key": _masked(found.key) if found.key else None, "repairs": list(found.repairs), "changed": changes,
+            "key": _masked(found.key) if found.key else None, "repairs": list(found.repairs), "left": list(found.left), "changed": changes,
         }  # fmt: skip
         output.print_json(document)
-        return
-    out = output.console()
-    for line in said:
-        out.print(escape(line))
-    if found.key is None:
+    elif found.key is None:
         output.note(f"Paste the key with: direkt key set {destination}")
+
+
+def _show(out: Console, found: Paste, entry: DestinationEntry) -> None:
+    """What was understood, masked, before anything of it is kept."""
+    for words in found.repairs:
+        out.print(escape(f"repaired: {words}"))
+    for words in found.left:
+        out.print(f"[yellow]![/] {escape(words)}")
+    if found.server is not None and str(found.server) != entry.server:
+        out.print(escape(f"server address: {found.server} (so far {entry.server})"))
+    elif found.server is not None:
+        out.print(escape(f"server address: {found.server} (as it was)"))
+    out.print(
+        escape(f"key: {_masked(found.key)}" if found.key is not None else "no key was pasted: the key stays as it is")
+    )
+    for words in found.questions:
+        out.print(f"[yellow]?[/] {escape(words)}")
+
+
+def _agree(found: Paste, question: str) -> None:
+    """Asks on a terminal; elsewhere nothing that is in question is taken. Raises UnusableInput."""
+    if sys.stdin.isatty():
+        if not click.confirm(question, default=not found.questions, err=True):
+            raise UnusableInput("nothing was kept")
+    elif found.questions:
+        raise UnusableInput(
+            f"{found.questions[0]} Nothing was kept: paste it again on a terminal, where this can be answered, or paste it right"
+        )
 
 
 def _change_rig(rig: Rig, destination: str, changes: dict[str, str]) -> None:
@@ -234,19 +257,19 @@ def renew(destination: str, rig_path: Path | None, as_json: bool) -> ExitCode:
     rig, entry = _destination(rig_path, destination)
     found = _untangle(rig, entry, _pasted())
     if found.key is None:
-        raise UnusableInput("no key was found in what was pasted")
+        raise UnusableInput("; ".join(["no key was found in what was pasted", *found.left]))
     if found.server is not None and str(found.server) != entry.server:
         raise UnusableInput(
             "another server address was pasted too; renewing touches the key alone. "
             f"To change both: direkt key set {destination}"
         )
+    out = output.console(err=as_json)
+    _show(out, found, entry)
+    _agree(found, f"Keep it, and write it to every device that pushes to {destination}?")
     name = _store_name(rig, destination)
     options.key_store().put(name, found.key, str(rig.path))
     if entry.key != f"store:{name}":
         _change_rig(rig, destination, {"key": f"store:{name}"})
-    out = output.console(err=as_json)
-    for words in found.repairs:
-        out.print(escape(f"repaired: {words}"))
     out.print(f"the new key {escape(_masked(found.key))} is kept")
     document: KeyRenewJson = {"schema": "direkt.key-renew/1", "destination": destination, "devices": []}
     try:

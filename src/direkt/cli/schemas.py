@@ -502,6 +502,7 @@ class KeySetJson(TypedDict):
     server: str | None
     key: str | None  # masked
     repairs: list[str]
+    left: list[str]  # what stood in the paste and was not taken
     changed: dict[str, str]
 
 

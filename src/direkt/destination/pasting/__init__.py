@@ -1,0 +1,1 @@
+"""What people paste, taken apart: words and their labels, then addresses, then keys."""
