@@ -28,6 +28,8 @@ class Pastes(unittest.TestCase):
                 found = read(setup, text)
                 self.assertEqual(found[:2], (server, key), found[2])
                 self.assertTrue(re.search(words, found[2]), found[2])
+                for part in ("a1b2", "c3d4", "heron", "A1B2"):  # no word of it may hold the key
+                    self.assertNotIn(part, found[2])
 
 
 if __name__ == "__main__":

@@ -137,12 +137,9 @@ def without_foreign(others: list[Word], work: Work) -> list[Word]:
         if not _FOREIGN.match(word.text):
             out.append(word)
             continue
-        scheme, _, rest = word.text.rpartition("://")
-        kind = (
-            "a page's"
-            if scheme.lower() in ("http", "https", "")
-            else f"one of {scheme.lower()}, which Direkt does not push by,"
-        )
+        scheme, _, rest = word.text.lower().partition("://")
+        page = scheme in ("http", "https") or not rest
+        kind = "a page's" if page else f"one of {scheme}, which Direkt does not push by,"
         work.left.append(f"the address{_place(rest)} is {kind} and was not taken")
     pattern = work.pattern
     for word in out if pattern is not None else ():
@@ -255,6 +252,8 @@ def _address(piece: str, given: list[str], work: Work) -> tuple[ServerAddress, s
     try:
         server = address.parse(f"{scheme}://{host}/{app}")
     except AddressError as error:
+        if host in str(error):  # what stands there may be anything, a key too
+            raise PasteError("what stands behind the scheme is no host name: copy the server address again") from None
         raise PasteError(str(error)) from None
     _check_port(server, work)
     return _like_known(server, work), inner
@@ -356,7 +355,7 @@ def _split_path(path: str, host: str, given: list[str], work: Work) -> tuple[str
             return path[: len(app)], inner
     if _PLACEHOLDER.fullmatch(path) and path not in apps:
         raise PasteError("the server address has a placeholder where its application should stand: copy it whole")
-    others = [text for text in given if strong(text) and text != path]
+    others = [t for t in given if t != path and (strong(t) if work.pattern is None else work.pattern.fits(t))]
     like = work.pattern is not None and (
         work.pattern.fits(path) or (len(path) > 7 and work.pattern.could_begin(path[:6]))
     )
@@ -364,7 +363,7 @@ def _split_path(path: str, host: str, given: list[str], work: Work) -> tuple[str
         re.search(r"\.{2,}|…|[*•]{2,}", path)
         or like
         or path in given
-        or (here and strong(path) and not others and work.pattern is None and path not in apps)
+        or (here and "/" not in path and strong(path) and not others and path not in apps)
     ):
         raise PasteError(
             "where the server address should have its application stands what may be a key: copy the address whole, and paste the key apart"
@@ -391,15 +390,15 @@ def _new_application(app: str, host: str, here: list[str], work: Work) -> str:
     """Says that an application is not one of those known of this host; a letter off is asked about."""
     if not here or any(app.lower() == known.lower() for known in here):
         return app
-    shown = app if len(app) <= 24 else f"{app[:8]}…"
+    shown = "" if strong(app) else f" {app}"  # what looks like a key is not repeated
     if work.chatty or app.lower() in ("stream", "key", "server", "url", "streamkey", "ingest"):
-        work.questions.append(f"the application {app} on {host} may be a word of the page: is it right as it stands?")
+        work.questions.append(f"the application{shown} on {host} may be a word of the page: is it right as it stands?")
     elif any(slip_of(app.lower(), known.lower()) for known in here):
         work.questions.append(
-            f"the application {shown} is one letter off {here[0]} on {host}: is it right as it stands?"
+            f"the application{shown} is one letter off {here[0]} on {host}: is it right as it stands?"
         )
     else:
-        said(work.repairs, f"a new application on {host}: {shown} instead of {here[0]}")
+        said(work.repairs, f"a new application{shown} on {host} instead of {here[0]}")
     return app
 
 
