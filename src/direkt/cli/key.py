@@ -94,7 +94,7 @@ def set_(destination: str, rig_path: Path | None, as_json: bool) -> None:
     if found.key is not None and entry.key != f"store:{name}":
         changes["key"] = f"store:{name}"
     _show(out, found, entry)
-    _agree(found, "Keep this?")
+    _agree(found, "Keep this as it stands?" if found.questions else "Keep this?")
     if found.key is not None:
         kept = options.key_store().put(name, found.key, str(rig.path))
         place = "system keyring" if kept.where == "keyring" else "key file"
@@ -136,7 +136,7 @@ def _agree(found: Paste, question: str) -> None:
             raise UnusableInput("nothing was kept")
     elif found.questions:
         raise UnusableInput(
-            f"{found.questions[0]} Nothing was kept: paste it again on a terminal, where this can be answered, or paste it right"
+            f"{found.questions[0]}; nothing was kept. Paste it right, or on a terminal, where you can say that it is right as it stands"
         )
 
 

@@ -8,6 +8,7 @@ ever holds the key.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
@@ -46,6 +47,7 @@ def untangle(
     """
     if len(text) > _MOST:
         raise PasteError(f"{len(text)} characters were pasted; a server address and a key have a few dozen")
+    text = re.sub(r"\n--[ ]?\r?\n.*", "\n", text, flags=re.DOTALL)  # a mail's signature
     work = Work(Pattern(pattern) if pattern is not None else None, known, list(ports))
     pasted = words(text, work.repairs)
     if any(not word.text for word in pasted):

@@ -188,7 +188,7 @@ def server(addresses: list[Word], others: list[Word], work: Work) -> tuple[Serve
     if all(word.role == "backup" for word in addresses) and not any(
         _bare(word.text) == _bare(str(k)) for word in addresses for k in work.known
     ):
-        work.questions.append("the only server address is labelled as the backup's: is it meant for this destination?")
+        work.questions.append("the only server address is labelled as the backup's")
     if work.pattern is None:
         for word in others:
             if (
@@ -239,6 +239,9 @@ def _address(piece: str, given: list[str], work: Work) -> tuple[ServerAddress, s
     if host != host.lower():
         said(work.repairs, "the host is written in small letters")
         host = host.lower()
+    if re.search(r"\w\.(?=:|$)", host):
+        said(work.repairs, "the full stop behind the host taken off")
+        host = re.sub(r"\.(?=:|$)", "", host)
     path, question, query = path.partition("?")
     if slash and (path != path.strip("/") or "//" in path):
         said(work.repairs, "extra slashes taken out of the server address")
@@ -301,9 +304,7 @@ def _check_host(host: str, work: Work) -> None:
             raise PasteError("localhost is this machine, not a platform: copy the server address again") from None
         for k in work.known:
             if bare not in work.hosts and slip_of(bare, k.host):
-                work.questions.append(
-                    f"the host {bare} is one letter off this destination's {k.host}: is it right as it stands?"
-                )
+                work.questions.append(f"the host {bare} is one letter off this destination's {k.host}")
                 break
         return
     if bare in work.hosts:
@@ -355,7 +356,7 @@ def _split_path(path: str, host: str, given: list[str], work: Work) -> tuple[str
             return path[: len(app)], inner
     if _PLACEHOLDER.fullmatch(path) and path not in apps:
         raise PasteError("the server address has a placeholder where its application should stand: copy it whole")
-    others = [t for t in given if t != path and (strong(t) if work.pattern is None else work.pattern.fits(t))]
+    others = [t for t in given if t != path and strong(t)]
     like = work.pattern is not None and (
         work.pattern.fits(path) or (len(path) > 7 and work.pattern.could_begin(path[:6]))
     )
@@ -363,7 +364,7 @@ def _split_path(path: str, host: str, given: list[str], work: Work) -> tuple[str
         re.search(r"\.{2,}|…|[*•]{2,}", path)
         or like
         or path in given
-        or (here and "/" not in path and strong(path) and not others and path not in apps)
+        or (here and work.pattern is None and "/" not in path and strong(path) and not others and path not in apps)
     ):
         raise PasteError(
             "where the server address should have its application stands what may be a key: copy the address whole, and paste the key apart"
@@ -392,11 +393,9 @@ def _new_application(app: str, host: str, here: list[str], work: Work) -> str:
         return app
     shown = "" if strong(app) else f" {app}"  # what looks like a key is not repeated
     if work.chatty or app.lower() in ("stream", "key", "server", "url", "streamkey", "ingest"):
-        work.questions.append(f"the application{shown} on {host} may be a word of the page: is it right as it stands?")
+        work.questions.append(f"the application{shown} on {host} may be a word of the page")
     elif any(slip_of(app.lower(), known.lower()) for known in here):
-        work.questions.append(
-            f"the application{shown} is one letter off {here[0]} on {host}: is it right as it stands?"
-        )
+        work.questions.append(f"the application{shown} is one letter off {here[0]} on {host}")
     else:
         said(work.repairs, f"a new application{shown} on {host} instead of {here[0]}")
     return app

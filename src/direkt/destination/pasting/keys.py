@@ -165,6 +165,8 @@ def _at_joints(texts: list[str]) -> str:
     out = texts[0]
     used = 1
     for text in texts[1:]:
+        if re.fullmatch(r"[-_~=*]{2,}", text):
+            break
         if out[-1] in "-_~" or text[0] in "-_~":
             out += text
             used += 1
@@ -229,7 +231,7 @@ def _plain(key: str, work: Work) -> str:
     if re.search(r"[<>{}]", key):
         raise PasteError("what stands in the key's place holds a sign of a page's own code: copy the key alone")
     if "/" in key.partition("?")[0]:
-        work.questions.append("the key has a slash in it: is it the key alone, without a part of an address?")
+        work.questions.append("the key has a slash in it: a part of an address may hang on it")
     odd = next((n for n, c in enumerate(key, 1) if not 33 <= ord(c) < 127), None)
     if odd is not None:
         raise PasteError(f"character {odd} of the key is no plain letter, digit or sign: copy the key again")
@@ -276,6 +278,10 @@ def _readings(key: str, pattern: Pattern) -> Iterable[tuple[str, str]]:
     stripped = key.strip(".,;:!?()[]{}*_/\\|")
     if stripped != key and pattern.fits(stripped):
         yield stripped, "punctuation around the key taken out"
+    elif stripped != key:
+        yield from (
+            (text, f"punctuation around the key taken out; {what}") for text, what in _readings(stripped, pattern)
+        )
     uniform = [text for text in dict.fromkeys((key.lower(), key.upper())) if text != key and pattern.fits(text)]
     if uniform:  # one case throughout comes before letters one by one
         for text in uniform:

@@ -28,6 +28,9 @@ _TAG = re.compile(
     r"section|font|small|kbd|samp|tt|blockquote)\b[^<>]{0,2000}>",
     re.IGNORECASE,
 )
+_ELEMENT = re.compile(
+    r"<(?!(?:a|p|td|th|tr|b|i|u|em|strong|code|pre|span|div|li)>)([A-Za-z][\w.-]{0,30})>([^<>]{0,2000})</\1>"
+)
 _HELD = re.compile(r"(?:href|value|data-[a-z-]{1,30})\s*=\s*(?:\"([^\"]{1,1000})\"|'([^']{1,1000})')", re.IGNORECASE)
 _LINK = re.compile(r"!?\[([^\[\]\n]{0,300})\]\(\s*<?([^()\s<>]{1,1000})>?[^()\n]{0,100}\)")
 _ENCODED = re.compile(
@@ -112,6 +115,13 @@ def _clean(text: str, repairs: list[str]) -> str:
     if re.search(r"(?m)^\s*>+ ", text):
         said(repairs, "a mail's quotation marks taken out")
         text = re.sub(r"(?m)^\s*(?:>+ )+", "", text)
+    if (plain := re.sub(r"(?i)\b(rtmps?)\s*:\s*[/\\]\s?[/\\]", r"\1://", text)) != text:
+        said(repairs, "the slashes and colon behind the scheme put right")
+        text = re.sub(r"(?i)rtmps?://\S*", lambda m: m[0].replace("\\", "/"), plain)
+    if _ELEMENT.search(text):
+        said(repairs, "a page's own code taken out")
+        for _ in range(3):
+            text = _ELEMENT.sub(r"\n\1: \2\n", text)
     if _TAG.search(text):
         said(repairs, "a page's own code taken out")
         text = _TAG.sub(_tag, text)
@@ -202,7 +212,8 @@ def _pieces(line: str) -> list[str]:
         if match.start() and not line[match.start() - 1].isspace():
             continue  # a bracket within a word
         out += line[at : match.start()].split()
-        out += inner.split() if bare or "/" in inner else [match[0]]
+        held = bare or "/" in inner or any(len(part) > 7 and re.search(r"\d|\w[-_~]\w", part) for part in inner.split())
+        out += inner.split() if held else [match[0]]
         at = match.end()
     return out + line[at:].split()
 
