@@ -342,4 +342,11 @@ PASTES = [
     ("open", f"{T}\nKey: 0000-0000-0000", REFUSED, "", ""),
     ("open", f"{T}\nKey: 12345678", T, "12345678", ""),
     ("open", f"{T}\nKey: 4471 2290 8813", REFUSED, "", ""),
+    (
+        "strict",
+        f"> Primary: <rtmp://rtmp:/Ingest.tarnlight.example/\n> live/>   Backup: {B}\n> Stream key: varn~fake~\n> heron.",
+        T,
+        V,
+        "backup",
+    ),
 ]

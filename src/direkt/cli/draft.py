@@ -117,11 +117,19 @@ def _says(made: Draft, cell: Cell, what: str) -> str:
     from direkt import demand
 
     rule = made.found.rules.get(cell.statement.context.mode.replace("normal", ""), {}).get(what)
+    if what in made.found.facts:
+        return f"{what}: {_fact(made.found.facts[what][0])}"
     if rule is None:
         return {"video.bitrate.mean": "the ladder", "audio.bitrate.mean": "the audio ladder"}.get(what, what)
     words = {"must": "", "should": "best "}
     parts = [f"{words[part]}{demand.parse(what, value).text()}" for part, value in rule.parts.items()]
     return f"{what}: {'; '.join([*parts, *(['the same as the source'] if rule.same_as_source else [])])}"
+
+
+def _fact(value: object) -> str:
+    if isinstance(value, dict):
+        return " to ".join(f"{end:g}" for end in value.values())
+    return f"{value:g}" if isinstance(value, int | float) else str(value)
 
 
 def _marked(cell: Cell, became: list[str]) -> str:

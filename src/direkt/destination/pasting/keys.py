@@ -101,10 +101,11 @@ def _joined(texts: list[str], pattern: Pattern) -> set[str]:
         text = texts[n]
         for other in texts[n + 1 : n + _MOST_JOINED]:
             text += other
+            whole = text.rstrip(".,;:!?)")
+            if pattern.fits(whole):
+                found.add(whole)
             if not pattern.could_begin(text):
                 break
-            if pattern.fits(text):
-                found.add(text)
     return found
 
 

@@ -449,6 +449,11 @@ def _plain_rule(made: Gathered, rules: dict[str, Rule], name: str, ones: list[Sa
         return
     if must and should:  # what is recommended is allowed too, whatever else is
         must = list(dict.fromkeys([*must, *should]))
+    if should and bounds["should"]:  # "160 (max 320)" under "Recommended": the limit is one nevertheless
+        if must or bounds["must"] or not all(_inside(table, value, bounds["should"]) for value in should):
+            _reject(made, ones, f"says two things of what is recommended for {name}")
+            return
+        bounds["must"], bounds["should"] = bounds["should"], {}
     parts: dict[str, JsonDemand] = {}
     if must or bounds["must"]:
         parts["must"] = _demand(must, bounds["must"])
