@@ -29,6 +29,29 @@ _LOCAL = [
 _SCHEMES = "|".join(sorted([*SPOKEN, *MISTAKEN], key=len, reverse=True))
 _SCHEME = re.compile(rf"(?i)^(?:({_SCHEMES})\s*(?::/{{0,4}}|;/{{1,4}}|/{{2,4}}|:\s+/{{1,3}}))")
 _FOREIGN = re.compile(r"(?i)^(?:[a-z][a-z0-9+.-]{1,12}://|www\.)\S")
+_OTHERS = frozenset(
+    [
+        "srt",
+        "rtsp",
+        "rtsps",
+        "rist",
+        "udp",
+        "rtp",
+        "tcp",
+        "ftp",
+        "ftps",
+        "sftp",
+        "ws",
+        "wss",
+        "mms",
+        "rtmpt",
+        "rtmpe",
+        "rtmpte",
+        "whip",
+        "hls",
+        "webrtc",
+    ]
+)
 _PART = re.compile(r"(?i)/{0,2}[a-z0-9-]{2,63}(?:\.[a-z0-9-]{1,63})+/?|[a-z0-9.-]*/[a-z0-9./-]*")
 _NO_SCHEME = re.compile(r"(?i)/{0,2}(?!www\.)[a-z0-9-]{1,63}(?:\.[a-z0-9-]{1,63})+(?::\d{1,5})?/\S*")
 MENTIONED = re.compile(rf"(?i)(?<![a-z])(?:{_SCHEMES}|srt|rtsp)\s{{0,2}}(?:[:;]?\s{{0,2}}/{{1,4}}|%3a)|%2f")
@@ -139,7 +162,8 @@ def without_foreign(others: list[Word], work: Work) -> list[Word]:
             continue
         scheme, _, rest = word.text.lower().partition("://")
         page = scheme in ("http", "https") or not rest
-        kind = "a page's" if page else f"one of {scheme}, which Direkt does not push by,"
+        named = f"one of {scheme}" if scheme in _OTHERS else "of a kind"  # else it may be anything, a key too
+        kind = "a page's" if page else f"{named} which Direkt does not push by"
         work.left.append(f"the address{_place(rest)} is {kind} and was not taken")
     pattern = work.pattern
     for word in out if pattern is not None else ():

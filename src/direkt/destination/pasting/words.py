@@ -38,7 +38,8 @@ _ENCODED = re.compile(
 )
 _ANY_SCHEME = re.compile(r"(?i)[a-z][a-z0-9+.-]{1,12}:/{1,4}")
 _ENCLOSED = re.compile(r"<[^<>\n:/]{1,60}>|\[[^\[\]\n:/]{1,60}\]|\$?\{[^{}\n:/]{1,60}\}")
-# RFC 3986, appendix C: white space within angle brackets is no part of the address
+# RFC 3986, appendix C: white space within angle brackets is no part of the address; taken out at its joints only
+_JOINT = re.compile(r"(?<=[/.:=_~-])\s+|\s+(?=[/.:=_~-])")
 _DELIMITED = re.compile(rf"(?i)<\s*((?:{'|'.join(SCHEMES)})\s?:[^<>]{{0,500}}/[^<>]{{0,500}})>")
 _BRACKETED = re.compile(r"<([^<>\n]{0,500}/[^<>\n]{0,500})>")
 _EMPHASIS = re.compile(r"(?<![\w*-])(\*\*|\*)(?=[^\s*])([^*\n]{0,300}[^\s*])\1(?![\w*-])")
@@ -142,7 +143,7 @@ def _clean(text: str, repairs: list[str]) -> str:
         said(repairs, "quotation marks taken out")
         text = plain
     text = _ENCLOSED.sub(lambda m: "_".join(m[0].split()), text)  # a placeholder stays one word
-    bare = _DELIMITED.sub(lambda m: f" {''.join(m[1].split())} ", text)
+    bare = _DELIMITED.sub(lambda m: f" {re.sub(_JOINT, '', m[1])} ", text)
     if (bare := _BRACKETED.sub(r" \1 ", bare)) != text:
         said(repairs, "angle brackets taken out")
         text = bare
