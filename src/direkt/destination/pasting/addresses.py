@@ -56,7 +56,7 @@ _PART = re.compile(r"(?i)/{0,2}[a-z0-9-]{2,63}(?:\.[a-z0-9-]{1,63})+/?|[a-z0-9.-
 _NO_SCHEME = re.compile(r"(?i)/{0,2}(?!www\.)[a-z0-9-]{1,63}(?:\.[a-z0-9-]{1,63})+(?::\d{1,5})?/\S*")
 MENTIONED = re.compile(rf"(?i)(?<![a-z])(?:{_SCHEMES}|srt|rtsp)\s{{0,2}}(?:[:;]?\s{{0,2}}/{{1,4}}|%3a)|%2f")
 _PLACEHOLDER = re.compile(
-    r"(?i)[{<\[$%].*|(?:your|my)?[_-]?(?:stream)?[_-]?(?:key|name)|stream[_-]?key[_-]?here|x{4,}|\*{3,}|•{3,}"
+    r"(?i)[{<\[$%].*|(?:your|my)?[_-]?(?:stream)?[_-]?(?:key|name)|stream[_-]?key[_-]?here|x{4,}|tb[acd]|todo|none|null|follows|\*{3,}|•{3,}"
 )
 
 
@@ -165,10 +165,15 @@ def without_foreign(others: list[Word], work: Work) -> list[Word]:
         named = f"one of {scheme}" if scheme in _OTHERS else "of a kind"  # else it may be anything, a key too
         kind = "a page's" if page else f"{named} which Direkt does not push by"
         work.left.append(f"the address{_place(rest)} is {kind} and was not taken")
-    pattern = work.pattern
-    for word in out if pattern is not None else ():
-        part = _PART.fullmatch(word.text) or "//" in word.text or ":/" in word.text
-        if part and not (pattern is not None and pattern.could_begin(word.text[:3])):
+    for word in out:
+        if work.pattern is not None:
+            whole = _PART.fullmatch(word.text) is not None or "//" in word.text or ":/" in word.text
+            part = whole and not work.pattern.could_begin(word.text[:3])
+        else:
+            part = None is not re.fullmatch(
+                r"(?i)(?:[a-z-]{2,63}\.){2,}[a-z-]{1,63}|[a-z-]{2,63}/[a-z-]{2,63}", word.text
+            )
+        if part and word.label != "key":
             work.left.append("what looks like a part of an address was not taken: copy the server address whole")
     return out
 
@@ -276,6 +281,10 @@ def _address(piece: str, given: list[str], work: Work) -> tuple[ServerAddress, s
             "the server address has no application behind its host (rtmp://host/application): copy it whole"
         )
     app, inner = _split_path(f"{path}{question}{query}", re.sub(r":\d*$", "", host), given, work)
+    if not re.fullmatch(r"[\w.~!$&'()*+,;=:@%/?-]+", app, re.ASCII):
+        raise PasteError(
+            "the application in the server address holds a sign that cannot stand there: copy the address whole, alone"
+        )
     try:
         server = address.parse(f"{scheme}://{host}/{app}")
     except AddressError as error:
@@ -382,7 +391,9 @@ def _split_path(path: str, host: str, given: list[str], work: Work) -> tuple[str
         raise PasteError("the server address has a placeholder where its application should stand: copy it whole")
     others = [t for t in given if t != path and strong(t)]
     like = work.pattern is not None and (
-        work.pattern.fits(path) or (len(path) > 7 and work.pattern.could_begin(path[:6]))
+        work.pattern.fits(path)
+        or (len(path) > 3 and work.pattern.could_begin(path))
+        or (len(path) > 7 and work.pattern.could_begin(path[:6]))
     )
     if (
         re.search(r"\.{2,}|…|[*•]{2,}", path)
@@ -398,6 +409,8 @@ def _split_path(path: str, host: str, given: list[str], work: Work) -> tuple[str
         tail = "/".join(segments[n:]) + question + query
         if tail in given or (work.pattern is not None and work.pattern.fits(tail)):
             said(work.repairs, "the key was pasted into the server address and is taken apart")
+            while n > 1 and segments[n - 1] == tail:  # it stands there twice
+                n -= 1
             whole = segments[:n] if n == 1 or not _PLACEHOLDER.fullmatch(segments[n - 1]) else segments[: n - 1]
             return _new_application("/".join(whole), host, here, work), tail
     if question:

@@ -229,8 +229,12 @@ def _plain(key: str, work: Work) -> str:
         raise PasteError(
             f"the last character of the key may be the sentence's own: paste the key alone, without the {key[-1]} if it is none of it"
         )
-    if re.search(r"[<>{}]", key):
-        raise PasteError("what stands in the key's place holds a sign of a page's own code: copy the key alone")
+    if re.search(r"[<>{}()\[\]]", key):
+        raise PasteError("what stands in the key's place holds a bracket: copy the key alone")
+    if re.search(r"%[0-9A-Fa-f]{2}", key.partition("?")[0]):
+        work.questions.append(
+            "the key has a percent sign as encoded addresses have it: it may be another one when decoded"
+        )
     if "/" in key.partition("?")[0]:
         work.questions.append("the key has a slash in it: a part of an address may hang on it")
     odd = next((n for n, c in enumerate(key, 1) if not 33 <= ord(c) < 127), None)
