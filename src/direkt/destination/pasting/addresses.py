@@ -181,6 +181,8 @@ def without_foreign(others: list[Word], work: Work) -> list[Word]:
 def _place(rest: str) -> str:
     """Where a link leads, in words; nothing where what stands there may be anything else than a host."""
     host = re.split(r"[/?#:]", rest, maxsplit=1)[0].lower()
+    if any(strong(label) for label in host.split(".")) or strong(host):
+        return ""
     return f" to {host}" if len(host) < 80 and re.fullmatch(r"[a-z0-9-]+(?:\.[a-z0-9-]+)*\.[a-z]{2,}", host) else ""
 
 
