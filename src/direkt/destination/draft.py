@@ -40,7 +40,7 @@ class Draft:
     @property
     def not_understood(self) -> list[Unread]:
         """Words that claim nothing, each with its reason."""
-        return sorted(self.found.unread, key=lambda one: one.line)
+        return sorted(dict.fromkeys(self.found.unread), key=lambda one: one.line)
 
 
 def read(text: str, kind: str) -> Draft:

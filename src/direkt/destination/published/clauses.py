@@ -419,6 +419,9 @@ class Walk:
             not (lone.topics or lone.subjects) and last.end <= lone.start + 1 and not (last.strength and self.strength)
         )
 
+    def _last_before(self, clause: Clause) -> Item | None:
+        return next((i for i in reversed(self.items) if i.clause == clause.parent and i.end <= clause.start), None)
+
     def _assign_topics(self) -> None:
         running_topic = running_subject = ""
         for number, clause in enumerate(self.clauses):
@@ -439,10 +442,13 @@ class Walk:
                 and self.text[clause.topics[-1].end : own[-1].start].strip().startswith((":", "="))
             ):
                 running_topic = str(clause.topics[-1].value)
+            if clause.parent >= 0 and clause.topics and not own and not clause.odd:  # "8 Mbps (video plus audio)"
+                last = self._last_before(clause)
+                if last is not None and not last.topic:
+                    last.topic = str(clause.topics[-1].value)
+                continue
             if clause.parent >= 0 and clause.subjects and not own:  # "6 Mbps (video)"
-                last = next(
-                    (i for i in reversed(self.items) if i.clause == clause.parent and i.end <= clause.start), None
-                )
+                last = self._last_before(clause)
                 if last is not None:
                     last.subject = str(clause.subjects[-1].value)
                 continue

@@ -8,6 +8,7 @@ a latency mode.
 
 from __future__ import annotations
 
+import itertools
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
@@ -16,13 +17,13 @@ from direkt.destination.published import context as contexts
 from direkt.destination.published.context import NOTHING, Context
 from direkt.destination.published.grid import Cell, Grid
 from direkt.destination.published.tokens import Number, Size, scan, without_notes
-from direkt.destination.published.vocabulary import Kind
+from direkt.destination.published.vocabulary import Kind, Unit
 
 # Heads of columns that are but names for how good the picture is
 _QUALITY = re.compile(
     r"(?i)(?:|(?:(?:quality|preset|tier|level|step|option|variant|rendition|stufe|profil|class)\b\s*)?(?:low|medium|mid|high|higher|highest|lowest|best|good|better|"
-    r"basic|standard|normal|premium|sd|hd|full hd|fhd|uhd|4k|hd ready|small|large|big|max|min|top|economy|[a-f]|[1-9]|\d{3,4}p\d*|niedrig|mittel|hoch|bas|moyen|"
-    r"haut|bajo|medio|alto|basso)(?:\s*(?:quality|definition|resolution|bandwidth|tier|profile|preset|qualität))?(?:\s*\(.*\))?)"
+    r"basic|standard|normal|premium|sd|hd|full hd|fhd|uhd|4k|hd ready|event hd|small|large|big|max|min|top|economy|[a-f]|[1-9]|\d{3,4}p\d*|niedrig|mittel|hoch|bas|moyen|"
+    r"haut|bajo|medio|alto|basso)(?:\s*(?:feed|stream|channel|picture|video|quality|definition|resolution|bandwidth|tier|profile|preset|qualität))?(?:\s*\(.*\))?)"
 )  # fmt: skip
 _EMPTY = frozenset(["", "-", "–", "—", "n/a", "na", "none given", "./.", "--", "/", "k. a.", "k.a."])
 # A table of features: "H.264: yes"
@@ -105,7 +106,9 @@ def _of(grid: Grid) -> list[Statement]:
     rows = [row for row in grid.rows if any(_says(cell) for cell in row)]
     width = max(map(len, rows), default=0)
     rows = [[*row, *[Cell(row[0].line, "")] * (width - len(row))] for row in rows]
-    rows = _turned(rows) if rows else rows
+    if not rows:
+        return []
+    rows = _turned(rows)
     heads = max(grid.heads, _heads(rows))
     if heads:
         heads, rows = _second_head(rows, heads)
@@ -276,6 +279,22 @@ def _kind(cell: Cell) -> str:
     if found.values or any(t.kind in (Kind.NUMBER, Kind.RATIO) for t in tokens):
         return "value"
     return "odd"
+
+
+def _shared_unit(found: list[Statement]) -> list[Statement]:
+    """Bare numbers of a row take the one unit that stands with another number of it."""
+    units = {
+        token.value for one in found for before, token in itertools.pairwise(scan(one.text))
+        if before.kind is Kind.NUMBER and isinstance(token.value, Unit)
+    }  # fmt: skip
+    if len(units) != 1:
+        return found
+    unit = next(iter(units))
+    return [
+        replace(one, context=replace(one.context, unit=unit))
+        if one.context.unit is None and all(t.kind is Kind.NUMBER for t in scan(one.text)) else one
+        for one in found
+    ]  # fmt: skip
 
 
 class _Table:
@@ -464,8 +483,10 @@ class _Table:
         if "audio.channels" in head.topics and not found.channels:
             numbers = [t.value for t in scan(cell.text) if isinstance(t.value, Number)]
             layouts = {5.1: 6, 7.1: 8, 2.0: 2, 1.0: 1}
-            if len(numbers) == 1 and numbers[0].plain is not None:
+            if len(numbers) == 1 and numbers[0].plain is not None and 1 <= numbers[0].plain <= 24:
                 return replace(found, channels=layouts.get(numbers[0].plain, int(numbers[0].plain)), odd=())
+        if not _OTHER_TITLE.search(found.other.lower()) or found.other.lower() == "mobile":
+            found = replace(found, other="")  # a rendition's own name
         return replace(
             found,
             topics=(),
@@ -535,7 +556,7 @@ class _Table:
                 if n in strange and not made.why_not:
                     made = replace(made, why_not=f"?{self.texts[n]}")
                 seen[id(cell)] = made
-            out += self._same_everywhere([*seen.values()], len(strange))
+            out += self._same_everywhere(_shared_unit([*seen.values()]), len(strange))
         return out
 
     def _plain_head(self, n: int) -> bool:
@@ -556,6 +577,9 @@ class _Table:
 
     def _name_columns(self) -> list[int]:
         """The first column, and a second one where it is a name too."""
+        first = self.columns[0]
+        if not first.topics and len(self.columns) > 1 and all(c.strength and not c.odd for c in self.columns):
+            return []  # "What we accept", "What we reject": no names at all
         if len(self.columns) < 3:
             return [0]
         second = [row[1] for row in self.rows if _says(row[1]) and not self._is_group(row)]
@@ -575,6 +599,9 @@ class _Table:
             if self.texts[n] and columns[n].odd and not columns[n].conditions and not columns[n].column
         }
         strange |= {n for n in values if columns[n].values and not columns[n].conditions and not columns[n].protocol}
+        plain = {n for n in values if self.texts[n] and columns[n].says_nothing and not columns[n].column}
+        if len(plain | strange) > 1:
+            strange |= plain
         qualities = {n for n in values if not columns[n].conditions and columns[n].column != "note"}
         row = next((r for r in self.rows if self._is_sizes_row(r, [*values])), None)
         if (

@@ -285,6 +285,8 @@ class _Meaning:
         bare = [i for i in here if i.unit is None and not i.times and not i.used]
         if not frames and rates and bare:
             frames = bare  # "50 (at 25 fps)"
+        elif not frames and bare and self.context.rates and all(v > 20 for i in bare for n in i.numbers for v in n.all):
+            frames = bare  # "GOP 100" of a picture at 50 fps: no interval is as long as that
         known = any(i.unit is not None and i.unit.measures == "time" for i in here)
         given = [rate for i in rates for rate in self._plain_rates(i)]
         if not given and self.context.rates and self.context.rates[0] == self.context.rates[1]:
