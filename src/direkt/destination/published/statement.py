@@ -1,0 +1,134 @@
+"""A cell that says something, with what stands around it; and what a cell looks like before it is read."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass, replace
+
+from direkt.destination.published import context as contexts
+from direkt.destination.published.context import NOTHING, Context
+from direkt.destination.published.grid import Cell
+from direkt.destination.published.tokens import Size, scan, without_notes
+from direkt.destination.published.vocabulary import Kind
+
+# A table of features: "H.264: yes"
+_ANSWERS = {
+    **dict.fromkeys(["yes", "y", "✓", "✔", "☑", "✅", "supported", "ja", "oui", "sí", "si", "sì", "allowed", "accepted"], "accept"),
+    **dict.fromkeys(["no", "n", "✗", "✘", "❌", "☒", "not supported", "unsupported", "nein", "non", "nee", "not allowed", "not accepted"], "not"),
+}  # fmt: skip
+# Of a heading, only these take everything below it away from the push: "Streaming over the internet" does not
+OTHER_THINGS = re.compile(
+    r"thumbnail|record|archive|vod|on demand|playback|player|rendition|transcod|caption|subtitle|poster|storage|backup|preview|"
+    r"sub ?stream|second|download|hls|dash|webrtc|whip|replay|dvr|clip|mobile|aufzeichnung|wiedergabe|enregistrement|grabación|registrazione"
+)  # fmt: skip
+_EMPTY = frozenset(["", "-", "–", "—", "n/a", "na", "none given", "./.", "--", "/", "k. a.", "k.a."])
+
+
+@dataclass(frozen=True, slots=True)
+class Statement:
+    """A cell, and what stands around it."""
+
+    line: int
+    name: str
+    head: str  # of its column; empty where it says nothing
+    text: str
+    context: Context
+    prose: bool = False
+    why_not: str = ""  # why it cannot be read at all
+
+    @property
+    def words(self) -> str:
+        """As it stood there, on one line."""
+        name = f"{self.name} [{self.head}]" if self.head else self.name
+        text = self.text.replace("\n", "; ")
+        return f"{name}: {text}" if name else text
+
+
+def statement(
+    line: int,
+    name: str,
+    head: str,
+    text: str,
+    column: Context,
+    group: Context,
+    *,
+    prose: bool = False,
+    keys: Context = NOTHING,
+) -> Statement:
+    if (answer := _ANSWERS.get(text.strip().lower().rstrip("."))) is not None and name:
+        feature = contexts.read(name)
+        if (feature.values or feature.sizes) and not feature.topics and not feature.odd:
+            text, name, column = name, "", replace(column, strength=answer, odd=())
+    own = contexts.read(name) if name else NOTHING
+    own = _within(own, group)
+    why = ""
+    url = "://" in text
+    if own.odd and url and not own.other:
+        own = replace(own, region=own.region or _region(own), odd=())
+    if column.column == "default":
+        why = "a default is no demand"
+    elif own.other or column.other or group.other:
+        why = f"{(own.other or column.other or group.other)}: not the stream that is pushed"
+    elif own.odd:
+        why = f"not understood: {' '.join(own.odd)}" if own.topics or own.subject else "no parameter goes by this name"
+    elif own.role == "backup" and not url and not keys.region and "server" not in own.topics:
+        why = "a backup's: not the stream that is pushed"
+    context = own.under(column).under(keys).under(group)
+    if len(own.sizes) > 1:
+        why = why or "several picture sizes in one name"
+    subject = own.subject or column.subject or group.subject
+    if subject == "audio":
+        context = replace(context, subject="audio", topics=tuple(map(contexts.audible, context.topics)))
+    elif own.subject == "video" or (subject == "video" and not any(t.startswith("audio") for t in context.topics)):
+        context = replace(context, subject="video")
+    elif any(t.startswith("audio") for t in context.topics):
+        context = replace(context, subject="audio")
+    return Statement(line, name.replace("\n", " "), head, without_notes(text), context, prose, why)
+
+
+def _within(own: Context, group: Context) -> Context:
+    if group.subject == "audio" and own.topics:
+        return replace(own, topics=tuple(map(contexts.audible, own.topics)))
+    return own
+
+
+def _region(own: Context) -> str:
+    return " ".join(own.odd)
+
+
+def says(cell: Cell) -> bool:
+    """Whether anything stands in it."""
+    return cell.text.strip().lower() not in _EMPTY
+
+
+def figures(cell: Cell) -> bool:
+    """Whether it has a number, a size or a ratio."""
+    return any(token.kind in (Kind.NUMBER, Kind.SIZE, Kind.RATIO) for token in scan(cell.text))
+
+
+def sizes_in(cell: Cell) -> list[Size]:
+    """The picture sizes in it."""
+    return [token.value for token in scan(cell.text) if isinstance(token.value, Size)]
+
+
+def kind_of(cell: Cell) -> str:
+    """What a cell of a first row looks like: empty, head, topic, condition, value or odd."""
+    if not says(cell):
+        return "empty"
+    found = contexts.read(cell.text)
+    tokens = scan(cell.text)
+    if any(token.kind is Kind.URL for token in tokens):
+        return "value"
+    if found.conditions and not found.topics and not found.odd:
+        return "condition"
+    if found.topics and not any(t.kind in (Kind.NUMBER, Kind.RATIO) for t in tokens):
+        return "topic"
+    if found.values and not found.topics and (found.limit or found.strength):
+        return "value"
+    if found.column or found.limit or found.strength or found.unit or found.role:
+        return "head" if not any(t.kind in (Kind.NUMBER, Kind.RATIO) for t in tokens) else "value"
+    if found.subject and not found.odd and not found.values:
+        return "topic"
+    if found.values or any(t.kind in (Kind.NUMBER, Kind.RATIO) for t in tokens):
+        return "value"
+    return "odd"

@@ -1,0 +1,388 @@
+"""A table with its heads: one that lists parameters, or one whose rows are renditions, servers or protocols."""
+
+from __future__ import annotations
+
+import itertools
+import re
+from collections.abc import Sequence
+from dataclasses import replace
+
+from direkt.destination.published import context as contexts
+from direkt.destination.published.context import NOTHING, Context
+from direkt.destination.published.grid import Cell
+from direkt.destination.published.statement import OTHER_THINGS, Statement, figures, kind_of, says, sizes_in, statement
+from direkt.destination.published.tokens import Number, Size, scan
+from direkt.destination.published.vocabulary import Kind, Unit
+
+# Heads of columns that are but names for how good the picture is
+_QUALITY = re.compile(
+    r"(?i)(?:|(?:(?:quality|preset|tier|level|step|option|variant|rendition|stufe|profil|class)\b\s*)?(?:low|medium|mid|high|higher|highest|lowest|best|good|better|"
+    r"basic|standard|normal|premium|sd|hd|full hd|fhd|uhd|4k|hd ready|event hd|small|large|big|max|min|top|economy|[a-f]|[1-9]|\d{3,4}p\d*|niedrig|mittel|hoch|bas|moyen|"
+    r"haut|bajo|medio|alto|basso)(?:\s*(?:feed|stream|channel|picture|video|quality|definition|resolution|bandwidth|tier|profile|preset|qualität))?(?:\s*\(.*\))?)"
+)  # fmt: skip
+
+
+def _shared_unit(found: list[Statement]) -> list[Statement]:
+    """Bare numbers of a row take the one unit that stands with another number of it."""
+    units = {
+        token.value for one in found for before, token in itertools.pairwise(scan(one.text))
+        if before.kind is Kind.NUMBER and isinstance(token.value, Unit)
+    }  # fmt: skip
+    if len(units) != 1:
+        return found
+    unit = next(iter(units))
+    return [
+        replace(one, context=replace(one.context, unit=unit))
+        if one.context.unit is None and all(t.kind is Kind.NUMBER for t in scan(one.text)) else one
+        for one in found
+    ]  # fmt: skip
+
+
+class Table:
+    """Rows under heads."""
+
+    def __init__(self, rows: Sequence[Sequence[Cell]], heads: int, title: Context) -> None:
+        """``heads`` of the rows are head rows; ``title`` is what the headings above say."""
+        self.rows, self.title = rows[heads:], title
+        self.head_rows = rows[:heads]
+        width = len(rows[0]) if rows else 0
+        self.texts = [self._head_text(column) for column in range(width)]
+        self.columns = [contexts.read(text) if text else NOTHING for text in self.texts]
+        self._modes()
+
+    def _head_text(self, column: int) -> str:
+        cells: list[Cell] = []
+        for row in self.head_rows:
+            if row[column] not in cells:
+                cells.append(row[column])
+        return " ".join(cell.text.replace("\n", " ") for cell in cells)
+
+    def _modes(self) -> None:
+        """ "Low" beside "Low latency" is a mode; so are "Normal" and "Low" under a heading that speaks of latency."""
+        if any(c.mode for c in self.columns[1:]):
+            for n, text in enumerate(self.texts):
+                mode = contexts.bare_mode(text)
+                if n and not self.columns[n].mode and mode:
+                    self.columns[n] = replace(self.columns[n], mode=mode, strength="", odd=())
+
+    def read(self) -> list[Statement]:
+        """Everything that it says."""
+        if self._is_renditions():
+            return self._renditions()
+        return self._parameters()
+
+    def _is_renditions(self) -> bool:
+        """Whether each column is a parameter, so that each row is one rendition, server or protocol."""
+        if not self.head_rows:
+            return False
+        named = [c for c in self.columns[1:] if self._names(c)]
+        first = self.columns[0]
+        if first.column == "name" and not first.topics:
+            return False
+        topics = {t for c in self.columns for t in c.topics}
+        if len([c for c in self.columns if self._names(c)]) >= 2 and len(topics) >= 2:
+            return True
+        keyed = first.topics or self._first_is_sizes() or first.column == "label"
+        return bool(keyed and (named or self._first_is_sizes() or self._first_is_values()))
+
+    @staticmethod
+    def _names(column: Context) -> bool:
+        return bool(column.topics or column.subject or column.role or column.unit)
+
+    def _first_is_sizes(self) -> bool:
+        firsts = [row[0] for row in self.rows if says(row[0])]
+        return bool(firsts) and all(
+            contexts.read(cell.text).sizes and not contexts.read(cell.text).topics for cell in firsts
+        )
+
+    def _first_is_values(self) -> bool:
+        """Whether the first column holds values of what its head names: "Channels" over mono, stereo."""
+        firsts = [contexts.read(row[0].text) for row in self.rows if says(row[0])]
+        if not self.columns[0].topics or not firsts:
+            return False
+        return (
+            all((c.channels or c.protocol or c.sizes or c.rates or c.mode) and not c.topics for c in firsts)
+            or "region" in self.columns[0].topics
+        )
+
+    # renditions
+
+    def _renditions(self) -> list[Statement]:
+        out: list[Statement] = []
+        group = self.title
+        several = len(self.rows) > 1
+        keys = [n for n, c in enumerate(self.columns) if self._is_key(n, c)]
+        values = [n for n in range(len(self.columns)) if n not in keys]
+        codecs = [n for n in values if any(name == "video.codec" for name, _ in self.columns[n].values)]
+        if (
+            not several
+            and all(self._names(c) and not c.values for c in self.columns)
+            and not any(c.role or "server" in c.topics for c in self.columns)
+        ):
+            keys = [n for n in keys if n == 0 and not self.columns[0].topics]
+            values = [n for n in range(len(self.columns)) if n not in keys]
+        for row in self.rows:
+            if self._is_group(row):
+                found = contexts.read(row[0].text)
+                group = replace(self.title, subject=found.subject, other=found.other)
+                continue
+            key = self._measured(row)
+            names: list[str] = [key.sizes[0].text] if key.sizes else []
+            why = ""
+            for n in keys:
+                if not says(row[n]) or n in self._sides():
+                    continue
+                found = self._key(n, row[n])
+                why = why or (found.other and f"{found.other}: not the stream that is pushed")
+                if len(found.sizes) > 1:
+                    why = why or "several picture sizes in one row"
+                key = found.under(key)
+                names.append(row[n].text.replace("\n", " "))
+            if key.role == "backup" and not any("://" in cell.text for cell in row):
+                why = why or "a backup's: not the stream that is pushed"
+            name = ", ".join(names)
+            for n in values:
+                column = self.columns[n]
+                if not says(row[n]) or column.column in ("unit", "name", "label"):
+                    continue
+                made = statement(row[n].line, "", self.texts[n], row[n].text, column, group, keys=replace(key, odd=()))
+                codec = f"only for {self.texts[n]}" if n in codecs and len(codecs) > 1 else ""
+                out.append(replace(made, name=name, why_not=made.why_not or why or codec))
+        return out
+
+    def _sides(self) -> list[int]:
+        """The columns of width and height, where both are there and a bitrate stands beside them."""
+        found = [
+            next((n for n, c in enumerate(self.columns) if c.topics == (name,) and not (c.limit or c.strength)), -1)
+            for name in ("video.width", "video.height")
+        ]
+        return found if min(found) >= 0 and any("bitrate" in t for c in self.columns for t in c.topics) else []
+
+    def _measured(self, row: Sequence[Cell]) -> Context:
+        """The size that stands in two columns."""
+        sides = self._sides()
+        numbers = [
+            t.value
+            for n in sides
+            for t in scan(row[n].text)[:1]
+            if isinstance(t.value, Number) and t.value.plain is not None
+        ]
+        if len(numbers) != 2 or len(self.rows) < 2:
+            return NOTHING
+        width, height = (int(number.plain or 0) for number in numbers)
+        return (
+            replace(NOTHING, sizes=(Size(width, height),))
+            if 16 <= width <= 16384 and 16 <= height <= 16384
+            else NOTHING
+        )
+
+    def _is_key(self, n: int, column: Context) -> bool:
+        if n in self._sides():
+            return True
+        if n == 0 and (
+            self._first_is_sizes() or self._first_is_values() or column.column == "label" or not self._names(column)
+        ):
+            return True
+        if column.column in ("label", "name"):
+            return True
+        if "server" in column.topics and self._urls_below(n):
+            return not any("://" in row[n].text for row in self.rows)
+        others = {t for m, c in enumerate(self.columns) if m != n for t in c.topics}
+        rungs = (
+            any("bitrate" in t for t in others)
+            or any("bitrate" in t for t in self.title.topics)
+            or any(c.unit is not None and c.unit.measures == "bitrate" for c in self.columns)
+        )
+        if {"video.size", "video.frame_rate"} & set(column.topics):
+            return (rungs or self._bitrates_below(n)) and not column.limit and not column.strength
+        if "audio.channels" in column.topics:
+            return any("bitrate" in t for t in others) and not any("video" in t for t in others)
+        if "stream.protocol" in column.topics:
+            return bool(others & {"port", "server"})
+        return bool({"region", "latency"} & set(column.topics)) and bool(
+            others or self._bitrates_below(n) or self._urls_below(n)
+        )
+
+    def _bitrates_below(self, n: int) -> bool:
+        tokens = (token for row in self.rows for m, cell in enumerate(row) if m != n for token in scan(cell.text))
+        return any(token.kind is Kind.UNIT and getattr(token.value, "measures", "") == "bitrate" for token in tokens)
+
+    def _urls_below(self, n: int) -> bool:
+        return any("://" in cell.text for row in self.rows for m, cell in enumerate(row) if m != n)
+
+    def _key(self, n: int, cell: Cell) -> Context:
+        """What a key's cell says, with its head in mind."""
+        head = self.columns[n]
+        found = contexts.read(cell.text)
+        if {"region", "server"} & set(head.topics):
+            words = " ".join(found.odd) if found.role else cell.text.replace("\n", " ")
+            return replace(NOTHING, region=words, role=found.role)
+        if "latency" in head.topics and not found.mode:
+            return replace(found, mode=contexts.bare_mode(cell.text), strength="", limit="", odd=())
+        if "video.frame_rate" in head.topics and not found.rates:
+            numbers = [t.value for t in scan(cell.text) if isinstance(t.value, Number)]
+            values = [v for number in numbers for v in (number.listed or number.all[:1])]
+            if values:
+                low = 1.0 if found.limit == "max" else min(values)
+                return replace(found, rates=(low, max(values)), odd=(), limit="", unit=None, topics=())
+        if "audio.channels" in head.topics and not found.channels:
+            numbers = [t.value for t in scan(cell.text) if isinstance(t.value, Number)]
+            layouts = {5.1: 6, 7.1: 8, 2.0: 2, 1.0: 1}
+            if len(numbers) == 1 and numbers[0].plain is not None and 1 <= numbers[0].plain <= 24:
+                return replace(found, channels=layouts.get(numbers[0].plain, int(numbers[0].plain)), odd=())
+        if not OTHER_THINGS.search(found.other.lower()) or found.other.lower() == "mobile":
+            found = replace(found, other="")  # a rendition's own name
+        return replace(
+            found,
+            topics=(),
+            unit=None,
+            limit="",
+            strength="" if head.topics or head.column == "label" else found.strength,
+            subject="",
+            values=found.values,
+        )
+
+    # parameters
+
+    def _is_group(self, row: Sequence[Cell]) -> bool:
+        """A row with one cell that says something, and no value in it."""
+        filled = {id(cell) for cell in row if says(cell)}
+        return len(filled) == 1 and says(row[0]) and ":" not in row[0].text and kind_of(row[0]) != "value"
+
+    def _parameters(self) -> list[Statement]:
+        out: list[Statement] = []
+        group = self.title
+        names = self._name_columns()
+        units = [n for n, c in enumerate(self.columns) if c.column == "unit" and n not in names]
+        values = [n for n in range(len(self.columns)) if n not in names and n not in units]
+        columns, strange, by_quality = self._value_columns(values)
+        for row in self.rows:
+            if self._is_group(row):
+                found = contexts.read(row[0].text)
+                group = replace(self.title, subject=found.subject, other=found.other, mode=found.mode or self.title.mode,
+                                topics=found.topics if not found.odd and "bitrate" in "".join(found.topics) else self.title.topics)  # fmt: skip
+                continue
+            if by_quality and self._is_sizes_row(row, values):
+                continue
+            outer = group
+            for n in names[:-1]:
+                found = contexts.read(row[n].text)
+                outer = replace(
+                    outer,
+                    subject=found.subject or outer.subject,
+                    other=found.other or outer.other,
+                    topics=found.topics or outer.topics,
+                )
+            name = row[names[-1]].text if names else ""
+            unit = next((contexts.read(f"({row[n].text})").unit for n in units if says(row[n])), None)
+            seen: dict[int, Statement] = {}
+            covered = {id(row[n]) for n in values}
+            for n in values:
+                cell = row[n]
+                if not says(cell) or any(cell is row[m] for m in names):
+                    continue
+                if id(cell) in seen:  # it spans columns: it holds for all of them
+                    first = seen[id(cell)]
+                    seen[id(cell)] = replace(
+                        first,
+                        head="",
+                        context=replace(first.context, mode="", sizes=(), rates=None, limit="", strength=""),
+                        why_not="",
+                    )
+                    made = statement(cell.line, name, "", cell.text, NOTHING, outer)
+                    seen[id(cell)] = made
+                    continue
+                column = replace(columns[n], unit=columns[n].unit or unit)
+                if n in strange and len(covered) > 1:
+                    column = replace(column, other="")
+                made = statement(
+                    cell.line, name, "" if self._plain_head(n) else self.texts[n], cell.text, column, outer
+                )
+                if n in strange and not made.why_not:
+                    made = replace(made, why_not=f"?{self.texts[n]}")
+                seen[id(cell)] = made
+            out += self._same_everywhere(_shared_unit([*seen.values()]), len(strange))
+        return out
+
+    def _plain_head(self, n: int) -> bool:
+        found = self.columns[n]
+        return found.says_nothing and found.column != "note"
+
+    @staticmethod
+    def _same_everywhere(found: list[Statement], strange: int) -> list[Statement]:
+        """Columns that nobody can tell apart say something only where all of them say the same."""
+        doubtful = [s for s in found if s.why_not.startswith("?")]
+        if len(doubtful) == strange > 1 and len({s.text for s in doubtful}) == 1:
+            first = replace(doubtful[0], why_not="", head="")
+            return [first, *(s for s in found if not s.why_not.startswith("?"))]
+        return [
+            replace(s, why_not=f"the columns do not tell which of them is meant: {s.why_not[1:]}") if s.why_not.startswith("?") else s
+            for s in found
+        ]  # fmt: skip
+
+    def _name_columns(self) -> list[int]:
+        """The first column, and a second one where it is a name too."""
+        first = self.columns[0]
+        if not first.topics and len(self.columns) > 1 and all(c.strength and not c.odd for c in self.columns):
+            return []  # "What we accept", "What we reject": no names at all
+        if len(self.columns) < 3:
+            return [0]
+        second = [row[1] for row in self.rows if says(row[1]) and not self._is_group(row)]
+        topical = [
+            cell for cell in second if (c := contexts.read(cell.text)).topics and not c.values and not figures(cell)
+        ]
+        if second and len(topical) * 2 > len(second):
+            return [0, 1]
+        return [0]
+
+    def _value_columns(self, values: Sequence[int]) -> tuple[list[Context], set[int], bool]:
+        """What each value column is for, those of which nobody can tell, and whether sizes in a row tell it."""
+        columns = list(self.columns)
+        strange = {
+            n
+            for n in values
+            if self.texts[n] and columns[n].odd and not columns[n].conditions and not columns[n].column
+        }
+        strange |= {n for n in values if columns[n].values and not columns[n].conditions and not columns[n].protocol}
+        plain = {n for n in values if self.texts[n] and columns[n].says_nothing and not columns[n].column}
+        if len(plain | strange) > 1:
+            strange |= plain
+        qualities = {n for n in values if not columns[n].conditions and columns[n].column != "note"}
+        row = next((r for r in self.rows if self._is_sizes_row(r, [*values])), None)
+        if (
+            row is not None
+            and len(qualities) > 1
+            and all(_QUALITY.fullmatch(self.texts[n].strip()) for n in values)
+            and len(qualities) == len(values)
+            and not any(c.limit for c in columns[1:])
+            and not self._roles(values)
+        ):
+            rates = next((r for r in self.rows if contexts.read(r[0].text).topics == ("video.frame_rate",)), None)
+            for n in values:
+                found = contexts.read(row[n].text)
+                made = replace(NOTHING, sizes=found.sizes, rates=found.rates)
+                if rates is not None:
+                    numbers = [t.value for t in scan(rates[n].text) if isinstance(t.value, Number) and t.value.all]
+                    if numbers:
+                        figures = [number.all[0] for number in numbers]
+                        made = replace(made, rates=(min(figures), max(figures)))
+                columns[n] = made
+            return columns, set(), True
+        for n in values:
+            if n in strange or columns[n].odd:
+                columns[n] = replace(columns[n], odd=(), values=())
+        return columns, strange if len(strange) > 1 else set(), False
+
+    def _roles(self, values: Sequence[int]) -> bool:
+        return any(self.columns[n].strength in ("should", "must", "not", "accept") for n in values)
+
+    def _is_sizes_row(self, row: Sequence[Cell], values: Sequence[int]) -> bool:
+        """ "Resolution", and one size for each column."""
+        if contexts.read(row[0].text).topics != ("video.size",) or len(values) < 2:
+            return False
+        found = [sizes_in(row[n]) for n in values]
+        return (
+            all(len(sizes) == 1 for sizes in found)
+            and len({id(row[n]) for n in values}) > 1
+            and len({s[0].text for s in found}) > 1
+        )
