@@ -12,8 +12,8 @@ from dataclasses import dataclass, field
 
 from direkt import parameters
 from direkt.destination.published import claims, grid, layout, meaning, numbers
-from direkt.destination.published.claims import Gathered, Said, Step, Unread
-from direkt.destination.published.layout import Statement
+from direkt.destination.published.gathered import Gathered, Rule, Said, Step, Unread
+from direkt.destination.published.statement import Statement
 from direkt.destination.published.tokens import Number, scan
 from direkt.destination.published.vocabulary import Kind
 from direkt.errors import UnusableInput
@@ -142,7 +142,7 @@ def write(draft: Draft, title: str) -> str:
     return "\n".join(lines) + "\n"
 
 
-def _rules(rules: dict[str, claims.Rule], indent: str) -> list[str]:
+def _rules(rules: dict[str, Rule], indent: str) -> list[str]:
     lines: list[str] = []
     for parameter in parameters.in_table_order(rules):
         rule = rules[parameter]

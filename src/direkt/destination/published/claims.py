@@ -8,86 +8,20 @@ anything else has to be the same for all of them.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field, replace
+from collections.abc import Sequence
+from dataclasses import replace
 
 from direkt import demand, parameters
 from direkt.demand import JsonDemand
-from direkt.destination.published.layout import Statement
-from direkt.destination.published.meaning import Claim
+from direkt.destination.published.beside import audio_ladder_of, fact, ladder_of, protocol, server, srt_mode
+from direkt.destination.published.gathered import Gathered, Rule, Said, note, reject
+from direkt.destination.published.reading import Claim
 from direkt.parameters import ParameterError, Value
-from direkt.protocol import address
 
 _ADVICE = re.compile(
     r"avoid|recommend|should|advis|vermeid|évit|evit"
 )  # of a column: what not to use is no more than advice
 _KEYFRAMES = "video.keyframe_interval"
-_ALL_RATES = (1, 300)  # fps of a step that names none
-
-
-@dataclass(frozen=True, slots=True)
-class Said:
-    """A claim with the statement that makes it."""
-
-    statement: Statement
-    claim: Claim
-
-    @property
-    def words(self) -> str:
-        """The words that it came from, with the row's name."""
-        text = self.statement.text
-        part = text[self.claim.start : self.claim.end]
-        whole = replace(self.statement, text=text if len(text) <= 80 or not part else f"… {part} …")
-        return whole.words
-
-
-@dataclass(frozen=True, slots=True)
-class Unread:
-    """Words of the table that claim nothing."""
-
-    line: int
-    words: str
-    why: str
-
-
-@dataclass(slots=True)
-class Rule:
-    """What became of all claims on one parameter."""
-
-    parts: dict[str, JsonDemand] = field(default_factory=dict)  # must, should
-    same_as_source: bool = False
-    origins: list[Said] = field(default_factory=list)
-
-
-@dataclass(slots=True)
-class Step:
-    """One step of a ladder: what it is for, and its bitrates in kbit/s."""
-
-    head: dict[str, object]
-    bitrate: dict[str, float] = field(default_factory=dict)
-    origins: list[Said] = field(default_factory=list)
-
-
-@dataclass(slots=True)
-class Gathered:
-    """Everything that a table says, as a sheet has it."""
-
-    rules: dict[str, dict[str, Rule]] = field(default_factory=dict)  # by latency mode; "": all
-    ladder: list[Step] = field(default_factory=list)
-    audio_ladder: list[Step] = field(default_factory=list)
-    protocols: dict[tuple[str, int], tuple[str, Said]] = field(default_factory=dict)  # with the mode of srt
-    servers: dict[str, tuple[str, str, Said]] = field(default_factory=dict)  # with region and role
-    facts: dict[str, tuple[object, Said]] = field(default_factory=dict)  # session and key
-    unread: list[Unread] = field(default_factory=list)
-    used: dict[int, list[tuple[int, int, str]]] = field(default_factory=dict)  # by statement: places and what they say
-    refused: dict[int, list[tuple[int, int, str]]] = field(default_factory=dict)  # by statement: places, and why not
-
-    @property
-    def empty(self) -> bool:
-        """Whether nothing at all was understood."""
-        return not (
-            any(self.rules.values()) or self.ladder or self.audio_ladder or self.protocols or self.servers or self.facts
-        )
 
 
 def gather(said: Sequence[Said]) -> Gathered:
@@ -99,21 +33,21 @@ def gather(said: Sequence[Said]) -> Gathered:
     for one in said:
         claim = one.claim
         if claim.what == "protocol":
-            _protocol(made, one)
+            protocol(made, one)
         elif claim.what == "server":
-            _server(made, one)
+            server(made, one)
         elif claim.what in ("srt.mode",):
-            _srt_mode(made, one, said)
+            srt_mode(made, one, said)
         elif claim.what.startswith(("session.", "key.")) or claim.what == "peak_percent":
-            _fact(made, one)
+            fact(made, one)
         elif claim.what == "video.bitrate.mean" and (claim.sizes or claim.rates) and claim.strength != "not":
             steps.append(one)
         elif claim.what == "audio.bitrate.mean" and claim.channels and claim.strength != "not":
             sounds.append(one)
         else:
             plain.append(one)
-    plain += _ladder(made, steps)
-    plain += _audio_ladder(made, sounds)
+    plain += ladder_of(made, steps)
+    plain += audio_ladder_of(made, sounds)
     modes = dict.fromkeys(one.claim.mode for one in plain)
     for mode in modes:
         _rules(made, mode, [one for one in plain if one.claim.mode == mode])
@@ -121,190 +55,11 @@ def gather(said: Sequence[Said]) -> Gathered:
     for facts in made.rules.values():
         for name, rule in facts.items():
             for one in rule.origins:
-                _note(made, one, name)
+                note(made, one, name)
     for step in (*made.ladder, *made.audio_ladder):
         for one in step.origins:
-            _note(made, one, one.claim.what)
+            note(made, one, one.claim.what)
     return made
-
-
-def _note(made: Gathered, one: Said, what: str) -> None:
-    made.used.setdefault(id(one.statement), []).append((one.claim.start, one.claim.end, what))
-
-
-def _reject(made: Gathered, ones: Iterable[Said], reason: str) -> None:
-    seen = set()
-    for one in ones:
-        words = one.words
-        made.refused.setdefault(id(one.statement), []).append((one.claim.start, one.claim.end, reason))
-        if (one.statement.line, words, reason) not in seen:
-            seen.add((one.statement.line, words, reason))
-            made.unread.append(Unread(one.statement.line, words, reason))
-
-
-# Ladders
-
-
-def _ladder(made: Gathered, steps: Sequence[Said]) -> list[Said]:
-    """The ladder; what holds for no one size comes back."""
-    groups: dict[tuple[str, tuple[float, float]], list[Said]] = {}
-    back: list[Said] = []
-    for one in steps:
-        sizes, rates = one.claim.sizes, one.claim.rates
-        if one.claim.mode or len(sizes) != 1:
-            back.append(one)
-        else:
-            groups.setdefault((sizes[0].text, rates or _ALL_RATES), []).append(one)
-    for (size, rates), ones in groups.items():
-        bitrate = _bitrates(ones)
-        if isinstance(bitrate, str):
-            _reject(made, ones, bitrate)
-            continue
-        head: dict[str, object] = {"size": size, "frame_rate": {"min": _whole(rates[0]), "max": _whole(rates[1])}}
-        made.ladder.append(Step(head, bitrate, ones))
-    return back
-
-
-def _audio_ladder(made: Gathered, sounds: Sequence[Said]) -> list[Said]:
-    groups: dict[int, list[Said]] = {}
-    for one in sounds:
-        groups.setdefault(one.claim.channels, []).append(one)
-    for channels, ones in groups.items():
-        bitrate = _bitrates(ones)
-        if isinstance(bitrate, str):
-            _reject(made, ones, bitrate)
-        else:
-            made.audio_ladder.append(Step({"channels": channels}, bitrate, ones))
-    return []
-
-
-def _bitrates(ones: Sequence[Said]) -> dict[str, float] | str:
-    """min, best and max of a step, or why there is none."""
-    found: dict[str, set[float]] = {}
-    for one in ones:
-        shape = "best" if one.claim.shape == "is" else one.claim.shape
-        found.setdefault(shape, set()).add(float(str(one.claim.value)))
-    if len(found.get("best", ())) > 1:  # one recommended figure beside what else is possible
-        wished = {
-            float(str(one.claim.value)) for one in ones if one.claim.shape == "is" and one.claim.strength == "should"
-        }
-        if len(wished) == 1 and {"min", "max"} <= set(found):
-            found["best"] = wished
-    for values in found.values():
-        if len(values) > 1:
-            return f"says different things of one step of the ladder: {' and '.join(f'{v:g}' for v in sorted(values))} kbit/s"
-    order: tuple[str, ...] = ("min", "best", "max")
-    made = {shape: _whole(next(iter(found[shape]))) for shape in order if shape in found}
-    if (rising := list(made.values())) != sorted(rising):
-        if "best" not in made:
-            return "a range that runs downwards: a slip, or written the other way round"
-        return "what is recommended lies outside the range"
-    return made
-
-
-# What stands beside the rules
-
-
-def _protocol(made: Gathered, one: Said) -> None:
-    key: tuple[str, int] = one.claim.value  # type: ignore[assignment]
-    made.protocols.setdefault(key, ("", one))
-    _note(made, one, "protocols")
-
-
-def _srt_mode(made: Gathered, one: Said, said: Sequence[Said]) -> None:
-    line = one.statement.line
-    own = [s for s in said if s.claim.what == "protocol" and s.claim.value[0] == "srt"]  # type: ignore[index]
-    near = [s for s in own if s.statement.line == line] or own
-    if len(near) == 1 and one.claim.strength != "not":
-        key: tuple[str, int] = near[0].claim.value  # type: ignore[assignment]
-        made.protocols[key] = (str(one.claim.value), near[0])
-        _note(made, one, "protocols")
-        return
-    urls = [s for s in said if s.claim.what == "server" and s.statement is one.statement]
-    ports = [
-        s.claim.value.rpartition(":")[2]
-        for s in urls
-        if isinstance(s.claim.value, str) and s.claim.value.startswith("srt:")
-    ]
-    if len(ports) == 1 and ports[0].isdigit() and 1 <= int(ports[0]) <= 65535 and one.claim.strength != "not":
-        made.protocols["srt", int(ports[0])] = (str(one.claim.value), one)
-        _note(made, one, "protocols")
-    else:
-        _reject(made, [one], "a mode of srt without its port")
-
-
-def _server(made: Gathered, one: Said) -> None:
-    text = str(one.claim.value)
-    for sign in ("{", "[", "%7B"):
-        text = text.partition(sign)[0]
-    parts = text.split("/")
-    while len(parts) > 4 and (not parts[-1] or parts[-1].lower().strip("_-<>").replace("_", "-") in _KEY_WORDS):
-        parts.pop()
-    text = "/".join(parts).rstrip("/")
-    context = one.statement.context
-    try:
-        address.parse(text)
-    except address.AddressError as error:
-        _reject(made, [one], str(error))
-        return
-    made.servers.setdefault(text, (context.region, "backup" if context.role == "backup" else "primary", one))
-    _note(made, one, "servers")
-
-
-_KEY_WORDS = frozenset(
-    [
-        "stream-key",
-        "streamkey",
-        "key",
-        "your-stream-key",
-        "your-key",
-        "stream-name",
-        "streamname",
-        "xxxx",
-        "xxxxx",
-        "yourkey",
-        "yourstreamkey",
-        "stream",
-    ]
-)
-_FACTS = {"session.longest_hours": "is max", "session.lead_time_hours": "is min max", "peak_percent": "max is"}
-
-
-def _fact(made: Gathered, one: Said) -> None:
-    claim = one.claim
-    what = claim.what
-    value: object = claim.value
-    if claim.strength == "not":
-        _reject(made, [one], "says only what does not hold")
-        return
-    if isinstance(value, int | float) and value <= 0 and what in ("session.longest_hours", "key.lives"):
-        _reject(made, [one], f"{value:g} is no sensible figure for this")
-        return
-    if what == "session.shows_after_s":
-        old = made.facts.get(what)
-        span: dict[str, object] = dict(old[0]) if old and isinstance(old[0], dict) else {}
-        new = {"min": value, "max": value} if claim.shape == "is" else {claim.shape: value}
-        if any(key in span and span[key] != v for key, v in new.items()):
-            _reject(made, [one], "says something else than another line")
-            return
-        span.update(new)
-        made.facts[what] = span, one
-        _note(made, one, what)
-        return
-    if what == "key.lives" and not isinstance(value, str):
-        what = "key.lives_hours"
-    if what in _FACTS and claim.shape not in _FACTS[what].split():
-        _reject(made, [one], "the wrong end of a limit")
-        return
-    if what in made.facts and made.facts[what][0] != value:
-        _reject(made, [one, made.facts[what][1]], "says something else than another line")
-        del made.facts[what]
-        return
-    made.facts[what] = value, one
-    _note(made, one, what)
-
-
-# Rules
 
 
 def _rules(made: Gathered, mode: str, said: Sequence[Said]) -> None:
@@ -340,11 +95,9 @@ def _for_all(made: Gathered, ones: Sequence[Said]) -> list[Said]:
         first = next(iter(by_condition))
         return [*free, *(one for one in tied if _condition(one.claim) == first)]
     if _group(tied[0].claim.what) == "video.bitrate.mean":
-        _reject(made, tied, "a bitrate for some pictures only: which size is meant?")
+        reject(made, tied, "a bitrate for some pictures only: which size is meant?")
     else:
-        _reject(
-            made, tied, "holds for some channels only" if tied[0].claim.channels else "holds for some pictures only"
-        )
+        reject(made, tied, "holds for some channels only" if tied[0].claim.channels else "holds for some pictures only")
     return free
 
 
@@ -375,7 +128,7 @@ def _denials(made: Gathered, name: str, ones: list[Said], denied: list[Said]) ->
         said_is = [o for o in ones if o.claim.shape == "is" and o.claim.what == one.claim.what]
         against = [o for o in said_is if o.claim.value == one.claim.value]
         if against:
-            _reject(made, [one, *against], f"says both that {name} may and may not be {one.claim.value}")
+            reject(made, [one, *against], f"says both that {name} may and may not be {one.claim.value}")
             out = [o for o in out if o not in against]
         elif opposite is not None:
             if not said_is:
@@ -389,11 +142,11 @@ def _denials(made: Gathered, name: str, ones: list[Said], denied: list[Said]) ->
                         ),
                     )
                 )
-            _note(made, one, name)
+            note(made, one, name)
         elif said_is or any(o.claim.shape != "is" for o in ones):
-            _note(made, one, name)  # goes without saying
+            note(made, one, name)  # goes without saying
         else:
-            _reject(made, [one], "says only what it must not be")
+            reject(made, [one], "says only what it must not be")
     return out
 
 
@@ -419,7 +172,7 @@ def _agreed(made: Gathered, what: str, ones: Sequence[Said]) -> list[Said]:
         if all(content == contents[0] for content in contents):
             kept += own
         else:
-            _reject(made, own, f"says something else of {what} than another line")
+            reject(made, own, f"says something else of {what} than another line")
     return kept
 
 
@@ -434,24 +187,24 @@ def _plain_rule(made: Gathered, rules: dict[str, Rule], name: str, ones: list[Sa
     source = any(o.claim.shape == "source" for o in ones)
     table = f"{name}.median" if name == _KEYFRAMES else name
     if any(_downwards(table, span) for span in bounds.values()):
-        _reject(made, ones, "a range that runs downwards: a slip, or written the other way round")
+        reject(made, ones, "a range that runs downwards: a slip, or written the other way round")
         return
     if must and bounds["must"]:
         # a plain figure beside a limit is what is recommended within it
         plain = all(o.claim.plain for o in ones if o.claim.shape == "is" and o.claim.strength == "must")
         inside = all(_inside(table, value, bounds["must"]) for value in must)
         if not inside or not (plain or name == _KEYFRAMES) or (should and should != must):
-            _reject(made, ones, f"says two things of {name} that do not go together")
+            reject(made, ones, f"says two things of {name} that do not go together")
             return
         must, should = [], must
     if should and bounds["must"] and not all(_inside(table, value, bounds["must"]) for value in should):
-        _reject(made, ones, f"what is recommended for {name} lies outside what is allowed")
+        reject(made, ones, f"what is recommended for {name} lies outside what is allowed")
         return
     if must and should:  # what is recommended is allowed too, whatever else is
         must = list(dict.fromkeys([*must, *should]))
     if should and bounds["should"]:  # "160 (max 320)" under "Recommended": the limit is one nevertheless
         if must or bounds["must"] or not all(_inside(table, value, bounds["should"]) for value in should):
-            _reject(made, ones, f"says two things of what is recommended for {name}")
+            reject(made, ones, f"says two things of what is recommended for {name}")
             return
         bounds["must"], bounds["should"] = bounds["should"], {}
     parts: dict[str, JsonDemand] = {}
@@ -480,7 +233,7 @@ def _size_rule(made: Gathered, rules: dict[str, Rule], ones: list[Said]) -> None
             for n, v in zip(names, parameters.size_of(o.claim.value), strict=True)  # type: ignore[arg-type]
         )  # fmt: skip
         if not inside or any(o.claim.strength == "should" for o in sizes) or not all(o.claim.plain for o in sizes):
-            _reject(made, ones, "says two things of the picture's size that do not go together")
+            reject(made, ones, "says two things of the picture's size that do not go together")
             return
         ones = [Said(o.statement, replace(o.claim, strength="should")) if o in sizes else o for o in ones]
     for name in ("video.size", *names):
@@ -523,7 +276,7 @@ def _enter(
         for value in parts.values():
             demand.parse(name, value)
     except ParameterError as error:
-        _reject(made, ones, str(error))
+        reject(made, ones, str(error))
         return
     rules[name] = Rule(parts, source, ones)
 
@@ -535,7 +288,3 @@ def _tidy_modes(made: Gathered) -> None:
         base = made.rules.setdefault("", {})
         for name, rule in normal.items():
             base.setdefault(name, rule)
-
-
-def _whole(value: float) -> float:
-    return int(value) if value == int(value) else value

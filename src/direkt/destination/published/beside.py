@@ -1,0 +1,170 @@
+"""What a table says beside the rules: ladders, protocols, servers, the session and the key."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from direkt.destination.published.gathered import Gathered, Said, Step, note, reject
+from direkt.destination.published.reading import whole
+from direkt.protocol import address
+
+_ALL_RATES = (1, 300)  # fps of a step that names none
+_KEY_WORDS = frozenset(
+    [
+        "stream-key",
+        "streamkey",
+        "key",
+        "your-stream-key",
+        "your-key",
+        "stream-name",
+        "streamname",
+        "xxxx",
+        "xxxxx",
+        "yourkey",
+        "yourstreamkey",
+        "stream",
+    ]
+)
+_FACTS = {"session.longest_hours": "is max", "session.lead_time_hours": "is min max", "peak_percent": "max is"}
+
+
+def ladder_of(made: Gathered, steps: Sequence[Said]) -> list[Said]:
+    """The ladder; what holds for no one size comes back."""
+    groups: dict[tuple[str, tuple[float, float]], list[Said]] = {}
+    back: list[Said] = []
+    for one in steps:
+        sizes, rates = one.claim.sizes, one.claim.rates
+        if one.claim.mode or len(sizes) != 1:
+            back.append(one)
+        else:
+            groups.setdefault((sizes[0].text, rates or _ALL_RATES), []).append(one)
+    for (size, rates), ones in groups.items():
+        bitrate = _bitrates(ones)
+        if isinstance(bitrate, str):
+            reject(made, ones, bitrate)
+            continue
+        head: dict[str, object] = {"size": size, "frame_rate": {"min": whole(rates[0]), "max": whole(rates[1])}}
+        made.ladder.append(Step(head, bitrate, ones))
+    return back
+
+
+def audio_ladder_of(made: Gathered, sounds: Sequence[Said]) -> list[Said]:
+    """The audio ladder, by channels."""
+    groups: dict[int, list[Said]] = {}
+    for one in sounds:
+        groups.setdefault(one.claim.channels, []).append(one)
+    for channels, ones in groups.items():
+        bitrate = _bitrates(ones)
+        if isinstance(bitrate, str):
+            reject(made, ones, bitrate)
+        else:
+            made.audio_ladder.append(Step({"channels": channels}, bitrate, ones))
+    return []
+
+
+def _bitrates(ones: Sequence[Said]) -> dict[str, float] | str:
+    """min, best and max of a step, or why there is none."""
+    found: dict[str, set[float]] = {}
+    for one in ones:
+        shape = "best" if one.claim.shape == "is" else one.claim.shape
+        found.setdefault(shape, set()).add(float(str(one.claim.value)))
+    if len(found.get("best", ())) > 1:  # one recommended figure beside what else is possible
+        wished = {
+            float(str(one.claim.value)) for one in ones if one.claim.shape == "is" and one.claim.strength == "should"
+        }
+        if len(wished) == 1 and {"min", "max"} <= set(found):
+            found["best"] = wished
+    for values in found.values():
+        if len(values) > 1:
+            return f"says different things of one step of the ladder: {' and '.join(f'{v:g}' for v in sorted(values))} kbit/s"
+    order: tuple[str, ...] = ("min", "best", "max")
+    made = {shape: whole(next(iter(found[shape]))) for shape in order if shape in found}
+    if (rising := list(made.values())) != sorted(rising):
+        if "best" not in made:
+            return "a range that runs downwards: a slip, or written the other way round"
+        return "what is recommended lies outside the range"
+    return made
+
+
+def protocol(made: Gathered, one: Said) -> None:
+    """A protocol and its port."""
+    key: tuple[str, int] = one.claim.value  # type: ignore[assignment]
+    made.protocols.setdefault(key, ("", one))
+    note(made, one, "protocols")
+
+
+def srt_mode(made: Gathered, one: Said, said: Sequence[Said]) -> None:
+    """Which end of srt the pushing one has to be; it goes with a port or an address of srt."""
+    line = one.statement.line
+    own = [s for s in said if s.claim.what == "protocol" and s.claim.value[0] == "srt"]  # type: ignore[index]
+    near = [s for s in own if s.statement.line == line] or own
+    if len(near) == 1 and one.claim.strength != "not":
+        key: tuple[str, int] = near[0].claim.value  # type: ignore[assignment]
+        made.protocols[key] = (str(one.claim.value), near[0])
+        note(made, one, "protocols")
+        return
+    urls = [s for s in said if s.claim.what == "server" and s.statement is one.statement]
+    ports = [
+        s.claim.value.rpartition(":")[2]
+        for s in urls
+        if isinstance(s.claim.value, str) and s.claim.value.startswith("srt:")
+    ]
+    if len(ports) == 1 and ports[0].isdigit() and 1 <= int(ports[0]) <= 65535 and one.claim.strength != "not":
+        made.protocols["srt", int(ports[0])] = (str(one.claim.value), one)
+        note(made, one, "protocols")
+    else:
+        reject(made, [one], "a mode of srt without its port")
+
+
+def server(made: Gathered, one: Said) -> None:
+    """A server address, without the placeholder for the key."""
+    text = str(one.claim.value)
+    for sign in ("{", "[", "%7B"):
+        text = text.partition(sign)[0]
+    parts = text.split("/")
+    while len(parts) > 4 and (not parts[-1] or parts[-1].lower().strip("_-<>").replace("_", "-") in _KEY_WORDS):
+        parts.pop()
+    text = "/".join(parts).rstrip("/")
+    context = one.statement.context
+    try:
+        address.parse(text)
+    except address.AddressError as error:
+        reject(made, [one], str(error))
+        return
+    made.servers.setdefault(text, (context.region, "backup" if context.role == "backup" else "primary", one))
+    note(made, one, "servers")
+
+
+def fact(made: Gathered, one: Said) -> None:
+    """Something of the session or the key."""
+    claim = one.claim
+    what = claim.what
+    value: object = claim.value
+    if claim.strength == "not":
+        reject(made, [one], "says only what does not hold")
+        return
+    if isinstance(value, int | float) and value <= 0 and what in ("session.longest_hours", "key.lives"):
+        reject(made, [one], f"{value:g} is no sensible figure for this")
+        return
+    if what == "session.shows_after_s":
+        old = made.facts.get(what)
+        span: dict[str, object] = dict(old[0]) if old and isinstance(old[0], dict) else {}
+        new = {"min": value, "max": value} if claim.shape == "is" else {claim.shape: value}
+        if any(key in span and span[key] != v for key, v in new.items()):
+            reject(made, [one], "says something else than another line")
+            return
+        span.update(new)
+        made.facts[what] = span, one
+        note(made, one, what)
+        return
+    if what == "key.lives" and not isinstance(value, str):
+        what = "key.lives_hours"
+    if what in _FACTS and claim.shape not in _FACTS[what].split():
+        reject(made, [one], "the wrong end of a limit")
+        return
+    if what in made.facts and made.facts[what][0] != value:
+        reject(made, [one, made.facts[what][1]], "says something else than another line")
+        del made.facts[what]
+        return
+    made.facts[what] = value, one
+    note(made, one, what)

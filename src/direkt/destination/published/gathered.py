@@ -1,0 +1,91 @@
+"""What the claims of a table are gathered into, each with the words it came from."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field, replace
+
+from direkt.demand import JsonDemand
+from direkt.destination.published.reading import Claim
+from direkt.destination.published.statement import Statement
+
+
+@dataclass(frozen=True, slots=True)
+class Said:
+    """A claim with the statement that makes it."""
+
+    statement: Statement
+    claim: Claim
+
+    @property
+    def words(self) -> str:
+        """The words that it came from, with the row's name."""
+        text = self.statement.text
+        part = text[self.claim.start : self.claim.end]
+        whole = replace(self.statement, text=text if len(text) <= 80 or not part else f"… {part} …")
+        return whole.words
+
+
+@dataclass(frozen=True, slots=True)
+class Unread:
+    """Words of the table that claim nothing."""
+
+    line: int
+    words: str
+    why: str
+
+
+@dataclass(slots=True)
+class Rule:
+    """What became of all claims on one parameter."""
+
+    parts: dict[str, JsonDemand] = field(default_factory=dict)  # must, should
+    same_as_source: bool = False
+    origins: list[Said] = field(default_factory=list)
+
+
+@dataclass(slots=True)
+class Step:
+    """One step of a ladder: what it is for, and its bitrates in kbit/s."""
+
+    head: dict[str, object]
+    bitrate: dict[str, float] = field(default_factory=dict)
+    origins: list[Said] = field(default_factory=list)
+
+
+@dataclass(slots=True)
+class Gathered:
+    """Everything that a table says, as a sheet has it."""
+
+    rules: dict[str, dict[str, Rule]] = field(default_factory=dict)  # by latency mode; "": all
+    ladder: list[Step] = field(default_factory=list)
+    audio_ladder: list[Step] = field(default_factory=list)
+    protocols: dict[tuple[str, int], tuple[str, Said]] = field(default_factory=dict)  # with the mode of srt
+    servers: dict[str, tuple[str, str, Said]] = field(default_factory=dict)  # with region and role
+    facts: dict[str, tuple[object, Said]] = field(default_factory=dict)  # session and key
+    unread: list[Unread] = field(default_factory=list)
+    used: dict[int, list[tuple[int, int, str]]] = field(default_factory=dict)  # by statement: places and what they say
+    refused: dict[int, list[tuple[int, int, str]]] = field(default_factory=dict)  # by statement: places, and why not
+
+    @property
+    def empty(self) -> bool:
+        """Whether nothing at all was understood."""
+        return not (
+            any(self.rules.values()) or self.ladder or self.audio_ladder or self.protocols or self.servers or self.facts
+        )
+
+
+def note(made: Gathered, one: Said, what: str) -> None:
+    """Remembers of which words something was made."""
+    made.used.setdefault(id(one.statement), []).append((one.claim.start, one.claim.end, what))
+
+
+def reject(made: Gathered, ones: Iterable[Said], reason: str) -> None:
+    """Lists words that claim nothing, with the reason."""
+    seen = set()
+    for one in ones:
+        words = one.words
+        made.refused.setdefault(id(one.statement), []).append((one.claim.start, one.claim.end, reason))
+        if (one.statement.line, words, reason) not in seen:
+            seen.add((one.statement.line, words, reason))
+            made.unread.append(Unread(one.statement.line, words, reason))
