@@ -11,6 +11,7 @@ from direkt.cli import options, output
 from direkt.cli.exits import ExitCode
 from direkt.cli.output import escape
 from direkt.errors import UnusableInput, os_words
+from direkt.printable import printable
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -58,7 +59,7 @@ def draft(source: Path, name: str | None, explain: bool, as_json: bool) -> ExitC
     else:
         click.echo(sheet_text, nl=False)
     for one in left if not explain else ():
-        output.note(f"! line {one.line} not understood: {one.words}  ({one.why})")
+        click.echo(printable(f"! line {one.line} not understood: {one.words}  ({one.why})"), err=True)
     if made.found.empty:
         raise UnusableInput(f"{source}: nothing in it was understood; direkt sheet draft --explain {source} shows why")
     return ExitCode.FAILS if left else ExitCode.GOOD

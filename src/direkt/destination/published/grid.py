@@ -22,6 +22,7 @@ if TYPE_CHECKING:
 
 _LONGEST = 1000  # characters of a cell; what is longer is prose
 _MOST = 3000  # rows
+_UNSEEN = re.compile(r"[\x00-\x08\x0b-\x1f\x7f-\x9f\u00ad\u200b-\u200f\u2028-\u202e\u2060-\u206f\ufeff]")
 _MOST_CELLS = 40_000
 _MOST_PROSE = 500  # lines in no table or list
 _LONGEST_LINE = 4000  # characters of a line of text
@@ -50,7 +51,7 @@ class Grid:
 
 def read(text: str, kind: str) -> list[Grid]:
     """The tables of a text in CSV, Markdown or HTML, or in plain text (``csv``, ``md``, ``html``, ``txt``). Raises UnusableInput."""
-    text = "".join(c if c.isprintable() or c in "\n\t" else " " for c in text.replace("\r\n", "\n").replace("\r", "\n"))
+    text = _UNSEEN.sub(" ", text.replace("\r\n", "\n").replace("\r", "\n"))
     found = _csv(text) if kind == "csv" else _html(text) if kind == "html" else _text(text)
     grids = [grid for grid in found if any(cell.text for row in grid.rows for cell in row)]
     _check(grids)
@@ -299,6 +300,7 @@ _CELLS = ("td", "th")
 _BREAKS = {"br", "li", "p", "div", "dd", "dt", "option", "tr", "hr", "ul", "ol"}  # each begins a line of its own
 _UNREAD = {"script", "style", "template", "sup", "del", "s", "strike", "noscript"}  # sup: a footnote's mark
 _HEADINGS = ("h1", "h2", "h3", "h4", "h5", "h6", "caption", "legend")
+_SIGNS = re.compile(r"[:=–—]| - ")
 _BLOCKS = (*_HEADINGS, "table", "tr", "dl", "li", "p")
 
 
@@ -313,9 +315,11 @@ def _html(text: str) -> list[Grid]:
         return []
     grids: list[Grid] = []
     title = ""
-    taken = 0
+    taken = prose = 0
     for element in root.iter(*_BLOCKS) if root is not None else ():
         tag = element.tag
+        if prose > _MOST_PROSE and tag == "p" and not len(element) and not _SIGNS.search(element.text or ""):
+            continue
         if tag in _HEADINGS:
             title = _words(element).replace("\n", " ") if tag != "caption" else title
         elif tag == "table":
@@ -339,6 +343,8 @@ def _html(text: str) -> list[Grid]:
             continue
         else:
             _loose(element, title, grids)
+            if grids and grids[-1].prose and (prose := prose + 1) > _MOST_PROSE:
+                grids.pop()
         if taken > _MOST_CELLS or (grids and len(grids[-1].rows) > _MOST):
             _check(grids)
         if len(grids) > _MOST:
