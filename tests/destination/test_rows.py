@@ -6,6 +6,17 @@ from direkt.destination import draft
 
 ROWS = [
     (
+        "Video",
+        "no H.265, VP9 or VBR; 25 fps",
+        {"video.rate_control": {"must": "cbr"}, "video.frame_rate": {"must": 25}},
+    ),
+    ("Video", "no 4:3, progressive", {}),  # does the no hold for the second too?
+    ("Rate control", "not VBR, CBR only", {"video.rate_control": {"must": "cbr"}}),
+    ("GOP", "2 × frame rate", {"video.keyframe_interval.median": {"must": 2}}),
+    ("Bitrate", "4500…6000 kbps", {"video.bitrate.mean": {"must": {"min": 4500, "max": 6000}}}),
+    ("Bitrate", "4500..6000 kbps", {"video.bitrate.mean": {"must": {"min": 4500, "max": 6000}}}),
+    ("Bitrate", "8,500 Kbps (video plus audio)", {"stream.bitrate.mean": {"must": 8500}}),
+    (
         "Keyframe interval",
         "Do not exceed 4 seconds. 2 seconds is best.",
         {"video.keyframe_interval.median": {"should": 2}, "video.keyframe_interval.max": {"must": {"max": 4}}},

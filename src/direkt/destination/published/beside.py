@@ -162,6 +162,10 @@ def fact(made: Gathered, one: Said) -> None:
     if what in _FACTS and claim.shape not in _FACTS[what].split():
         reject(made, [one], "the wrong end of a limit")
         return
+    rival = {"key.lives": "key.lives_hours", "key.lives_hours": "key.lives"}.get(what, "")
+    if rival in made.facts:
+        reject(made, [one, made.facts.pop(rival)[1]], "says something else than another line")
+        return
     if what in made.facts and made.facts[what][0] != value:
         reject(made, [one, made.facts[what][1]], "says something else than another line")
         del made.facts[what]

@@ -106,6 +106,8 @@ class Walk:
         self.colon_topic = self.colon_subject = ""
         self.colon_strength = ""
         self.last_subject = ""
+        self.sentence = 0  # its first clause
+        self.or_waits = False
         self.tokens = scan(text)
         self._run(self.tokens)
 
@@ -140,6 +142,7 @@ class Walk:
         if kind is Kind.BREAK:
             self.stack.clear()
             self._next_clause(token, ".")
+            self.sentence, self.or_waits = self.now, False
             self.colon_topic = self.colon_strength = ""
         elif kind is Kind.COMMA or (kind is Kind.DASH and token.spaced and (follows is None or follows.spaced)):
             self._next_clause(token, ",")
@@ -163,6 +166,7 @@ class Walk:
                 self.joined = "/"
         elif kind in (Kind.OR, Kind.AND):
             self._settle(joiner=True)
+            self.or_waits = kind is Kind.OR
             self.joined = "or" if kind is Kind.OR else "and"
         elif token.value == "±":
             self.spread = True
@@ -357,8 +361,28 @@ class Walk:
             and before.clause == item.clause
         ):  # "preferably 48 or 44.1 kHz"  # fmt: skip
             item.strength = before.strength
+        self._denied_too(item)
         self.items.append(item)
-        self.joined = ""
+        self.joined, self.or_waits = "", False
+
+    def _denied_too(self, item: Item) -> None:
+        """What follows a "not" in its sentence may be meant by it: for certain where an "or" ends the list."""
+        sentence = [i for i in self.items if i.clause >= self.sentence]
+        first = next((i for i in sentence if i.strength == "not" and i.ahead), None)
+        if (
+            first is None
+            or item.strength
+            or item.limit
+            or self.clauses[item.clause].parent != self.clauses[first.clause].parent
+        ):
+            return
+        rest = sentence[sentence.index(first) + 1 :]
+        if item.joined in ("or", "and") or self.or_waits:
+            item.strength = "not"
+            for other in rest:
+                other.strength = "not" if other.strength == "not?" else other.strength
+        else:
+            item.strength = "not?"
 
     @staticmethod
     def _alike(a: Item, b: Item) -> bool:

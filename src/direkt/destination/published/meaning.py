@@ -110,6 +110,8 @@ class _Meaning(Reading):
 
     def _claim(self, item: Item) -> None:
         try:
+            if item.strength == "not?":
+                raise OpenError("does the no before it hold for this too?")
             if item.kind is Kind.NUMBER:
                 self._figure(item)
             elif item.kind is Kind.SIZE:

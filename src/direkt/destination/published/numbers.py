@@ -20,7 +20,7 @@ PLAUSIBLE: dict[str, tuple[float, float]] = {
     "audio.bitrate.mean": (6, 6_000),
     "audio.bitrate.peak": (6, 12_000),
     "audio.sample_rate": (7_000, 400_000),
-    "video.frame_rate": (1, 300),
+    "video.frame_rate": (5, 300),
     "video.keyframe_interval": (0.05, 60),
     "video.buffer": (0.01, 60),
     "video.width": (64, 16_384),

@@ -117,12 +117,16 @@ _NOTE_MARK = re.compile(
 )
 
 
+_ELLIPSIS = re.compile(r"(?<=\d)\s?(?:\.{2,3}|…|~)\s?(?=\d)")  # a range
 _PER_SECOND = re.compile(r"(?<![\w./])1/s(?!\w)")
 
 
 def plain(text: str) -> str:
     """The text in small letters with usual dashes, spaces and marks; every character stays in its place."""
     text = _PER_SECOND.sub("fps", text)  # as many characters
+    text = _ELLIPSIS.sub(
+        lambda m: m[0].replace("...", " - ").replace("..", " -").replace("…", "-").replace("~", "-"), text
+    )
     small = "".join(low if len(low := c.lower()) == 1 else c for c in text)
     return small.translate(_PLAIN)
 
@@ -270,6 +274,8 @@ def _single(text: str, low: str, group: str, match: re.Match[str], spaced: bool,
         return Token(Kind.DASH, start, end, spaced=spaced)
     if part == "~":
         return Token(Kind.APPROX, start, end, spaced=spaced)
+    if part in "×*":
+        return Token(Kind.TIMES, start, end, spaced=spaced)
     if part in _MARKS:
         return Token(_MARKS[part], start, end, spaced=spaced)
     return Token(Kind.FILLER if part in "*@\"_'´#" or not part.isalnum() else Kind.WORD, start, end, spaced=spaced)
