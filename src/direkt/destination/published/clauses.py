@@ -423,11 +423,11 @@ class Walk:
                 group = group[:1] if last.own_unit and group[1].own_unit else group
             for item in group:
                 item.limit = item.limit or self.limit
-                item.strength = item.strength or self.strength
+                item.strength = item.strength.replace("not?", "") or self.strength
         elif self.items and lone.after in ("(", ",", ".") and not lone.odd and not joiner and self._behind():
             last = self.items[-1]
             last.limit = last.limit or self.limit
-            last.strength = last.strength or self.strength
+            last.strength = last.strength.replace("not?", "") or self.strength
         elif self.strength == "not" and not joiner and lone.words == 1:
             pass  # "No, progressive only": an answer
         elif joiner or not hard:
