@@ -58,6 +58,25 @@ class Sheets(Cli):
         self.file("v.csv", "Mood,cheerful\n")
         self.assertEqual(self.direkt("sheet", "draft", "v.csv").code, 2)
         self.one_line(self.direkt("sheet", "draft", "none.csv"), 2, "no such file")
+        for name, data in (
+            ("utf16.csv", "Auflösung;1280x720\nBildrate;25\n".encode("utf-16")),
+            ("old.csv", "Auflösung;1280x720\nBildrate;25\n".encode("cp1252")),
+            ("bom.csv", "Auflösung;1280x720\nBildrate;25\n".encode("utf-8-sig")),
+        ):
+            self.file(name, data)
+            result = self.direkt("sheet", "draft", name)
+            self.assertEqual(result.code, 0, result.err)
+            self.assertIn("video.size: {must: 1280x720}", result.out)
+            self.assertEqual("Windows-1252" in result.err, name == "old.csv")
+        self.file("sheet.csv", b"PK\x03\x04\x14\0\0")
+        self.one_line(self.direkt("sheet", "draft", "sheet.csv"), 2, "no text: byte 5 is 0")
+        shown = self.direkt("sheet", "draft", "--explain", "t.csv")
+        self.assertRegex(shown.out, r"\[.+\]1")
+        self.assertIn("1 video.", shown.out)
+        cells = json.loads(self.direkt("sheet", "draft", "--json", "t.csv").out)["cells"]
+        for cell in cells:
+            for words in cell["words"]:
+                self.assertEqual(words["words"], cell["text"][words["start"] : words["end"]])
         self.one_line(self.direkt("sheet", "draft", "x.pdf"), 2, "expected a table in .csv, .md, .html or .txt")
 
     def test_explain(self):

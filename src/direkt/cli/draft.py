@@ -72,11 +72,18 @@ def _read(source: Path) -> tuple[str, str]:
     try:
         if source.stat().st_size > _MOST:
             raise UnusableInput(f"{source}: {source.stat().st_size} bytes; at most {_MOST} are read")
-        return source.read_text("utf-8-sig"), kind
+        data = source.read_bytes()
     except OSError as error:
         raise UnusableInput(f"{source}: cannot be read: {os_words(error)}") from None
-    except UnicodeDecodeError as error:
-        raise UnusableInput(f"{source}: not text in UTF-8 (byte {error.start})") from None
+    if data[:2] in (b"\xff\xfe", b"\xfe\xff"):
+        return data.decode("utf-16", "replace"), kind
+    if (place := data.find(b"\0")) >= 0:
+        raise UnusableInput(f"{source}: no text: byte {place} is 0; save the table as .csv, .md, .html or .txt")
+    try:
+        return data.decode("utf-8-sig"), kind
+    except UnicodeDecodeError as error:  # what spreadsheets and old pages write
+        output.note(f"! {source}: byte {error.start} is no UTF-8; read as Windows-1252. Check letters with accents.")
+        return data.decode("cp1252", "replace"), kind
 
 
 def _cell(cell: Cell) -> DraftedCellJson:
