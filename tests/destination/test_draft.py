@@ -208,3 +208,53 @@ class Tables(unittest.TestCase):
         for text in ("", "a", '"', "x,y\n" * 50, 'Video codec,"H.264""\\n  evil: {must: x}"\n', "Audio,\x00\n"):
             for kind in ("csv", "md", "html"):
                 build(documents.parse(draft.write(draft.read(text, kind), 'T "x" \\'), "d.yaml"), "d")
+
+    def test_what_one_size_says_does_not_hold_for_all(self):
+        for text, rules in (
+            ("Setting,1080p,720p\nKeyframe interval,2 s,\n", {}),
+            ("Setting,1080p,720p\nKeyframe interval,2 s,4 s\n", {}),
+            ("Setting,1080p,720p\nKeyframe interval,2 s,2 s\n", {"video.keyframe_interval.median": {"must": 2}}),
+        ):
+            s, left, _ = drafted(text)
+            self.assertEqual({n: r.json() for n, r in s.rules.items()}, rules, text)
+            self.assertEqual(bool(left), not rules)
+
+    def test_levels_are_those_of_the_standard(self):
+        # H.264, table A-1, without 1b
+        for level in (
+            "1.0",
+            "1.1",
+            "1.2",
+            "1.3",
+            "2.0",
+            "2.1",
+            "2.2",
+            "3.0",
+            "3.1",
+            "3.2",
+            "4.0",
+            "4.1",
+            "4.2",
+            "5.0",
+            "5.1",
+            "5.2",
+            "6.0",
+            "6.1",
+            "6.2",
+        ):
+            self.assertEqual(one("Level", level), ({"video.level": (level, None)}, True))
+        for level in ("1.4", "2.3", "3.3", "4.3", "6.3", "7.0"):
+            self.assertEqual(one("Level", level), ({}, False), level)
+
+    def test_ports_belong_to_what_stands_beside_them(self):
+        for text, wanted in (
+            ("RTMP 1935, RTMPS 443", {("rtmp", 1935), ("rtmps", 443)}),
+            ("1935 (RTMP); 443 (RTMPS)", {("rtmp", 1935), ("rtmps", 443)}),
+            ("RTMP on TCP port 1935", {("rtmp", 1935)}),
+            ("RTMP, RTMPS: 443", set()),
+            ("1935, 443", set()),
+            ("RTMP 70000", set()),
+        ):
+            s, left, _ = drafted(f'Ports,"{text}"\n')
+            self.assertEqual({(p.protocol, p.port) for p in s.protocols}, wanted, text)
+            self.assertEqual(bool(left), not wanted, text)

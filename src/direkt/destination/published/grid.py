@@ -122,11 +122,14 @@ def _delimiter(text: str) -> str:
     best, most = ",", 0.0
     for sign in (";", "\t", "|", ","):
         try:
-            counts = [len(row) for row in csv.reader(lines, delimiter=sign) if row]
+            cut = [row for row in csv.reader(lines, delimiter=sign) if row]
         except csv.Error:
             continue
+        counts = [len(row) for row in cut]
         usual = max(set(counts), key=counts.count) if counts else 1
         score = counts.count(usual) / len(counts) if usual > 1 else 0.0
+        if any('"' in cell for row in cut for cell in row):
+            score /= 4  # it cuts through what quotation marks hold together
         if score > most + 0.1 or (score > 0 and most == 0):
             best, most = sign, score
     return best
