@@ -36,6 +36,7 @@ def facts(sheet, given):
 
     rules("", sheet.rules)
     for mode in sheet.modes.values():
+        out.add(("mode", mode.name, mode.summary))
         rules(f"{mode.name}:", mode.rules)
     for rung in sheet.ladder:
         for part in ("minimum", "best", "maximum"):

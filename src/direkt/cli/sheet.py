@@ -149,7 +149,12 @@ def _print_facts(out: Console, s: Sheet) -> None:
             line("spherical", "not taken")
     for mode in s.modes.values():
         changes = "; ".join(f"{n} {r.text()}" for n, r in mode.rules.items())
-        line("latency", f"{s.id}:{mode.name}  {mode.summary}: {changes}")
+        line(
+            "latency",
+            "  ".join(
+                part for part in (f"{s.id}:{mode.name}", ": ".join(t for t in (mode.summary, changes) if t)) if part
+            ),
+        )
     for n, item in enumerate(s.checklist, 1):
         line("by hand" if n == 1 else "", f"{n}. {item.when}: {item.step}")
     output.print_lines(out, lines)

@@ -11,7 +11,7 @@ import time
 from dataclasses import dataclass, field
 
 from direkt import parameters
-from direkt.destination.published import claims, grid, layout, meaning, numbers
+from direkt.destination.published import claims, grid, layout, meaning, modes, numbers
 from direkt.destination.published.gathered import Gathered, Rule, Said, Step, Unread
 from direkt.destination.published.statement import Statement
 from direkt.destination.published.tokens import Number, scan
@@ -64,7 +64,8 @@ def read(text: str, kind: str) -> Draft:
                 cell.marks.append((0, len(one.text), ""))
                 cell.reasons.append(one.why_not)
             continue
-        parsed = meaning.parse(one.text, one.context, habit)
+        listed = "latency" in one.context.topics and not one.context.mode
+        parsed = modes.parse(one.text) if listed else meaning.parse(one.text, one.context, habit)
         if one.prose and not _worth(one, parsed):
             continue
         said += [Said(one, claim) for claim in parsed.claims]
@@ -130,11 +131,19 @@ def write(draft: Draft, title: str) -> str:
     lines.append("rules:" if base else "rules: {}")
     lines += _rules(base, "  ")
     lines += _ladder("ladder", found.ladder) + _ladder("audio_ladder", found.audio_ladder)
-    modes = {mode: rules for mode, rules in found.rules.items() if mode and rules}
-    if modes:
+    names = dict.fromkeys([*found.modes, *(mode for mode, rules in found.rules.items() if mode and rules)])
+    if names:
         lines.append("latency:")
-        for mode, rules in modes.items():
-            lines += [f"  {mode}:", "    rules:", *_rules(rules, "      ")]
+    for mode in names:
+        summary = found.modes[mode][0] if mode in found.modes else ""
+        if not summary and not found.rules.get(mode):
+            lines.append(f"  {mode}: {{}}")
+            continue
+        lines.append(f"  {mode}:")
+        if summary:
+            lines.append(f"    summary: {_quote(summary)}  # {_origin(found.modes[mode][1])}")
+        if found.rules.get(mode):
+            lines += ["    rules:", *_rules(found.rules[mode], "      ")]
     lines += _facts(found)
     if draft.not_understood:
         lines += ["", "# Not understood; nothing of this is above:"]

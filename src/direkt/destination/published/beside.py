@@ -116,6 +116,17 @@ def srt_mode(made: Gathered, one: Said, said: Sequence[Said]) -> None:
         reject(made, [one], "a mode of srt without its port")
 
 
+def mode(made: Gathered, one: Said) -> None:
+    """A latency mode; the normal one is the sheet itself."""
+    value: tuple[str, str] = one.claim.value  # type: ignore[assignment]
+    name, words = value
+    if name in made.modes and made.modes[name][0] != words:
+        reject(made, [one, made.modes.pop(name)[1]], "says something else than another line")
+    elif name != "normal":
+        made.modes[name] = words, one
+    note(made, one, "latency")
+
+
 def server(made: Gathered, one: Said) -> None:
     """A server address, without the placeholder for the key."""
     text = str(one.claim.value)

@@ -13,7 +13,7 @@ from dataclasses import replace
 
 from direkt import demand, parameters
 from direkt.demand import JsonDemand
-from direkt.destination.published.beside import audio_ladder_of, fact, ladder_of, protocol, server, srt_mode
+from direkt.destination.published.beside import audio_ladder_of, fact, ladder_of, mode, protocol, server, srt_mode
 from direkt.destination.published.gathered import Gathered, Rule, Said, note, reject
 from direkt.destination.published.reading import Claim
 from direkt.parameters import ParameterError, Value
@@ -36,7 +36,9 @@ def gather(said: Sequence[Said]) -> Gathered:
             protocol(made, one)
         elif claim.what == "server":
             server(made, one)
-        elif claim.what in ("srt.mode",):
+        elif claim.what == "latency":
+            mode(made, one)
+        elif claim.what == "srt.mode":
             srt_mode(made, one, said)
         elif claim.what.startswith(("session.", "key.")) or claim.what == "peak_percent":
             fact(made, one)
@@ -48,9 +50,8 @@ def gather(said: Sequence[Said]) -> Gathered:
             plain.append(one)
     plain += ladder_of(made, steps)
     plain += audio_ladder_of(made, sounds)
-    modes = dict.fromkeys(one.claim.mode for one in plain)
-    for mode in modes:
-        _rules(made, mode, [one for one in plain if one.claim.mode == mode])
+    for name in dict.fromkeys(one.claim.mode for one in plain):
+        _rules(made, name, [one for one in plain if one.claim.mode == name])
     _tidy_modes(made)
     for facts in made.rules.values():
         for name, rule in facts.items():

@@ -63,6 +63,7 @@ class Gathered:
     protocols: dict[tuple[str, int], tuple[str, Said]] = field(default_factory=dict)  # with the mode of srt
     servers: dict[str, tuple[str, str, Said]] = field(default_factory=dict)  # with region and role
     facts: dict[str, tuple[object, Said]] = field(default_factory=dict)  # session and key
+    modes: dict[str, tuple[str, Said]] = field(default_factory=dict)  # of latency: what viewers get
     unread: list[Unread] = field(default_factory=list)
     used: dict[int, list[tuple[int, int, str]]] = field(default_factory=dict)  # by statement: places and what they say
     refused: dict[int, list[tuple[int, int, str]]] = field(default_factory=dict)  # by statement: places, and why not
@@ -71,7 +72,13 @@ class Gathered:
     def empty(self) -> bool:
         """Whether nothing at all was understood."""
         return not (
-            any(self.rules.values()) or self.ladder or self.audio_ladder or self.protocols or self.servers or self.facts
+            any(self.rules.values())
+            or self.ladder
+            or self.audio_ladder
+            or self.protocols
+            or self.servers
+            or self.facts
+            or self.modes
         )
 
 
