@@ -62,6 +62,9 @@ def draft(source: Path, name: str | None, explain: bool, as_json: bool) -> ExitC
         click.echo(printable(f"! line {one.line} not understood: {one.words}  ({one.why})"), err=True)
     if made.found.empty:
         raise UnusableInput(f"{source}: nothing in it was understood; direkt sheet draft --explain {source} shows why")
+    if not as_json and not explain:
+        more = f"{len(left)} pieces of the table are left to you. " if left else ""
+        output.note(f"{more}Save it to a file, read it against its source, then: direkt sheet lint FILE")
     return ExitCode.FAILS if left else ExitCode.GOOD
 
 
