@@ -380,7 +380,7 @@ def _split_path(path: str, host: str, given: list[str], work: Work) -> tuple[str
         question = query = ""
     for app in sorted(set(apps), key=len, reverse=True):
         if path.lower() == app.lower():
-            return path, None
+            return _cased(path, app, work), None
         if path.lower().startswith(app.lower() + "/"):
             inner = path[len(app) + 1 :]
             if "/" in inner.partition("?")[0] and work.pattern is None and inner not in given:
@@ -388,7 +388,7 @@ def _split_path(path: str, host: str, given: list[str], work: Work) -> tuple[str
                     "behind the application stand several parts: which of them is the key? Paste address and key apart"
                 )
             said(work.repairs, "the key was pasted into the server address and is taken apart")
-            return path[: len(app)], inner
+            return _cased(path[: len(app)], app, work), inner
     if _PLACEHOLDER.fullmatch(path) and path not in apps:
         raise PasteError("the server address has a placeholder where its application should stand: copy it whole")
     others = [t for t in given if t != path and strong(t)]
@@ -424,6 +424,13 @@ def _split_path(path: str, host: str, given: list[str], work: Work) -> tuple[str
             "the server address may hold the key, and nothing tells where it begins: paste address and key apart"
         )
     return _new_application(path, host, here, work), None
+
+
+def _cased(app: str, known: str, work: Work) -> str:
+    """A known application as it is written there."""
+    if app != known:
+        said(work.repairs, "capital and small letters of the application put right")
+    return known
 
 
 def _new_application(app: str, host: str, here: list[str], work: Work) -> str:
