@@ -202,6 +202,15 @@ class Keys(RigCli):
             self.on_terminal(["key", "form", "tarnlight", "--reveal"], []),
         )
 
+    def test_a_paste_of_many_lines_comes_whole_and_answers_nothing(self):
+        mail = f"Hello,\n\nserver: rtmp://ingest.tarnlight.example/live\n\ny\n\nStream key: {GOOD}\n\ny\n"
+        out = self.on_terminal(["key", "set", "tarnlight"], [mail, "n"])
+        self.assertIn("nothing was kept", out)
+        self.assertFalse((self.folder / "config").exists())
+        out = self.on_terminal(["key", "set", "tarnlight"], [mail, "y"])
+        self.assertIn("kept in the key file", out)
+        self.assertNotIn(GOOD, out)
+
     def test_what_is_in_question_is_asked_and_never_kept_without_an_answer(self):
         before = (self.folder / "rig.yaml").read_text()
         odd = f"rtmp://ingest.tarnligth.example/live {GOOD}"

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import os
 import re
+import select
 import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -22,6 +24,7 @@ if TYPE_CHECKING:
     from direkt.rig import DestinationEntry, Rig
 
 _MOST_PASTED = 8192  # characters
+_PAUSE = 0.2  # s without a further line: the paste is over
 
 
 @click.group()
@@ -48,13 +51,37 @@ def _pasted() -> str:
                 "nothing came on standard input: pipe the server address and the key in, or run it on a terminal"
             )
         return text
-    lines: list[str] = []
-    while True:
-        prompt = "more, or empty" if lines else "Paste server address, key, or both (hidden; an empty line ends)"
-        line = click.prompt(prompt, default="", hide_input=True, show_default=False, err=True)
-        if not line.strip() and lines:
-            return "\n".join(lines)
-        lines.append(line)
+    return _hidden()
+
+
+def _hidden() -> str:
+    """What is pasted on the terminal, without showing it: all lines that come at once, and more until an empty one."""
+    import termios
+
+    terminal = sys.stdin.fileno()
+    usual = termios.tcgetattr(terminal)
+    silent = [*usual[:3], usual[3] & ~termios.ECHO, *usual[4:]]
+    text = b""
+    try:
+        # what was typed ahead stays: a paste of several lines is all there before the first one is read
+        termios.tcsetattr(terminal, termios.TCSADRAIN, silent)
+        click.echo("Paste server address, key, or both (hidden; an empty line ends): ", err=True, nl=False)
+        while len(text) <= _MOST_PASTED * 4:
+            line = os.read(terminal, 1 << 16)
+            text += line
+            if select.select([terminal], [], [], _PAUSE)[0]:
+                continue  # the paste goes on, empty lines and all
+            click.echo(err=True)
+            if not line.strip() and text.strip():
+                break
+            if not line:
+                break
+            click.echo(
+                "more, or empty: " if text.strip() else "nothing came; paste it, or Ctrl-C: ", err=True, nl=False
+            )
+    finally:
+        termios.tcsetattr(terminal, termios.TCSADRAIN, usual)
+    return text.decode("utf-8", "replace")
 
 
 def _untangle(rig: Rig, entry: DestinationEntry, text: str) -> Paste:
@@ -132,6 +159,9 @@ def _show(out: Console, found: Paste, entry: DestinationEntry) -> None:
 def _agree(found: Paste, question: str) -> None:
     """Asks on a terminal; elsewhere nothing that is in question is taken. Raises UnusableInput."""
     if sys.stdin.isatty():
+        import termios
+
+        termios.tcflush(sys.stdin.fileno(), termios.TCIFLUSH)  # the rest of a slow paste answers nothing
         if not click.confirm(question, default=not found.questions, err=True):
             raise UnusableInput("nothing was kept")
     elif found.questions:

@@ -294,7 +294,7 @@ def _address(piece: str, given: list[str], work: Work) -> tuple[ServerAddress, s
             raise PasteError("what stands behind the scheme is no host name: copy the server address again") from None
         raise PasteError(str(error)) from None
     _check_port(server, work)
-    return _like_known(server, work), inner
+    return server, inner
 
 
 def _scheme(piece: str, work: Work) -> tuple[str, str]:
@@ -445,12 +445,3 @@ def _new_application(app: str, host: str, here: list[str], work: Work) -> str:
     else:
         said(work.repairs, f"a new application{shown} on {host} instead of {here[0]}")
     return app
-
-
-def _like_known(server: ServerAddress, work: Work) -> ServerAddress:
-    """The known address that ``server`` is but for capital letters."""
-    for k in work.known:
-        if str(k) != str(server) and str(k).lower() == str(server).lower():
-            said(work.repairs, "capital and small letters of the application put right")
-            return k
-    return server
