@@ -38,7 +38,6 @@ class Item:
     topic: str = ""
     subject: str = ""
     mode: str = ""
-    listed: bool = False  # a list written without spaces
     used: bool = False
     spread: float = 0.0  # percent up and down
     under: bool = False  # "for stereo": says for what the rest of its clause holds
@@ -103,7 +102,7 @@ class Walk:
         self.waiting_clause = -1  # of the limit or strength that waits for an item
         self.approx = False
         self.between = self.spread = False
-        self.colon_topic = self.colon_subject = ""
+        self.colon_topic = ""
         self.colon_strength = ""
         self.last_subject = ""
         self.sentence = 0  # its first clause
@@ -266,7 +265,6 @@ class Walk:
         token = tokens[n]
         assert isinstance(token.value, Number)
         item = Item(Kind.NUMBER, token.start, token.end, self.now, self.joined, numbers=[token.value])
-        item.listed = bool(token.value.listed)
         n = self._unit(tokens, n + 1, item)
         if self.spread:
             self.spread = False
@@ -394,8 +392,6 @@ class Walk:
             return
         if clause.topics:
             self.colon_topic = str(clause.topics[-1].value)
-        if clause.subjects:
-            self.colon_subject = str(clause.subjects[-1].value)
         if self.strength and not self.limit:
             self.colon_strength = self.strength
 

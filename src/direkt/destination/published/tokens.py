@@ -140,20 +140,20 @@ def without_notes(text: str) -> str:
 def scan(text: str) -> tuple[Token, ...]:
     """The tokens of ``text``; spaces and words without meaning of their own are among them only as fillers."""
     low = plain(text)
-    atoms = [(m.lastgroup or "", m.start(), m.end(), m) for m in _MASTER.finditer(low)]
+    atoms = list(_MASTER.finditer(low))
     out: list[Token] = []
     n, spaced = 0, True
     while n < len(atoms):
-        group, start, end, match = atoms[n]
-        group = _named(match)
+        match = atoms[n]
+        group, (start, end) = match.lastgroup or "odd", match.span()
         if group == "space":
             n, spaced = n + 1, True
             continue
-        if group in ("word", "number") and (found := _phrase(low, atoms, n)) is not None:
+        if group in ("word", "number") and (found := _phrase(atoms, n)) is not None:
             meaning, upto = found
-            stop = atoms[upto - 1][2]
+            stop = atoms[upto - 1].end()
             if low[stop : stop + 1] == "." and low[start:stop].rpartition(" ")[2] in _ABBREVIATED:
-                upto += upto < len(atoms) and atoms[upto][1] == stop  # its point is the abbreviation's
+                upto += upto < len(atoms) and atoms[upto].start() == stop  # its point is the abbreviation's
             if _BYTES.match(text, start) and meaning.kind is Kind.UNIT:
                 meaning = Meaning(Kind.WORD, "bytes")
             unit = UNITS.get(tuple(singular(w) for w in re.split(r"[\s_-]+", low[start:stop])))
@@ -180,38 +180,13 @@ def scan(text: str) -> tuple[Token, ...]:
     return tuple(out)
 
 
-_OUTER = (
-    "url",
-    "wxh",
-    "full",
-    "lines",
-    "over",
-    "level",
-    "ratio",
-    "number",
-    "symbol",
-    "word",
-    "space",
-    "break",
-    "mark1",
-    "odd",
-)
-
-
-def _named(match: re.Match[str]) -> str:
-    group = match.lastgroup or "odd"
-    if group in _OUTER:
-        return group
-    return next(name for name in _OUTER if match[name] is not None)
-
-
-def _phrase(low: str, atoms: Sequence[tuple[str, int, int, re.Match[str]]], n: int) -> tuple[Meaning, int] | None:
+def _phrase(atoms: Sequence[re.Match[str]], n: int) -> tuple[Meaning, int] | None:
     """The longest phrase that begins at an atom, and the number of the atom behind it."""
-    first = singular(_word(low, atoms[n]))
+    first = singular(_word(atoms[n]))
     most = LONGEST.get(first.partition(".")[0])
     if most is None:
         return None
-    words: list[str] = first.split(".") if first.count(".") == 1 and _named(atoms[n][3]) == "number" else [first]
+    words: list[str] = first.split(".") if first.count(".") == 1 and atoms[n].lastgroup == "number" else [first]
     best: tuple[Meaning, int] | None = None
     at = n + 1
     while True:
@@ -222,18 +197,17 @@ def _phrase(low: str, atoms: Sequence[tuple[str, int, int, re.Match[str]]], n: i
             return best
         # what may stand between the words of a phrase: one space, hyphen or underscore, or the point of an abbreviation
         while at < len(atoms) and (
-            low[atoms[at][1] : atoms[at][2]] in (" ", "-", "_", "  ")
-            or (low[atoms[at][1]] == "." and words[-1] in _ABBREVIATED)
+            atoms[at][0] in (" ", "-", "_", "  ") or (atoms[at][0] == "." and words[-1] in _ABBREVIATED)
         ):
             at += 1
         if at >= len(atoms):
             return best
-        group = _named(atoms[at][3])
-        if group == "number" and low[atoms[at][1] : atoms[at][2]].count(".") == 1:  # "5.1" is two words of a phrase
-            whole, _, rest = low[atoms[at][1] : atoms[at][2]].partition(".")
+        group, text = atoms[at].lastgroup, atoms[at][0]
+        if group == "number" and text.count(".") == 1:  # "5.1" is two words of a phrase
+            whole, _, rest = text.partition(".")
             words += [whole, rest]
         elif group in ("word", "number"):
-            words.append(singular(_word(low, atoms[at])))
+            words.append(singular(_word(atoms[at])))
         else:
             return best
         at += 1
@@ -241,8 +215,8 @@ def _phrase(low: str, atoms: Sequence[tuple[str, int, int, re.Match[str]]], n: i
             return best
 
 
-def _word(low: str, atom: tuple[str, int, int, re.Match[str]]) -> str:
-    text = low[atom[1] : atom[2]]
+def _word(atom: re.Match[str]) -> str:
+    text = atom[0]
     return re.sub(r"[\s.]", "", text) if text.startswith("h") and text[-3:-1] == "26" else text
 
 
