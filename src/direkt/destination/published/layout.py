@@ -16,6 +16,7 @@ from direkt.destination.published.context import NOTHING, Context
 from direkt.destination.published.grid import Cell, Grid
 from direkt.destination.published.statement import OTHER_THINGS, Statement, figures, kind_of, says, sizes_in, statement
 from direkt.destination.published.tables import Table
+from direkt.destination.published.vocabulary import UNITS, singular
 
 __all__ = ["Statement", "statements"]
 
@@ -94,6 +95,13 @@ def _second_head(rows: list[list[Cell]], heads: int) -> tuple[int, list[list[Cel
     if heads != 1 or len(rows) < 3:
         return heads, rows
     first, second = rows[0], rows[1]
+    units = [tuple(map(singular, cell.text.lower().split())) in UNITS for cell in second if says(cell)]
+    if len(units) > 1 and all(units):
+        return 2, [
+            rows[0],
+            [replace(cell, text=f"({cell.text})") if says(cell) else cell for cell in second],
+            *rows[2:],
+        ]
     hangs = second[0] is first[0] or not says(second[0])
     kinds = [kind_of(cell) for cell in second[1:] if says(cell) and not any(cell is c for c in first)]
     if not hangs or len(kinds) < 2 or not all(kind in ("head", "condition") for kind in kinds):

@@ -5,7 +5,7 @@ a protocol and its port, a bitrate and the size or the channels that it holds fo
 from __future__ import annotations
 
 from direkt.destination.published.clauses import Item
-from direkt.destination.published.numbers import resolve
+from direkt.destination.published.numbers import PLAUSIBLE, resolve
 from direkt.destination.published.reading import KEYFRAMES, Claim, OpenError, Reading
 from direkt.destination.published.tokens import Size
 from direkt.destination.published.vocabulary import Kind
@@ -53,13 +53,11 @@ def units(cell: Reading) -> None:
     for n, item in enumerate(cell.items):
         if item.kind is Kind.NUMBER and item.unit is None and not item.times and n and cell.context.unit is None:
             before = cell.items[n - 1]
-            if (
-                before.kind is Kind.NUMBER
-                and before.unit is not None
-                and before.topic == item.topic
-                and before.joined != "x"
-            ):
+            if before.kind is Kind.NUMBER and before.unit is not None and before.topic == item.topic:
                 item.unit = before.unit
+                low, high = PLAUSIBLE.get(cell.quiet(item), (0.0, float("inf")))
+                if not any(low <= value * item.unit.factor <= high for number in item.numbers for value in number.all):
+                    item.unit = None  # "48 kHz / 2": not two kilohertz
 
 
 def size_rates(cell: Reading) -> None:

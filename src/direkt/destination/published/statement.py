@@ -12,7 +12,7 @@ from direkt.destination.published.tokens import Size, scan, without_notes
 from direkt.destination.published.vocabulary import Kind
 
 # A table of features: "H.264: yes"
-_ANSWERS = {
+ANSWERS = {
     **dict.fromkeys(["yes", "y", "✓", "✔", "☑", "✅", "supported", "ja", "oui", "sí", "si", "sì", "allowed", "accepted"], "accept"),
     **dict.fromkeys(["no", "n", "✗", "✘", "❌", "☒", "not supported", "unsupported", "nein", "non", "nee", "not allowed", "not accepted"], "not"),
 }  # fmt: skip
@@ -55,7 +55,7 @@ def statement(
     prose: bool = False,
     keys: Context = NOTHING,
 ) -> Statement:
-    if (answer := _ANSWERS.get(text.strip().lower().rstrip("."))) is not None and name:
+    if (answer := ANSWERS.get(text.strip().lower().rstrip("."))) is not None and name:
         feature = contexts.read(name)
         if (feature.values or feature.sizes) and not feature.topics and not feature.odd:
             text, name, column = name, "", replace(column, strength=answer, odd=())

@@ -10,7 +10,16 @@ from dataclasses import replace
 from direkt.destination.published import context as contexts
 from direkt.destination.published.context import NOTHING, Context
 from direkt.destination.published.grid import Cell
-from direkt.destination.published.statement import OTHER_THINGS, Statement, figures, kind_of, says, sizes_in, statement
+from direkt.destination.published.statement import (
+    ANSWERS,
+    OTHER_THINGS,
+    Statement,
+    figures,
+    kind_of,
+    says,
+    sizes_in,
+    statement,
+)
 from direkt.destination.published.tokens import Number, Size, scan
 from direkt.destination.published.vocabulary import Kind, Unit
 
@@ -255,6 +264,8 @@ class Table:
         names = self._name_columns()
         units = [n for n, c in enumerate(self.columns) if c.column == "unit" and n not in names]
         values = [n for n in range(len(self.columns)) if n not in names and n not in units]
+        flags = [n for n in values if self._is_flag(n)]
+        values = [n for n in values if n not in flags]
         columns, strange, by_quality = self._value_columns(values)
         for row in self.rows:
             if self._is_group(row):
@@ -301,8 +312,18 @@ class Table:
                 if n in strange and not made.why_not:
                     made = replace(made, why_not=f"?{self.texts[n]}")
                 seen[id(cell)] = made
+            if flags and any(ANSWERS.get(row[n].text.strip().lower()) == "not" for n in flags):  # not required: advice
+                seen = {
+                    k: one if one.context.strength else replace(one, context=replace(one.context, strength="should"))
+                    for k, one in seen.items()
+                }
             out += self._same_everywhere(_shared_unit([*seen.values()]), len(strange))
         return out
+
+    def _is_flag(self, n: int) -> bool:
+        """Whether a column only says yes or no to "Required?"."""
+        cells = [row[n].text.strip().lower() for row in self.rows if says(row[n])]
+        return self.columns[n].strength == "must" and bool(cells) and all(cell in ANSWERS for cell in cells)
 
     def _plain_head(self, n: int) -> bool:
         found = self.columns[n]

@@ -113,7 +113,7 @@ _ABBREVIATED = frozenset(
     ["max", "min", "approx", "ca", "incl", "rec", "res", "freq", "no", "sek", "sec", "std", "maks", "höchst"]
 )
 _NOTE_MARK = re.compile(
-    r"\s*(?:\[(?:\d{1,2}|[a-e*†‡])\]|[¹²³⁴⁵⁶⁷⁸⁹⁰†‡§]+|(?<=[^\W\d_])\*{1,3}(?!\w)|(?<=[)\d])\*{1,3}(?=\s|$|[.,;)]))"
+    r"(?i)\s*(?:\(\s*(?:see|cf\.?|siehe|voir)?\s*(?:foot)?(?:note|remark|fn\.?|anm\.?)\s*\d{1,2}\s*\)|\[(?:\d{1,2}|[a-e*†‡])\]|[¹²³⁴⁵⁶⁷⁸⁹⁰†‡§]+|(?<=[^\W\d_])\*{1,3}(?!\w)|(?<=[)\d])\*{1,3}(?=\s|$|[.,;)]))"
 )
 
 
