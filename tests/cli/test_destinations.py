@@ -68,6 +68,9 @@ class Sheets(Cli):
             self.assertEqual(result.code, 0, result.err)
             self.assertIn("video.size: {must: 1280x720}", result.out)
             self.assertEqual("Windows-1252" in result.err, name == "old.csv")
+        self.file("empty.csv", b"")
+        for more in ((), ("--explain",), ("--json",)):
+            self.one_line(self.direkt("sheet", "draft", "empty.csv", *more), 2, "no table, list or line of settings")
         self.file("sheet.csv", b"PK\x03\x04\x14\0\0")
         self.one_line(self.direkt("sheet", "draft", "sheet.csv"), 2, "no text: byte 5 is 0")
         shown = self.direkt("sheet", "draft", "--explain", "t.csv")

@@ -347,4 +347,9 @@ PASTES = [
         V,
         "backup",
     ),
+    ("open", f"Your channel is ready.\nServer URL — {T}\nStream key — {G}", T, G, ""),
+    ("open", f"Event ID: 8841-2207-1199\nServer: {T}", T, "", "something else"),
+    ("open", f"Kim wrote on 1 May 2026 at 10:00:\n>> {T}\n>> {G}", T, G, ""),
+    ("open", f"# config\n[stream]\nurl = {T}\nkey = {G}\nbuffer = 2000", T, G, ""),
+    ("strict", f"Key for Saturday ({V}), server as before", "", V, ""),
 ]

@@ -6,6 +6,35 @@ from direkt.destination import draft
 
 ROWS = [
     (
+        "Resolution",
+        "1080p at 25-60 fps",
+        {"video.size": {"must": "1920x1080"}, "video.frame_rate": {"must": {"min": 25, "max": 60}}},
+    ),
+    (
+        "Resolution",
+        "up to 1080p, from 25 to 60 fps",
+        {
+            "video.width": {"must": {"max": 1920}},
+            "video.height": {"must": {"max": 1080}},
+            "video.frame_rate": {"must": {"min": 25, "max": 60}},
+        },
+    ),
+    (
+        "Format",
+        "1080p50 (1080p25 also works)",
+        {"video.size": {"must": "1920x1080"}, "video.frame_rate": {"must": [50, 25]}},
+    ),
+    ("Format", "1080p at 60-25 fps", {"video.size": {"must": "1920x1080"}}),
+    (
+        "Recommended",
+        "1080p60 at 6 Mbps",
+        {
+            "video.size": {"should": "1920x1080"},
+            "video.frame_rate": {"should": 60},
+            "video.bitrate.mean": {"should": 6000},
+        },
+    ),
+    (
         "Video",
         "no H.265, VP9 or VBR; 25 fps",
         {"video.rate_control": {"must": "cbr"}, "video.frame_rate": {"must": 25}},

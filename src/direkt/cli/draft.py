@@ -45,6 +45,8 @@ def draft(source: Path, name: str | None, explain: bool, as_json: bool) -> ExitC
         made = drafting.read(text, kind)
     except UnusableInput as error:
         raise UnusableInput(f"{source}: {error}") from None
+    if not made.cells:
+        raise UnusableInput(f"{source}: no table, list or line of settings stands in it")
     sheet_text = drafting.write(made, name or source.stem)
     left = made.not_understood
     if as_json:
@@ -61,9 +63,10 @@ def draft(source: Path, name: str | None, explain: bool, as_json: bool) -> ExitC
     for one in left if not explain else ():
         click.echo(printable(f"! line {one.line} not understood: {one.words}  ({one.why})"), err=True)
     if made.found.empty:
-        raise UnusableInput(f"{source}: nothing in it was understood; direkt sheet draft --explain {source} shows why")
+        hint = "" if explain else f"; direkt sheet draft --explain {source} shows why"
+        raise UnusableInput(f"{source}: nothing in it was understood{hint}")
     if not as_json and not explain:
-        more = f"{len(left)} pieces of the table are left to you. " if left else ""
+        more = f"Left to you: {len(left)}. " if left else ""
         output.note(f"{more}Save it to a file, read it against its source, then: direkt sheet lint FILE")
     return ExitCode.FAILS if left else ExitCode.GOOD
 

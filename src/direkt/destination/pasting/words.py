@@ -61,7 +61,9 @@ _BACKUP = re.compile(
 _PRIMARY = re.compile(
     r"(?i)\b(?:primary|main|principal\w*|haupt\w*|first|primär\w*|primaire|principale)\b|[_-]primary\b|\bprimary[_-]"
 )
-_COPULA = frozenset(["is", "ist", "est", "es", "è", "er", "är", "on", "=", ":", "here", "hier", "->", "=>", "→", "-"])
+_COPULA = frozenset(
+    ["is", "ist", "est", "es", "è", "er", "är", "on", "=", ":", "here", "hier", "->", "=>", "→", "-", "–", "—"]
+)
 _GLUED = re.compile(
     r"(?i)((?:[a-z]{0,12}[ _-]?)?(?:key|streamkey|stream_?name|url|server|address|ingest|token)|[^\x00-\x7f\W]{1,20}|[^\W\d_]{2,20}(?:schlüssel|sleutel|nyckel|avain))\s*[:=](?!/)(\S{2,})"
 )  # "Key:abcd"

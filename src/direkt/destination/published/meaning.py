@@ -23,6 +23,7 @@ from direkt.destination.published.reading import (
     stem,
     whole,
 )
+from direkt.destination.published.tokens import Size
 from direkt.destination.published.vocabulary import Kind
 
 __all__ = ["Claim", "Left", "Parsed", "parse"]
@@ -216,15 +217,27 @@ class _Meaning(Reading):
             self.add(item, "video.size", "is", size.text)
         if size.scan == "i":
             self._add_plain(item, "video.scan", "is", "interlaced")
-        if size.rates and size.scan == "i" and any(rate > 30 for rate in size.rates):
+        self._rates_of(item, size, limit)
+
+    def _rates_of(self, item: Item, size: Size, limit: str) -> None:
+        """The frame rates that are written with a picture size."""
+        every = [s for i in self.items if i.kind is Kind.SIZE for s in i.sizes]
+        if not size.rates:
+            return
+        if size.scan == "i" and any(rate > 30 for rate in size.rates):
             self.out.left.append(Left(item.start, item.end, "of this rate: fields or frames a second?"))
-        elif size.rates:
-            others = {s.rates for i in self.items if i.kind is Kind.SIZE for s in i.sizes}
-            if len(others) > 1:
-                self.out.left.append(Left(item.start, item.end, "the frame rate differs by picture size"))
-            else:
-                for rate in size.rates if not limit else (max(size.rates) if limit == "max" else min(size.rates),):
-                    self.add(item, "video.frame_rate", limit or "is", whole(rate))
+        elif len({s.rates for s in every}) > 1 and len({s.text for s in every}) > 1:
+            self.out.left.append(Left(item.start, item.end, "the frame rate differs by picture size"))
+        elif size.span and size.rates[0] > size.rates[-1]:
+            self.out.left.append(Left(item.start, item.end, "a range of rates that runs downwards"))
+        elif size.span:
+            self._add_plain(item, "video.frame_rate", "min", whole(size.rates[0]))
+            self._add_plain(item, "video.frame_rate", "max", whole(size.rates[-1]))
+        elif limit:
+            self.add(item, "video.frame_rate", limit, whole(max(size.rates) if limit == "max" else min(size.rates)))
+        else:
+            for rate in size.rates:
+                self.add(item, "video.frame_rate", "is", whole(rate))
 
     def _add_plain(self, item: Item, what: str, shape: str, value: object) -> None:
         kept = item.limit

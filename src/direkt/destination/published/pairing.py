@@ -4,10 +4,11 @@ a protocol and its port, a bitrate and the size or the channels that it holds fo
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from direkt.destination.published.clauses import Item
 from direkt.destination.published.numbers import PLAUSIBLE, resolve
 from direkt.destination.published.reading import KEYFRAMES, Claim, OpenError, Reading
-from direkt.destination.published.tokens import Size
 from direkt.destination.published.vocabulary import Kind
 
 _SINGLE = (
@@ -73,17 +74,16 @@ def size_rates(cell: Reading) -> None:
         ):
             continue
         rate = item.unit is not None and item.unit.measures in ("rate", "frames", "frequency") and item.unit.factor == 1
-        bare = item.unit is None and item.joined == "" and not item.limit and _is_rate(cell, item)
+        bare = item.unit is None and item.joined == "" and not item.limit and _is_rate(item)
         if (rate or bare) and item.joined in ("", "/", "and") and KEYFRAMES not in (item.topic, *cell.context.topics):
             rates = _plain_rates(cell, item)
             if rates and not before.sizes[0].rates:
-                size = before.sizes[0]
-                before.sizes[0] = Size(size.width, size.height, size.scan, rates, size.only_height)
+                before.sizes[0] = replace(before.sizes[0], rates=rates, span=len(item.numbers) == 2)
                 before.limit, before.strength = before.limit or item.limit, before.strength or item.strength
                 item.used = True
 
 
-def _is_rate(cell: Reading, item: Item) -> bool:
+def _is_rate(item: Item) -> bool:
     return all(5 <= value <= 120 for number in item.numbers for value in number.listed or number.all)
 
 
@@ -231,7 +231,7 @@ def under(cell: Reading) -> None:
 def conditions(cell: Reading) -> None:
     """Sizes and channels that only say for what a bitrate holds."""
     live = [i for i in cell.items if not i.used]
-    rates = [i for i in live if i.kind is Kind.NUMBER and cell.quiet(i) in ("video.bitrate.mean",)]
+    rates = [i for i in live if i.kind is Kind.NUMBER and cell.quiet(i) == "video.bitrate.mean"]
     sizes = [i for i in live if i.kind is Kind.SIZE]
     about = any("bitrate" in topic for topic in cell.context.topics)
     if rates and sizes and (about or (len(sizes) > 1 and len(rates) > 1)):

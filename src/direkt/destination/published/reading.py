@@ -144,7 +144,8 @@ class Reading:
             return "video.bitrate.mean"
         if evidence.startswith("audio."):
             return "audio.bitrate.mean"
-        if family or evidence or "bitrate" in topics or self.context.sizes:
+        pictures = self.context.sizes or any(other.kind is Kind.SIZE for other in self.items)
+        if family or evidence or "bitrate" in topics or pictures:
             return "audio.bitrate.mean" if family and family[0].startswith("audio.") else "video.bitrate.mean"
         raise OpenError("a bitrate of what?")
 

@@ -231,7 +231,7 @@ class Table:
         if "video.frame_rate" in head.topics and not found.rates:
             numbers = [t.value for t in scan(cell.text) if isinstance(t.value, Number)]
             values = [v for number in numbers for v in (number.listed or number.all[:1])]
-            if values:
+            if values and all(1 <= value <= 300 for value in values):
                 low = 1.0 if found.limit == "max" else min(values)
                 return replace(found, rates=(low, max(values)), odd=(), limit="", unit=None, topics=())
         if "audio.channels" in head.topics and not found.channels:
@@ -384,8 +384,8 @@ class Table:
                 made = replace(NOTHING, sizes=found.sizes, rates=found.rates)
                 if rates is not None:
                     numbers = [t.value for t in scan(rates[n].text) if isinstance(t.value, Number) and t.value.all]
-                    if numbers:
-                        figures = [number.all[0] for number in numbers]
+                    figures = [number.all[0] for number in numbers]
+                    if figures and all(1 <= figure <= 300 for figure in figures):
                         made = replace(made, rates=(min(figures), max(figures)))
                 columns[n] = made
             return columns, set(), True

@@ -42,6 +42,7 @@ class Size:
     scan: str = ""  # "i" or "p"
     rates: tuple[float, ...] = ()
     only_height: bool = False  # such as 480p: how wide it is, nobody says
+    span: bool = False  # the rates are the two ends of a range
 
     @property
     def text(self) -> str:
