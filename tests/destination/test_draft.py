@@ -219,6 +219,20 @@ class Tables(unittest.TestCase):
             self.assertEqual({n: r.json() for n, r in s.rules.items()}, rules, text)
             self.assertEqual(bool(left), not rules)
 
+    def test_a_rate_that_is_not_understood_makes_no_step(self):
+        for rate, steps in (
+            ("50", 2),
+            ("29.97", 2),
+            ("up to 60", 2),
+            ("25/30", 2),
+            ("variable", 1),
+            ("29970", 1),
+            ("any", 1),
+            ("0", 1),
+        ):
+            s, left, _ = drafted(f"Resolution,FPS,Bitrate (kbps)\n1920x1080,{rate},6000\n1280x720,25,3000\n")
+            self.assertEqual((len(s.ladder), bool(left)), (steps, steps == 1), rate)
+
     def test_levels_are_those_of_the_standard(self):
         # H.264, table A-1, without 1b
         for level in (

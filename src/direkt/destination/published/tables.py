@@ -145,6 +145,8 @@ class Table:
                 why = why or (found.other and f"{found.other}: not the stream that is pushed")
                 if len(found.sizes) > 1:
                     why = why or "several picture sizes in one row"
+                if "video.frame_rate" in self.columns[n].topics and not found.rates:
+                    why = why or f"not a frame rate that is understood: {row[n].text}"
                 key = found.under(key)
                 names.append(row[n].text.replace("\n", " "))
             if key.role == "backup" and not any("://" in cell.text for cell in row):
