@@ -30,9 +30,10 @@ from direkt.container import Source, flv, flv_writer, mp4
 from direkt.measure.meter import Measurement, Meter
 from direkt.media import Format, Framing, MediaEvent, Samples, batch
 from direkt.protocol import amf
-from direkt.sim import brindle
-from direkt.sim.brindle import BrindleB2, Faults
+from direkt.sim import unit
+from direkt.sim.brindle import BrindleB2
 from direkt.sim.push import AudioSettings, Programme
+from direkt.sim.web import Faults
 from tests import mp4_writer
 
 KEY = "varn~fake~testbird"
@@ -290,7 +291,7 @@ class RigCli(Cli):
 
     def setUp(self) -> None:
         super().setUp()
-        shorter = mock.patch.object(brindle, "RESTART_SECONDS", 0.4)
+        shorter = mock.patch.object(unit, "RESTART_SECONDS", 0.4)
         shorter.start()
         self.addCleanup(shorter.stop)
         user, _, password = LOGIN.partition(":")

@@ -81,6 +81,8 @@ class Demand:
             if len(self.one_of) == 1:
                 return parameters.show(name, self.one_of[0])
             unit = parameters.find(name).unit
+            if (run := self._run()) is not None:
+                return f"{run[0]} to {run[1]}{f' {unit}' if unit else ''}, whole"
             words = [parameters.show(name, value, unit=False) for value in self.one_of]
             listed = f"{', '.join(words[:-1])} or {words[-1]}"
             return f"{listed} {unit}" if unit else listed
@@ -89,6 +91,12 @@ class Demand:
         if self.maximum is None:
             return f"at least {parameters.show(name, self.minimum)}"
         return f"{parameters.show(name, self.minimum, unit=False)} to {parameters.show(name, self.maximum)}"
+
+    def _run(self) -> tuple[int, int] | None:
+        """First and last of many whole numbers in a row; None for anything else."""
+        numbers = sorted(value for value in self.one_of if isinstance(value, int))
+        in_a_row = len(numbers) == len(self.one_of) > 6 and numbers[-1] - numbers[0] == len(numbers) - 1
+        return (numbers[0], numbers[-1]) if in_a_row else None
 
     def json(self) -> JsonDemand:
         """As JSON and YAML write it: a value, a list, or ``{"min": ..., "max": ...}``."""

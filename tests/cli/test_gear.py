@@ -3,8 +3,8 @@ import signal
 from pathlib import Path
 from unittest import mock
 
-from direkt.sim import brindle
-from direkt.sim.brindle import Faults
+from direkt.sim import unit
+from direkt.sim.web import Faults
 from tests.support import KEY, RigCli, free_port, wait_for_port, wait_until
 
 
@@ -102,11 +102,11 @@ class Gear(RigCli):
         self.assertEqual(waiting.code, 130)
         self.assertIn("the port is closed", waiting.err)
         for number in (signal.SIGINT, signal.SIGTERM):
-            with mock.patch.object(brindle, "RESTART_SECONDS", 3):
+            with mock.patch.object(unit, "RESTART_SECONDS", 3):
                 writing = self.start("write", "--yes")
-                wait_until(lambda: self.device._server is None, 20)
+                wait_until(lambda: not self.device.is_on, 20)
                 writing = self.interrupt(writing, number)
-                wait_until(lambda: self.device._server is not None)
+                wait_until(lambda: self.device.is_on)
             self.assertEqual(writing.code, 130)
             self.assertRegex(writing.err, "Interrupted: tower has the new settings, but not in force.*to go back: ")
             self.device._active["main"]["video"]["bitrate_kbps"] = 9000  # so that it needs a restart again
@@ -148,9 +148,9 @@ class Sticky(RigCli):
 
 class Unfinished(RigCli):
     def test_a_killed_write_is_known_to_every_command_until_it_is_finished(self):
-        with mock.patch.object(brindle, "RESTART_SECONDS", 3):
+        with mock.patch.object(unit, "RESTART_SECONDS", 3):
             writing = self.start("write", "--yes")
-            wait_until(lambda: self.device._server is None, 20)
+            wait_until(lambda: not self.device.is_on, 20)
             writing.kill()
             writing.communicate()
             away = self.direkt("match")
@@ -159,7 +159,7 @@ class Unfinished(RigCli):
                 away.err,
                 "the write of 20.* for feed finish was not finished: tower has the new settings, but not in force",
             )
-            wait_until(lambda: self.device._server is not None)
+            wait_until(lambda: self.device.is_on)
         for command in (["match"], ["read"], ["push", "state"], ["write", "--yes"]):
             result = self.direkt(*command, "--json")
             self.assertEqual(result.code, 0, result)

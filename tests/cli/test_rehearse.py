@@ -81,7 +81,7 @@ class Rehearse(RigCli):
         self.assertEqual((self.slot()["server"], self.device._slot["key"]), (SERVER, KEY))
 
     def test_a_device_on_air_is_left_alone(self):
-        self.device._push_state = "pushing"
+        self.device.push_state = "pushing"
         self.device._slot = {"channel": "main", "server": SERVER, "key": KEY}
         self.one_line(self.direkt("rehearse", "--for", "1s"), 3, "is pushing to", "direkt push off finish")
         self.assertEqual(self.slot()["server"], SERVER)
@@ -138,7 +138,7 @@ class Rehearse(RigCli):
         self.assertEqual(result.code, 3)
         self.assertIn("tower did not push within 0.6 s: it says stopped", result.err)
         self.assertIn("✓ put back", result.out)
-        with mock.patch.object(BrindleB2, "start_push", lambda self: self._close() or (200, {})):
+        with mock.patch.object(BrindleB2, "start_push", lambda self: self.web.close() or (200, {})):
             result = self.direkt("rehearse", "--for", "1s")
         self.assertEqual(result.code, 3)
         self.assertIn("✗ not put back", result.out)

@@ -10,8 +10,9 @@ from direkt.device import described, library, words
 from direkt.device.model import BadAnswer, CannotDo, Capability, LoginRefused, PushState, Refused, Unreachable, need
 from direkt.documents import DocumentError
 from direkt.secret import Secret
-from direkt.sim import brindle
-from direkt.sim.brindle import BrindleB2, Faults
+from direkt.sim import unit
+from direkt.sim.brindle import BrindleB2
+from direkt.sim.web import Faults
 from tests.support import KEY, Folder, free_port, wait_until
 
 
@@ -49,7 +50,7 @@ class Device(unittest.TestCase):
         state = talk.read()
         self.assertTrue(state.restart_needed)
         self.assertEqual(self.device.state()["channels"]["second"]["video"]["keyframe_frames"], 100)
-        with mock.patch.object(brindle, "RESTART_SECONDS", 0.3):
+        with mock.patch.object(unit, "RESTART_SECONDS", 0.3):
             talk.restart()
             wait_until(lambda: not talk.answers())
             wait_until(talk.answers)
@@ -224,7 +225,8 @@ class SlotForms(unittest.TestCase):
 
     def test_what_a_file_does_not_describe_its_driver_cannot_do(self):
         file = shipped_file()
-        self.assertEqual(described.Driver("x", file, "http://192.0.2.1", None).capabilities, frozenset(Capability))
+        able = {Capability.WRITE, Capability.SLOTS, Capability.PUSH, Capability.RESTART}
+        self.assertEqual(described.Driver("x", file, "http://192.0.2.1", None).capabilities, able)
         bare = file.model_copy(update={"slots": None, "requests": {"state": "GET /"}})
         talk = described.Driver("x", bare, "http://192.0.2.1", None)
         self.assertEqual(talk.capabilities, frozenset())
@@ -291,7 +293,7 @@ class Files(Folder):
         head = "schema: direkt.driver/1\ntitle: x\n"
         for text, error in (
             ("login: digst\n", "own.yaml:1: kind: expected http-json"), ("kind: carrier-pigeon\n", "own.yaml:3: kind: expected http-json, got 'carrier-pigeon'"),
-            ("kind: http-json\nlogin: digst\n", "own.yaml:4: login: expected 'digest', 'basic' or 'none'"),
+            ("kind: http-json\nlogin: digst\n", "own.yaml:4: login: expected 'any', 'digest', 'basic' or 'none'"),
             ("kind: http-json\nlogin: none\nrequests: {limits: GET /}\nfacts: {model: m, firmware: f}\nchannels: {}\nsettings:\n  video.codek: {field: a}\n",
              "own.yaml:9: settings: unknown parameter.*did you mean video.codec"),
         ):  # fmt: skip

@@ -94,7 +94,7 @@ class Waiting(Net):
         self.assertEqual(self.alive(crowd), 8)
         address = f"rtmps://127.0.0.1:{self.port}/live/a"
         from direkt.protocol.address import parse
-        from direkt.sim.brindle import _unchecked
+        from direkt.sim.unit import _unchecked
 
         publisher = Publisher(parse(address), Secret(KEY), tls=_unchecked())
         await publisher.start()

@@ -8,8 +8,9 @@ from direkt.media import Claims
 from direkt.net.rtmp import Receiver
 from direkt.net.transport import Arrived, Left
 from direkt.secret import Secret
-from direkt.sim.brindle import BrindleB2, Faults
+from direkt.sim.brindle import BrindleB2
 from direkt.sim.push import AudioSettings, Programme, exact_rate
+from direkt.sim.web import Faults
 from tests.support import KEY, card, flat
 
 
@@ -30,7 +31,7 @@ class Page(unittest.TestCase):
         self.assertEqual(bare.status_code, 401)
         self.assertIn("Digest realm=", bare.headers["www-authenticate"])
         self.assertEqual(self.http.get("/api/v1/state").status_code, 200)
-        self.device._nonces.clear()
+        self.device.login._nonces.clear()
         self.assertEqual(self.http.get("/api/v1/state").status_code, 200, "an old nonce is renewed")
         basic = httpx.get(f"http://127.0.0.1:{self.device.port}/api/v1/state", auth=("op", "pw"), trust_env=False)
         self.assertEqual(basic.status_code, 401)

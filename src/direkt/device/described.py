@@ -20,6 +20,7 @@ from direkt.device import words
 from direkt.device.http import HttpDevice, Login
 from direkt.device.model import (
     BadAnswer,
+    Bare,
     Capability,
     Channel,
     DeviceError,
@@ -143,7 +144,7 @@ def _names(entries: SlotEntries) -> dict[str, str]:
     return {name: entries.fields.get(name) or ours.get(name, name) for name in forms.LABELS[entries.form]}
 
 
-class Driver:
+class Driver(Bare):
     """Talks to one device as its driver file says."""
 
     def __init__(self, name: str, file: DriverFile, address: str, login: tuple[str, Secret] | None) -> None:

@@ -1,7 +1,7 @@
-"""HTTP to a device: login, limits, and JSON answers; every failure is a DeviceError in plain words.
+"""HTTP to a device: login, limits, and answers; every failure is a DeviceError in plain words.
 
 A device is not trusted: its answers are bounded in bytes and time while they arrive, numbers are finite, and texts
-carry no control characters that a terminal would obey.
+carry no control characters that a terminal would obey. A login that was refused is not sent again: accounts lock.
 """
 
 from __future__ import annotations
@@ -9,46 +9,81 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import json
-from collections.abc import AsyncIterator, Coroutine, Mapping
+import secrets
+import ssl
+from collections.abc import AsyncIterator, Callable, Coroutine, Generator, Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from typing import Literal
 
 import httpx
 
 from direkt.device.model import BadAnswer, LoginRefused, Unreachable
-from direkt.errors import os_words
+from direkt.errors import os_words, tls_words
 from direkt.printable import printable
+from direkt.protocol import httpauth
+from direkt.protocol.httpauth import Challenge
 from direkt.secret import Secret
 
 LIMIT = 5.0  # s until an answer begins, and between its parts
 _WHOLE_LIMIT = 15.0  # s for a request with its login and the whole answer
+_SLOWEST = 50_000  # bytes a second at which a file is sent to a device, at the least
 _LARGEST = 1 << 20  # bytes of an answer
 _GREATEST = 1 << 63  # of a whole number
+_PIECE = 1 << 16  # bytes of a file that go at once
 
 _LINE_ENDS = dict.fromkeys(map(ord, "\t\n\r\u2028\u2029"), "?")
 
-Login = Literal["digest", "basic", "none"]
+Login = Literal["any", "digest", "basic", "none"]  # any: the strongest that the device offers
+_ALLOWED: Mapping[Login, tuple[str, ...]] = {
+    "any": ("digest", "basic"), "digest": ("digest",), "basic": ("basic",), "none": (),
+}  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Answer:
+    """What a device answers, whatever its status."""
+
+    status: int
+    headers: httpx.Headers
+    content: bytes
+
+    @property
+    def kind(self) -> str:
+        """Its content type, safe to print."""
+        return on_one_line(self.headers.get("content-type", "something").partition(";")[0].strip()[:60])
+
+    @property
+    def text(self) -> str:
+        """Its content as text, in the coding that it names, else in UTF-8."""
+        _, _, named = self.headers.get("content-type", "").lower().partition("charset=")
+        try:
+            return self.content.decode(named.split(";")[0].strip(" \"'") or "utf-8", "replace")
+        except LookupError:
+            return self.content.decode("utf-8", "replace")
+
+
+class Upload:
+    """A body that is sent piece by piece. ``open`` gives its pieces anew each time; ``sent`` is told how many bytes went."""
+
+    def __init__(self, open: Callable[[], Iterator[bytes]], size: int, sent: Callable[[int], None]) -> None:
+        self.open, self.size, self.sent = open, size, sent
 
 
 class HttpDevice:
     """One device's HTTP interface. ``name`` is what people call the device."""
 
-    def __init__(self, name: str, address: str, kind: Login, login: tuple[str, Secret] | None) -> None:
-        self.name, self.address = name, address
-        self._kind: Login = kind
+    def __init__(
+        self, name: str, address: str, kind: Login, login: tuple[str, Secret] | None, *,
+        any_certificate: bool = False, limit: float = LIMIT,
+    ) -> None:  # fmt: skip
+        self.name, self.address, self._kind, self._limit = name, address, kind, limit
+        self._login = _Login(*login, _ALLOWED[kind]) if login is not None and kind != "none" else None
         self._has_login = login is not None
-        auth: httpx.Auth | None = None
-        if login is not None and kind != "none":
-            scheme = httpx.DigestAuth if kind == "digest" else httpx.BasicAuth
-            auth = scheme(login[0], login[1].reveal())
         self._loop = asyncio.new_event_loop()  # of asyncio there is only this: it alone can end a wait as a whole
         self._client = httpx.AsyncClient(
-            base_url=address,
-            auth=auth,
-            timeout=LIMIT,
-            transport=_Bounded(trust_env=False),
-            trust_env=False,
-            headers={"Accept-Encoding": "identity"},
-        )
+            base_url=address, timeout=limit, trust_env=False, headers={"Accept-Encoding": "identity"},
+            transport=_Bounded(trust_env=False, verify=_certificates(address, any_certificate)),
+        )  # fmt: skip
 
     def close(self) -> None:
         """Lets go of the connection."""
@@ -56,45 +91,73 @@ class HttpDevice:
             self._loop.run_until_complete(self._client.aclose())
             self._loop.close()
 
+    @property
+    def refused(self) -> bool:
+        """Whether the login was refused."""
+        return self._login is not None and self._login.refused
+
     def ask(self, method: str, path: str, body: Mapping[str, object] | None = None) -> tuple[bool, object]:
         """Whether the device takes a request, and the JSON that it answers. Raises DeviceError."""
+        headers = {} if body is None else {"Content-Type": "application/json"}
+        answer = self.admitted(method, path, b"" if body is None else json.dumps(body).encode(), headers)
+        return answer.status < 400, self.read_json(answer, f"{method} {path}")
+
+    def admitted(
+        self, method: str, path: str, body: bytes | Upload = b"", headers: Mapping[str, str] | None = None, *,
+        most: int = _LARGEST,
+    ) -> Answer:  # fmt: skip
+        """The answer to a request of somebody who may ask. Raises DeviceError; LoginRefused where the login is in the way."""
+        answer = self.exchange(method, path, body, headers, most=most)
+        if answer.status in (401, 403):
+            raise LoginRefused(self.login_hint(answer))
+        return answer
+
+    def exchange(
+        self, method: str, path: str, body: bytes | Upload = b"", headers: Mapping[str, str] | None = None, *,
+        most: int = _LARGEST, anonymous: bool = False,
+    ) -> Answer:  # fmt: skip
+        """Whatever the device answers. Raises DeviceError; ``anonymous``: the login stays here."""
         if not path.startswith("/") or path.startswith("//"):
             raise ValueError(f"{path!r} is no path on the device")
+        if self.refused and not anonymous:
+            raise LoginRefused(
+                f"{self.name} has refused this login; it is not sent again, so that the account does not lock"
+            )
+        asked = f"{method} {path.partition('?')[0]}"
+        limit = _WHOLE_LIMIT + (body.size / _SLOWEST if isinstance(body, Upload) else 0)
         try:
-            answer = self._wait(self._request(method, path, body))
+            return self._wait(self._request(method, path, body, headers or {}, most, anonymous, limit))
         except TimeoutError:
             raise BadAnswer(
-                f"{self.name} answers {method} {path} with bytes that take more than {_WHOLE_LIMIT:g} s: is this address the "
-                f"right device?"
+                f"{self.name} answers {asked} with bytes that take more than {limit:g} s: is this address the right device?"
             ) from None
         except _TooMuch as error:
-            raise BadAnswer(
-                f"{self.name} answers {method} {path} with {error}: is this address the right device?"
-            ) from None
+            raise BadAnswer(f"{self.name} answers {asked} with {error}: is this address the right device?") from None
         except httpx.TimeoutException:
             raise Unreachable(
-                f"{self.name} at {self.address} does not answer within {LIMIT:g} s: is it on, is the address right?"
+                f"{self.name} at {self.address} does not answer within {self._limit:g} s: is it on, is the address right?"
             ) from None
         except (httpx.HTTPError, httpx.InvalidURL) as error:
             raise Unreachable(
                 f"{self.name} at {self.address} cannot be reached ({_reason(error)}): is it on, is the address right?"
             ) from None
-        if answer.status_code in (401, 403):
-            raise LoginRefused(self._login_hint(answer))
-        try:
-            return not answer.is_error, _read(answer.text) if answer.content else {}
-        except (ValueError, RecursionError):
-            kind = _printable(answer.headers.get("content-type", "something"))
-            raise BadAnswer(
-                f"{self.name} answers {method} {path} with {kind}, expected JSON: is this address the right device, and is it "
-                f"done starting?"
-            ) from None
 
-    async def _request(self, method: str, path: str, body: Mapping[str, object] | None) -> httpx.Response:
-        async with asyncio.timeout(_WHOLE_LIMIT):
-            return await self._client.request(method, path, json=body)
+    async def _request(
+        self, method: str, path: str, body: bytes | Upload, headers: Mapping[str, str], most: int, anonymous: bool, limit: float
+    ) -> Answer:  # fmt: skip
+        content = _Pieces(body) if isinstance(body, Upload) else body
+        more = dict(headers)
+        if isinstance(body, Upload):
+            more["Content-Length"] = str(body.size)
+        request = self._client.build_request(
+            method, path, content=content or None, headers=more, extensions={"most": most}
+        )
+        request.extensions["timeout"] = httpx.Timeout(self._limit).as_dict()
+        async with asyncio.timeout(limit):
+            answer = await self._client.send(request, auth=None if anonymous else self._login)
+            return Answer(answer.status_code, answer.headers, answer.content)
 
-    def _wait(self, request: Coroutine[None, None, httpx.Response]) -> httpx.Response:
+    def _wait(self, request: Coroutine[None, None, Answer]) -> Answer:
         """The answer; where the wait is interrupted, the request ends too."""
         task = self._loop.create_task(request)
         try:
@@ -106,19 +169,119 @@ class HttpDevice:
                     self._loop.run_until_complete(task)
             raise
 
-    def _login_hint(self, answer: httpx.Response) -> str:
-        wanted = _printable(answer.headers.get("www-authenticate", "").split(" ")[0].lower()[:20])
+    def read_json(self, answer: Answer, asked: str) -> object:
+        """The JSON of an answer, an empty object where there is none. Raises BadAnswer."""
+        try:
+            return _read(answer.content.decode()) if answer.content else {}
+        except (ValueError, RecursionError):
+            raise BadAnswer(
+                f"{self.name} answers {asked} with {answer.kind}, expected JSON: is this address the right device, and is it "
+                f"done starting?"
+            ) from None
+
+    def login_hint(self, answer: Answer) -> str:
+        """Why a login was not taken: what the device offers, what was tried, what to change."""
+        challenges = httpauth.parse_challenges(answer.headers.get_list("www-authenticate"))
+        offered = _listed(challenges)
         if not self._has_login:
-            return f"{self.name} wants a login ({wanted or 'some kind'}): give it under 'login' in the rig"
-        if wanted and self._kind not in ("none", wanted):
-            return f"{self.name} wants a {wanted} login, its driver uses {self._kind}"
-        return f"{self.name} refuses the login: check user name and password"
+            return f"{self.name} wants a login ({offered or 'some kind'}): give it under 'login' in the rig"
+        login = self._login
+        if login is not None and login.tried:
+            if login.accepted:
+                return f"{self.name} takes the login of {login.user}, but not for this: give that user more rights on its page"
+            return (
+                f"{self.name} refuses the login of {login.user} ({login.tried}; it offers {offered or 'nothing else'}): "
+                f"check user name and password; it was sent once and is not sent again"
+            )
+        if answer.status == 403:
+            return f"{self.name} refuses this to everybody (403): is this address allowed on its page?"
+        if challenges:
+            ours = "digest or basic" if self._kind == "any" else self._kind
+            return (
+                f"{self.name} wants a {offered} login, its driver uses {ours}: choose {ours} on the device's page, or a driver "
+                f"that has the device's own"
+            )
+        return f"{self.name} wants a login and does not say which kind: choose digest on its page"
+
+
+def _listed(challenges: Sequence[Challenge]) -> str:
+    names = list(dict.fromkeys(on_one_line(challenge.text)[:20] for challenge in challenges))[:4]
+    return names[0] if len(names) == 1 else ", ".join(names[:-1]) + " and " + names[-1] if names else ""
+
+
+class _Login(httpx.Auth):
+    """Answers the device's challenge: once with a given nonce, and once more where only the nonce was too old."""
+
+    def __init__(self, user: str, password: Secret, allowed: tuple[str, ...]) -> None:
+        self.user, self._password, self._allowed = user, password, allowed
+        self._challenge: Challenge | None = None
+        self._count = 0
+        self.tried = ""  # the scheme that was used
+        self.accepted = False  # a login was taken before
+        self.refused = False
+
+    def auth_flow(self, request: httpx.Request) -> Generator[httpx.Request, httpx.Response, None]:
+        signed = self._challenge is not None and self._sign(request, self._challenge)
+        for retry in range(3):
+            answer = yield request
+            if answer.status_code != 401:
+                self.accepted |= signed and answer.status_code != 403
+                self._follow(answer)
+                return
+            offered = httpauth.parse_challenges(answer.headers.get_list("www-authenticate"))
+            best = httpauth.choose(offered, self._allowed)
+            if best is None:
+                return
+            fresh = best.stale or (self.accepted and retry == 0)  # not every device says that a nonce is too old
+            if signed and not (fresh and best.scheme == "digest"):
+                self.refused = not self.accepted
+                return
+            self._challenge, self._count = best, 0
+            signed = self._sign(request, best)
+        self.refused = not self.accepted
+
+    def _sign(self, request: httpx.Request, challenge: Challenge) -> bool:
+        self.tried = challenge.text
+        if challenge.scheme == "basic":
+            request.headers["Authorization"] = httpauth.basic(self.user, self._password.reveal())
+            return True
+        self._count += 1
+        stream = request.stream
+        body = b"".join(stream.upload.open()) if isinstance(stream, _Pieces) else request.content
+        request.headers["Authorization"] = httpauth.digest(
+            challenge, self.user, self._password.reveal(), request.method, request.url.raw_path.decode("ascii"),
+            count=self._count, client_nonce=secrets.token_hex(8), body=body,
+        )  # fmt: skip
+        return True
+
+    def _follow(self, answer: httpx.Response) -> None:
+        """The nonce for the next request, where the device names one (RFC 7616, 3.5)."""
+        said = httpauth.parse_challenges([f"Info {answer.headers.get('authentication-info', '')}"])
+        nonce = said[0].parameters.get("nextnonce") if said else None
+        if nonce and self._challenge is not None and self._challenge.scheme == "digest":
+            self._challenge = Challenge("digest", {**self._challenge.parameters, "nonce": nonce})
+            self._count = 0
+
+
+def _certificates(address: str, any_certificate: bool) -> ssl.SSLContext | bool:
+    """What a device's certificate is checked against; reading the system's list takes long, so only where it is needed."""
+    if not address.startswith("https:"):
+        return False
+    context = ssl.create_default_context()
+    if any_certificate:
+        context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
+    return context
 
 
 def _reason(error: Exception) -> str:
     """The system's words, which lie behind those of the HTTP library; else the library's own."""
     cause: BaseException | None = error
     while cause is not None:
+        if isinstance(cause, ssl.SSLError):
+            more = (
+                "; if you know it, write 'certificate: any' under the device" if "self-made" in tls_words(cause) else ""
+            )
+            return tls_words(cause) + more
         if isinstance(cause, OSError) and cause.errno:
             return os_words(cause)
         inside = cause.exceptions[0] if isinstance(cause, BaseExceptionGroup) else None
@@ -130,6 +293,20 @@ class _TooMuch(Exception):
     """An answer beyond the limits."""
 
 
+class _Pieces(httpx.AsyncByteStream):
+    """A body that goes piece by piece."""
+
+    def __init__(self, upload: Upload) -> None:
+        self.upload = upload
+
+    async def __aiter__(self) -> AsyncIterator[bytes]:
+        sent = 0
+        for part in self.upload.open():
+            yield part
+            sent += len(part)
+            self.upload.sent(sent)
+
+
 class _Bounded(httpx.AsyncHTTPTransport):
     """Ends answers that are too long or packed."""
 
@@ -139,20 +316,20 @@ class _Bounded(httpx.AsyncHTTPTransport):
             await answer.aclose()
             raise _TooMuch("packed bytes that nobody asked for")
         assert isinstance(answer.stream, httpx.AsyncByteStream)
-        answer.stream = _Limited(answer.stream)
+        answer.stream = _Limited(answer.stream, request.extensions.get("most", _LARGEST))
         return answer
 
 
 class _Limited(httpx.AsyncByteStream):
-    def __init__(self, stream: httpx.AsyncByteStream) -> None:
-        self._stream = stream
+    def __init__(self, stream: httpx.AsyncByteStream, most: int) -> None:
+        self._stream, self._most = stream, most
 
     async def __aiter__(self) -> AsyncIterator[bytes]:
         size = 0
         async for part in self._stream:
             size += len(part)
-            if size > _LARGEST:
-                raise _TooMuch(f"more than {_LARGEST >> 20} MiB")
+            if size > self._most:
+                raise _TooMuch(f"more than {self._most >> 20} MiB")
             yield part
 
     async def aclose(self) -> None:
@@ -177,7 +354,7 @@ def _read(text: str) -> object:
     return _plain(json.loads(text, parse_float=_finite, parse_int=_whole, parse_constant=_finite))
 
 
-def _printable(text: str) -> str:
+def on_one_line(text: str) -> str:
     """A text without characters that steer a terminal or turn its direction, on one line."""
     return printable(text).translate(_LINE_ENDS)
 
@@ -185,9 +362,14 @@ def _printable(text: str) -> str:
 def _plain(data: object) -> object:
     """JSON whose texts are printable."""
     if isinstance(data, str):
-        return data if data.isprintable() else _printable(data)
+        return data if data.isprintable() else on_one_line(data)
     if isinstance(data, dict):
-        return {_printable(name): _plain(value) for name, value in data.items()}
+        return {on_one_line(name): _plain(value) for name, value in data.items()}
     if isinstance(data, list):
         return [_plain(value) for value in data]
     return data
+
+
+def pieces(data: bytes) -> Iterator[bytes]:
+    """Bytes in pieces of a size that a progress line can follow."""
+    return (data[at : at + _PIECE] for at in range(0, len(data), _PIECE))

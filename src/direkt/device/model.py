@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import datetime
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
+from pathlib import Path
 from typing import Protocol
 
 from direkt import parameters
@@ -23,11 +25,19 @@ class Unreachable(DeviceError):
 
 
 class LoginRefused(DeviceError):
-    """It does not take the login."""
+    """It does not take the login; ``said`` are its own words, where it has some."""
+
+    def __init__(self, text: str, said: str = "") -> None:
+        self.said = said
+        super().__init__(text)
 
 
 class BadAnswer(DeviceError):
     """It answers with something that its driver does not know."""
+
+
+class NotOffered(DeviceError):
+    """It does not have this, though its driver could use it."""
 
 
 class Refused(DeviceError):
@@ -44,7 +54,7 @@ class CannotDo(UnusableInput):
 
 @dataclass(frozen=True, slots=True)
 class InputSignal:
-    """What arrives at the device's input."""
+    """What arrives at the device's input, or what its sensor gives."""
 
     text: str  # as the device says it
     width: int = 0  # px
@@ -54,12 +64,30 @@ class InputSignal:
 
 
 @dataclass(frozen=True, slots=True)
+class Together:
+    """Limits that hold where the channel has certain values."""
+
+    when: tuple[Demand, ...]  # all of them; none: always
+    then: tuple[Demand, ...] = ()
+    pictures: tuple[int, int] | None = None  # the keyframe interval, counted in pictures: the least and the most
+    because: str = ""
+
+    def holds(self, values: Mapping[str, parameters.Value]) -> bool:
+        """Whether it applies beside these values (under every name that follows from them)."""
+        return all(demand.name in values and demand.allows(values[demand.name]) for demand in self.when)
+
+
+@dataclass(frozen=True, slots=True)
 class Channel:
     """A separately encoded output."""
 
     name: str
     values: Values  # as set; one name for each setting
     limits: Mapping[str, Demand]  # what it can be set to
+    title: str = ""  # what the device calls it
+    together: tuple[Together, ...] = ()  # limits that depend on each other
+    source: InputSignal | None = None  # where channels have different ones
+    stream: str = ""  # the address at which the device gives the channel out itself
 
     @property
     def full(self) -> Values:
@@ -91,16 +119,81 @@ class Slot:
 
 
 @dataclass(frozen=True, slots=True)
+class Identity:
+    """What a device is."""
+
+    make: str = ""
+    model: str = ""
+    firmware: str = ""
+    serial: str = ""
+
+
+@dataclass(frozen=True, slots=True)
 class DeviceState:
     """A device at one moment."""
 
     model: str
     firmware: str
     temperature: float | None  # degrees Celsius
-    input: InputSignal | None
+    input: InputSignal | None  # None: no signal; one without a size: not told
     restart_needed: bool
     channels: Mapping[str, Channel]
     slots: Mapping[int, Slot] = field(default_factory=dict)  # empty where the device has none
+    make: str = ""
+    remarks: tuple[str, ...] = ()  # what could not be read, and what is odd
+
+    def channel(self, name: str) -> Channel | None:
+        """The channel by our name, or by what the device calls it; None where there is none."""
+        found = self.channels.get(name)
+        return found or next((one for one in self.channels.values() if one.title == name), None)
+
+
+@dataclass(frozen=True, slots=True)
+class DeviceClock:
+    """A device's clock."""
+
+    utc: datetime.datetime | None  # None: it does not tell
+    offset: float | None  # s that it is ahead of ours
+    by_ntp: bool
+    servers: tuple[str, ...] = ()  # of NTP
+    zone: str = ""  # as POSIX writes it
+
+
+@dataclass(frozen=True, slots=True)
+class Network:
+    """How a device stands in its network (IPv4)."""
+
+    interface: str  # what the device calls it
+    address: str
+    prefix: int  # bits
+    dhcp: bool
+    gateways: tuple[str, ...] = ()
+    dns: tuple[str, ...] = ()
+    ntp: tuple[str, ...] = ()
+    hardware: str = ""  # MAC address
+
+
+@dataclass(frozen=True, slots=True)
+class Health:
+    """How a device fares; None where it does not tell."""
+
+    clock: DeviceClock | None = None
+    temperature: float | None = None  # degrees Celsius
+    memory_free: float | None = None  # percent
+    fan: str | None = None
+    input: str | None = None  # empty: no signal
+    uptime: float | None = None  # s
+    pushes: tuple[Slot, ...] = ()
+    restart_needed: bool = False
+    wrong: tuple[str, ...] = ()  # what the device itself complains of
+
+
+@dataclass(frozen=True, slots=True)
+class Preset:
+    """A position of a camera that moves."""
+
+    token: str
+    name: str
 
 
 class Capability(StrEnum):
@@ -110,6 +203,12 @@ class Capability(StrEnum):
     SLOTS = "fill its push slots"
     PUSH = "start and stop its push"
     RESTART = "restart it"
+    FIRMWARE = "replace its firmware"
+    SNAPSHOT = "take a picture"
+    PRESETS = "recall positions"
+    ADDRESS = "change its address"
+    TIME = "set its clock"
+    CLAIM = "set its first password"
 
 
 class Driver(Protocol):
@@ -118,6 +217,9 @@ class Driver(Protocol):
     name: str
     address: str  # where the device is, as the rig says
     capabilities: frozenset[Capability]
+
+    def identity(self) -> Identity:
+        """What it is."""
 
     def read(self) -> DeviceState:
         """State and limits."""
@@ -140,8 +242,148 @@ class Driver(Protocol):
     def answers(self) -> bool:
         """Whether it answers now; False while it is away or not done starting."""
 
+    def health(self) -> Health:
+        """How it fares."""
+
+    def snapshot(self, channel: str) -> bytes:
+        """A picture of a channel as the device makes it, a JPEG (SNAPSHOT)."""
+
+    def presets(self) -> list[Preset]:
+        """The positions that it keeps (PRESETS)."""
+
+    def go_to(self, preset: Preset) -> None:
+        """Moves to one (PRESETS)."""
+
+    def store(self, name: str, preset: Preset | None) -> None:
+        """Keeps the present position under a name, in the place of ``preset`` where one is given (PRESETS)."""
+
+    def clock(self) -> DeviceClock:
+        """Its clock (TIME)."""
+
+    def set_clock(self, moment: datetime.datetime | None, servers: tuple[str, ...]) -> None:
+        """Sets the clock to ``moment``, or to follow NTP ``servers`` (TIME)."""
+
+    def network(self) -> Network:
+        """Its address and what belongs to it (ADDRESS)."""
+
+    def set_network(self, wanted: Network) -> bool:
+        """Changes it, and says whether the device has to restart for that (ADDRESS). It may be gone at once."""
+
+    def update(self, file: Path, sent: Callable[[int], None]) -> None:
+        """Sends a firmware file; ``sent`` is told how many bytes went (FIRMWARE). Raises Refused."""
+
+    def is_new(self) -> bool:
+        """Whether it waits for its first password (CLAIM)."""
+
+    def claim(self, user: str, password: Secret) -> None:
+        """Sets the first password (CLAIM). Raises Refused."""
+
     def close(self) -> None:
         """Lets go of the connection."""
+
+
+class Bare:
+    """What a driver inherits that cannot do everything: each method says so."""
+
+    name: str
+    address: str
+    capabilities: frozenset[Capability] = frozenset()
+
+    def _cannot(self, capability: Capability) -> CannotDo:
+        return CannotDo(f"{self.name}: its driver cannot {capability.value}; do it by hand on the device's page")
+
+    def read(self) -> DeviceState:
+        """To be written."""
+        raise NotImplementedError
+
+    def identity(self) -> Identity:
+        """From the state."""
+        state = self.read()
+        return Identity(state.make, state.model, state.firmware)
+
+    def health(self) -> Health:
+        """From the state."""
+        return health_of(self.read())
+
+    def write(self, channel: Channel, values: Values) -> None:
+        """Raises CannotDo."""
+        raise self._cannot(Capability.WRITE)
+
+    def write_slot(self, slot: int, channel: str, server: str, key: Secret) -> None:
+        """Raises CannotDo."""
+        raise self._cannot(Capability.SLOTS)
+
+    def push(self, slot: int, *, on: bool) -> None:
+        """Raises CannotDo."""
+        raise self._cannot(Capability.PUSH)
+
+    def restart(self) -> None:
+        """Raises CannotDo."""
+        raise self._cannot(Capability.RESTART)
+
+    def answers(self) -> bool:
+        """Whether it can be read."""
+        try:
+            self.read()
+        except DeviceError:
+            return False
+        return True
+
+    def snapshot(self, channel: str) -> bytes:
+        """Raises CannotDo."""
+        raise self._cannot(Capability.SNAPSHOT)
+
+    def presets(self) -> list[Preset]:
+        """Raises CannotDo."""
+        raise self._cannot(Capability.PRESETS)
+
+    def go_to(self, preset: Preset) -> None:
+        """Raises CannotDo."""
+        raise self._cannot(Capability.PRESETS)
+
+    def store(self, name: str, preset: Preset | None) -> None:
+        """Raises CannotDo."""
+        raise self._cannot(Capability.PRESETS)
+
+    def clock(self) -> DeviceClock:
+        """Raises CannotDo."""
+        raise self._cannot(Capability.TIME)
+
+    def set_clock(self, moment: datetime.datetime | None, servers: tuple[str, ...]) -> None:
+        """Raises CannotDo."""
+        raise self._cannot(Capability.TIME)
+
+    def network(self) -> Network:
+        """Raises CannotDo."""
+        raise self._cannot(Capability.ADDRESS)
+
+    def set_network(self, wanted: Network) -> bool:
+        """Raises CannotDo."""
+        raise self._cannot(Capability.ADDRESS)
+
+    def update(self, file: Path, sent: Callable[[int], None]) -> None:
+        """Raises CannotDo."""
+        raise self._cannot(Capability.FIRMWARE)
+
+    def is_new(self) -> bool:
+        """A device whose driver cannot set a first password is not known to want one."""
+        return False
+
+    def claim(self, user: str, password: Secret) -> None:
+        """Raises CannotDo."""
+        raise self._cannot(Capability.CLAIM)
+
+    def close(self) -> None:
+        """There is nothing to let go of."""
+
+
+def health_of(state: DeviceState) -> Health:
+    """What a state tells of a device's health."""
+    signal = None if state.input is not None and not state.input.text else (state.input.text if state.input else "")
+    return Health(
+        temperature=state.temperature, input=signal, pushes=tuple(state.slots.values()),
+        restart_needed=state.restart_needed,
+    )  # fmt: skip
 
 
 def need(driver: Driver, *capabilities: Capability) -> None:

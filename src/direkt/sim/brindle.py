@@ -6,33 +6,18 @@ once but reach the stream only after a restart, and a restart takes two seconds 
 
 from __future__ import annotations
 
-import asyncio
-import contextlib
 import copy
-import hashlib
 import json
-import os
-import re
-import socket
-import ssl
-import threading
-import time
-from dataclasses import dataclass, field
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from typing import Any
 
 from direkt.codec.aac_writer import ToneWriter
 from direkt.codec.bits import BitstreamError
 from direkt.codec.testcard import CardSettings, TestCard
-from direkt.net.transport import PublishError, transport
-from direkt.protocol import address
-from direkt.protocol.address import AddressError
-from direkt.secret import Secret
-from direkt.sim.push import AudioSettings, Programme, exact_rate, push
+from direkt.sim.push import AudioSettings, exact_rate
+from direkt.sim.unit import Target, Unit
+from direkt.sim.web import Faults, Request, Response
 
-MODEL, FIRMWARE, REALM = "Brindle B2", "2.4.1", "Brindle B2"
-RESTART_SECONDS = 2.0
-RETRY_SECONDS = 3.0
+MODEL, FIRMWARE = "Brindle B2", "2.4.1"
 _INPUT = {"connected": True, "format": "1080p50"}
 _INPUT_RATE = 50
 
@@ -64,114 +49,34 @@ _LIMITS: dict[str, dict[str, Any]] = {
 _PROFILES = {"Baseline": "baseline", "Main": "main", "High": "high"}
 
 
-@dataclass(slots=True)
-class Faults:
-    """What is broken on purpose."""
-
-    never_returns: bool = False  # stays away after a restart
-    not_json: bool = False  # answers with a page
-    sticky: set[str] = field(default_factory=set)  # fields such as "video.size" that say yes and change nothing
-    mute: bool = False  # carries silence
-
-
-class BrindleB2:
+class BrindleB2(Unit):
     """One device. start() opens its port on the loopback interface, stop() switches it off."""
 
     def __init__(self, user: str, password: str, *, port: int = 0, faults: Faults | None = None) -> None:
-        self._user, self._password = user, password
-        self.port = port
-        self.faults = faults or Faults()
-        self._lock = threading.RLock()
+        super().__init__(MODEL, user, password, port=port, faults=faults)
         self._active: dict[str, Any] = copy.deepcopy(_START)
         self._saved: dict[str, Any] = copy.deepcopy(_START)
         self._slot: dict[str, Any] = {"channel": "main", "server": "", "key": ""}
-        self._push_state, self._push_message, self._sent = "stopped", "", 0
-        self._nonces: dict[str, float] = {}
-        self._booted = time.monotonic()
-        self._server: _Server | None = None
-        self._loop = asyncio.new_event_loop()
-        self._push_task: asyncio.Task[None] | None = None
-        self._stopping = False
-        self._thread = threading.Thread(target=self._run_loop, daemon=True)
 
-    # Power
-
-    def start(self) -> None:
-        """Switches on. Raises OSError when the port is taken."""
-        self._open()
-        self._thread.start()
-
-    def stop(self) -> None:
-        """Switches off: the push ends in good order, the port closes."""
-        self._stopping = True
-        self._end_push()
-        self._close()
-        self._loop.call_soon_threadsafe(self._loop.stop)
-        self._thread.join(5)
-
-    def _run_loop(self) -> None:
-        asyncio.set_event_loop(self._loop)
-        self._loop.run_forever()
-        left = asyncio.all_tasks(self._loop)
-        for task in left:
-            task.cancel()
-        self._loop.run_until_complete(asyncio.gather(*left, return_exceptions=True))
-        self._loop.close()
-
-    def _open(self) -> None:
-        device = self
-
-        class Handler(_Handler):
-            owner = device
-
-        self._server = _Server(("127.0.0.1", self.port), Handler)
-        self.port = self._server.server_address[1]
-        threading.Thread(target=self._server.serve_forever, args=(0.05,), daemon=True).start()
-
-    def _close(self) -> None:
-        server, self._server = self._server, None
-        if server is not None:
-            server.shutdown()
-            server.server_close()
-            server.hang_up()
-
-    def restart(self) -> None:
-        """Goes away for two seconds; then what was saved is in force, and the push is off."""
-        threading.Thread(target=self._restart, daemon=True).start()
-
-    def _restart(self) -> None:
-        time.sleep(0.1)  # lets the answer out
-        self._end_push()
-        self._close()
-        if self.faults.never_returns:
-            return
-        time.sleep(RESTART_SECONDS)
-        with self._lock:
-            self._active = copy.deepcopy(self._saved)
-            self._booted = time.monotonic()
-        for _ in range(50):  # somebody may hold the port for a moment
-            if self._stopping:
-                return
-            try:
-                self._open()
-                return
-            except OSError:
-                time.sleep(0.1)
+    def restarted(self) -> None:
+        """What was saved comes into force."""
+        if self.faults.forgets:
+            self._saved = copy.deepcopy(_START)
+        self._active = copy.deepcopy(self._saved)
 
     # State
 
     def state(self) -> dict[str, Any]:
         """What GET /api/v1/state answers."""
         with self._lock:
-            uptime = time.monotonic() - self._booted
             return {
-                "model": MODEL, "firmware": FIRMWARE, "uptime_s": round(uptime), "input": _INPUT,
-                "temperature_c": round(44.5 + 3.0 * min(1.0, uptime / 600), 1),
+                "model": MODEL, "firmware": FIRMWARE, "uptime_s": round(self.uptime), "input": _INPUT,
+                "temperature_c": self.temperature,
                 "restart_needed": self._active != self._saved, "channels": copy.deepcopy(self._saved),
                 "push": [{
                     "slot": 1, "channel": self._slot["channel"], "server": self._slot["server"],
-                    "key_length": len(self._slot["key"]), "state": self._push_state, "message": self._push_message,
-                    "sent_bytes": self._sent,
+                    "key_length": len(self._slot["key"]), "state": self.push_state, "message": self.push_message,
+                    "sent_bytes": self.sent,
                 }],
             }  # fmt: skip
 
@@ -189,8 +94,10 @@ class BrindleB2:
                     reason = _refusal(name, value, known)
                     if reason:
                         refused.append({"field": f"{group}.{name}", "reason": reason})
-                    elif f"{group}.{name}" not in self.faults.sticky:
-                        wanted[group][name] = value
+                    elif (path := f"{group}.{name}") not in self.faults.sticky:
+                        wanted[group][name] = (
+                            min(value, self.faults.clamps[path]) if path in self.faults.clamps else value
+                        )
             refused += [] if refused else _combination(wanted)
             if refused:
                 return 422, {"refused": refused}
@@ -217,86 +124,60 @@ class BrindleB2:
         with self._lock:
             if not self._slot["server"] or not self._slot["key"]:
                 return 409, {"refused": [{"field": "push", "reason": "the slot has no server address or no key"}]}
-            if self._push_task is None:
-                self._push_state, self._push_message, self._sent = "connecting", "", 0
-                done = threading.Event()
-
-                def begin() -> None:
-                    self._push_task = self._loop.create_task(self._push())
-                    done.set()
-
-                self._loop.call_soon_threadsafe(begin)
-                done.wait(2)
+            self.begin_push()
         return 200, {}
 
     def stop_push(self) -> tuple[int, dict[str, Any]]:
         """What POST /api/v1/push/1/stop does."""
-        self._end_push()
+        self.end_push()
         return 200, {}
 
-    def _end_push(self) -> None:
-        task = self._push_task
-        if task is not None:
-            self._loop.call_soon_threadsafe(task.cancel)
-            deadline = time.monotonic() + 3
-            while not task.done() and time.monotonic() < deadline:
-                time.sleep(0.01)
-        with self._lock:
-            self._push_task = None
-            self._push_state, self._push_message = "stopped", ""
+    def target(self) -> Target:
+        """The slot's address and key with the settings that are in force."""
+        slot, settings = self._slot, self._active[self._slot["channel"]]
+        return Target(slot["server"], slot["key"], *_settings(settings, mute=self.faults.mute))
 
-    async def _push(self) -> None:
-        while True:
-            with self._lock:
-                slot, settings = dict(self._slot), copy.deepcopy(self._active[self._slot["channel"]])
-                self._push_state = "connecting"
-            try:
-                server = address.parse(slot["server"])
-                publisher = transport(server.scheme).publisher(server, Secret(slot["key"]), tls=_unchecked())
-                await push(publisher, Programme(*_settings(settings, mute=self.faults.mute)), self._progress)
-            except (PublishError, AddressError, BitstreamError) as error:
-                with self._lock:
-                    self._push_state, self._push_message = "retrying", str(error)
-            await asyncio.sleep(RETRY_SECONDS)
+    # HTTP
 
-    def _progress(self, sent: int) -> None:
-        self._sent = sent
-        self._push_state, self._push_message = "pushing", ""
+    def answer(self, request: Request) -> Response:
+        """Digest login, then JSON."""
+        right, stale = self.login.check(request)
+        if not right:
+            return _json(401, {"error": "login wanted"}, self.login.challenges(stale=stale))
+        try:
+            body = json.loads(request.body) if request.body else {}
+        except ValueError:
+            body = None
+        if not isinstance(body, dict):
+            return _json(400, {"error": "expected a JSON object"})
+        status, found = self._route(request, body)
+        if self.faults.not_json and status == 200:
+            return Response(200, b"<html><body>Please wait</body></html>", "text/html")
+        return _json(status, found)
 
-    # Login (RFC 7616)
-
-    def challenge(self, stale: bool) -> str:
-        """A WWW-Authenticate value with a fresh nonce."""
-        now = time.monotonic()
-        with self._lock:
-            self._nonces = {nonce: born for nonce, born in self._nonces.items() if now - born < 300}
-            nonce = os.urandom(16).hex()
-            self._nonces[nonce] = now
-        return f'Digest realm="{REALM}", qop="auth", algorithm=MD5, nonce="{nonce}"' + (", stale=true" if stale else "")
-
-    def admits(self, method: str, header: str) -> tuple[bool, bool]:
-        """Whether an Authorization value is right, and whether only its nonce is old."""
-        if not header.lower().startswith("digest "):
-            return False, False
-        fields = {name: a or b for name, a, b in re.findall(r'(\w+)=(?:"([^"]*)"|([^\s,]+))', header)}
-
-        def md5(text: str) -> str:
-            return hashlib.md5(text.encode(), usedforsecurity=False).hexdigest()
-
-        first = md5(f"{self._user}:{REALM}:{self._password}")
-        second = md5(f"{method}:{fields.get('uri', '')}")
-        parts = [first, *(fields.get(name, "") for name in ("nonce", "nc", "cnonce", "qop")), second]
-        right = fields.get("username") == self._user and fields.get("response") == md5(":".join(parts))
-        known = fields.get("nonce") in self._nonces
-        return right and known, right and not known
+    def _route(self, request: Request, body: dict[str, Any]) -> tuple[int, dict[str, Any]]:
+        asked = f"{request.method} {request.path}"
+        if asked == "GET /api/v1/state":
+            return 200, self.state()
+        if asked == "GET /api/v1/limits":
+            return 200, copy.deepcopy(_LIMITS)
+        if asked == "PUT /api/v1/push/1":
+            return self.put_slot(body)
+        if asked == "POST /api/v1/push/1/start":
+            return self.start_push()
+        if asked == "POST /api/v1/push/1/stop":
+            return self.stop_push()
+        if asked == "POST /api/v1/restart":
+            self.restart()
+            return 202, {}
+        channel = request.path.removeprefix("/api/v1/channels/")
+        if request.method == "PATCH" and channel in _START:
+            return self.patch(channel, body)
+        return 404, {"error": "no such resource"}
 
 
-def _unchecked() -> ssl.SSLContext:
-    """The unit takes any certificate, as many encoders do."""
-    context = ssl.create_default_context()
-    context.check_hostname = False
-    context.verify_mode = ssl.CERT_NONE
-    return context
+def _json(status: int, body: dict[str, Any], headers: tuple[tuple[str, str], ...] = ()) -> Response:
+    return Response(status, json.dumps(body).encode(), "application/json", headers)
 
 
 def _refusal(name: str, value: Any, known: dict[str, Any]) -> str | None:
@@ -344,91 +225,3 @@ def _settings(channel: dict[str, Any], *, mute: bool) -> tuple[CardSettings, Aud
     if not audio["enabled"]:
         return card, None
     return card, AudioSettings(audio["sample_rate"], audio["channels"], audio["bitrate_kbps"], tone=not mute)
-
-
-class _Server(ThreadingHTTPServer):
-    daemon_threads = True
-    allow_reuse_address = True
-
-    def __init__(self, *args: Any) -> None:
-        self._connections: set[socket.socket] = set()
-        super().__init__(*args)
-
-    def process_request(self, request: Any, client_address: Any) -> None:
-        request.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
-        self._connections.add(request)
-        super().process_request(request, client_address)
-
-    def shutdown_request(self, request: Any) -> None:
-        self._connections.discard(request)
-        super().shutdown_request(request)
-
-    def hang_up(self) -> None:
-        """Ends the connections that are still open."""
-        for connection in list(self._connections):
-            with contextlib.suppress(OSError):
-                connection.shutdown(socket.SHUT_RDWR)
-
-    def handle_error(self, request: Any, client_address: Any) -> None:
-        """A client that goes away in the middle is no news."""
-
-
-class _Handler(BaseHTTPRequestHandler):
-    owner: BrindleB2
-    protocol_version = "HTTP/1.1"
-    timeout = 10
-
-    def log_message(self, format: str, *args: Any) -> None:
-        """The device keeps no log."""
-
-    def _answer(self, status: int, body: dict[str, Any], headers: dict[str, str] | None = None) -> None:
-        if self.owner.faults.not_json and status == 200:
-            raw, kind = b"<html><body>Please wait</body></html>", "text/html"
-        else:
-            raw, kind = json.dumps(body).encode(), "application/json"
-        self.send_response(status)
-        for name, value in (headers or {}).items():
-            self.send_header(name, value)
-        self.send_header("Content-Type", kind)
-        self.send_header("Content-Length", str(len(raw)))
-        self.end_headers()
-        self.wfile.write(raw)
-
-    def _handle(self) -> None:
-        size = int(self.headers.get("Content-Length") or 0)
-        raw = self.rfile.read(size) if size <= 65536 else b""
-        right, stale = self.owner.admits(self.command, self.headers.get("Authorization", ""))
-        if not right:
-            self._answer(401, {"error": "login wanted"}, {"WWW-Authenticate": self.owner.challenge(stale)})
-            return
-        try:
-            body = json.loads(raw) if raw else {}
-        except ValueError:
-            body = None
-        if not isinstance(body, dict):
-            self._answer(400, {"error": "expected a JSON object"})
-            return
-        self._answer(*self._route(body))
-
-    def _route(self, body: dict[str, Any]) -> tuple[int, dict[str, Any]]:
-        device = self.owner
-        request = f"{self.command} {self.path}"
-        if request == "GET /api/v1/state":
-            return 200, device.state()
-        if request == "GET /api/v1/limits":
-            return 200, copy.deepcopy(_LIMITS)
-        if request == "PUT /api/v1/push/1":
-            return device.put_slot(body)
-        if request == "POST /api/v1/push/1/start":
-            return device.start_push()
-        if request == "POST /api/v1/push/1/stop":
-            return device.stop_push()
-        if request == "POST /api/v1/restart":
-            device.restart()
-            return 202, {}
-        channel = self.path.removeprefix("/api/v1/channels/")
-        if self.command == "PATCH" and channel in _START:
-            return device.patch(channel, body)
-        return 404, {"error": "no such resource"}
-
-    do_GET = do_PUT = do_POST = do_PATCH = _handle  # noqa: N815

@@ -1,0 +1,165 @@
+"""The driver for devices of the cameras' open standard. It needs no driver file; one may add what the standard has no words for."""
+
+from __future__ import annotations
+
+import datetime
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+from urllib.parse import urlsplit
+
+from direkt.device.http import Login
+from direkt.device.model import (
+    BadAnswer,
+    Bare,
+    Capability,
+    Channel,
+    DeviceClock,
+    DeviceError,
+    DeviceState,
+    Health,
+    Identity,
+    InputSignal,
+    LoginRefused,
+    Network,
+    NotOffered,
+    Preset,
+    Refused,
+    Unreachable,
+    health_of,
+)
+from direkt.device.onvif import manage
+from direkt.device.onvif.client import Client
+from direkt.device.onvif.media import Media, with_stream
+from direkt.parameters import Values
+from direkt.secret import Secret
+
+_LARGEST_PICTURE = 16 << 20  # bytes
+_NOT_TOLD = InputSignal("")
+
+
+class Driver(Bare):
+    """Talks to one device."""
+
+    capabilities = frozenset({
+        Capability.WRITE, Capability.RESTART, Capability.FIRMWARE, Capability.SNAPSHOT, Capability.PRESETS,
+        Capability.ADDRESS, Capability.TIME, Capability.CLAIM,
+    })  # fmt: skip
+
+    def __init__(
+        self, name: str, address: str, login: tuple[str, Secret] | None, *, scheme: Login = "any", any_certificate: bool = False,
+        limit: float = 5.0,
+    ) -> None:  # fmt: skip
+        self.name, self.address = name, address
+        self.client = Client(name, address, login, scheme=scheme, any_certificate=any_certificate, limit=limit)
+        self._media = Media(self.client)
+        self._host = urlsplit(address).hostname or ""
+
+    def close(self) -> None:
+        """Lets go of the connection."""
+        self.client.close()
+
+    # Reading
+
+    def identity(self) -> Identity:
+        """Maker, model, firmware. Raises DeviceError."""
+        return manage.identity(self.client)
+
+    def read(self) -> DeviceState:
+        """State and limits. Raises DeviceError."""
+        remarks: list[str] = []
+        try:
+            known = self.identity()
+        except (NotOffered, Refused, BadAnswer) as error:
+            known = Identity()
+            remarks.append(f"make and model not told: {error}")
+        channels, sources = self._media.channels()
+        channels = {name: with_stream(one, self._media.stream(name, self._host)) for name, one in channels.items()}
+        signal = next(iter(sources.values()), _NOT_TOLD)
+        return DeviceState(
+            known.model or "a device that does not say what it is", known.firmware or "not told", None, signal, False, channels,
+            make=known.make, remarks=(*remarks, *dict.fromkeys(self._media.remarks)),
+        )  # fmt: skip
+
+    def health(self) -> Health:
+        """Clock and sensor; the standard has no words for heat or memory. Raises DeviceError."""
+        clock = self.clock()
+        state = self.read()
+        return replace(health_of(state), clock=clock)
+
+    def answers(self) -> bool:
+        """Whether it tells everybody its time, or anything at all."""
+        try:
+            self.client.clock()
+        except DeviceError:
+            return False
+        return True
+
+    # Writing
+
+    def write(self, channel: Channel, values: Values) -> None:
+        """Sets parameters of a channel. Raises DeviceError."""
+        self._media.write(channel.name, values, channel)
+
+    def restart(self) -> None:
+        """Raises DeviceError."""
+        manage.restart(self.client)
+
+    # Pictures and positions
+
+    def snapshot(self, channel: str) -> bytes:
+        """A JPEG. Raises DeviceError."""
+        path = self._media.snapshot(channel)
+        answer = self.client.http.admitted("GET", path, most=_LARGEST_PICTURE)
+        if answer.status >= 300 or not answer.content.startswith(b"\xff\xd8"):
+            what = f"HTTP status {answer.status}" if answer.status >= 300 else answer.kind
+            raise BadAnswer(f"{self.name} gives no JPEG as its picture: {what}")
+        return answer.content
+
+    def presets(self) -> list[Preset]:
+        """Raises DeviceError."""
+        return manage.presets(self.client, self._media.profile_of_first())
+
+    def go_to(self, preset: Preset) -> None:
+        """Raises DeviceError."""
+        manage.go_to(self.client, self._media.profile_of_first(), preset.token)
+
+    def store(self, name: str, preset: Preset | None) -> None:
+        """Raises DeviceError."""
+        manage.store(self.client, self._media.profile_of_first(), name, preset.token if preset else None)
+
+    # The device itself
+
+    def clock(self) -> DeviceClock:
+        """Raises DeviceError."""
+        return manage.clock(self.client)
+
+    def set_clock(self, moment: datetime.datetime | None, servers: tuple[str, ...]) -> None:
+        """Raises DeviceError."""
+        manage.set_clock(self.client, moment, servers, self.client.clock().zone)
+
+    def network(self) -> Network:
+        """Raises DeviceError."""
+        return manage.network(self.client, self._host)
+
+    def set_network(self, wanted: Network) -> bool:
+        """Raises DeviceError; a device that moves before it has answered has taken it."""
+        try:
+            return manage.set_network(self.client, wanted)
+        except Unreachable:
+            return False
+
+    def update(self, file: Path, sent: Callable[[int], None]) -> None:
+        """Raises Refused and OSError."""
+        manage.update(self.client, file, sent)
+
+    def is_new(self) -> bool:
+        """Raises Unreachable."""
+        return manage.is_new(self.client)
+
+    def claim(self, user: str, password: Secret) -> None:
+        """Raises Refused."""
+        try:
+            manage.claim(self.client, user, password)
+        except LoginRefused:
+            raise Refused(self.name, {"first password": "it has one already: use its login"}) from None

@@ -1,0 +1,273 @@
+"""A simulated camera of the open standard: what it is set to, what it offers, and who may ask; its answers are in onvif.py.
+
+Its habits are those of real ones: it tells its own address in every answer, its clock may be wrong, a factory-new one does
+nothing before a first password is set, and it takes the login in the way it was set to.
+"""
+
+from __future__ import annotations
+
+import datetime
+import io
+import time
+from dataclasses import dataclass, field, replace
+from fractions import Fraction
+
+from direkt.codec.testcard import CardSettings
+from direkt.protocol import soap, tree
+from direkt.protocol.tree import Element
+from direkt.sim import onvif
+from direkt.sim.onvif import Fault
+from direkt.sim.push import AudioSettings, exact_rate
+from direkt.sim.unit import Target, Unit
+from direkt.sim.web import Faults, Request, Response
+
+_PRE_AUTH = {"GetSystemDateAndTime", "GetServices", "GetServiceCapabilities", "GetCapabilities", "GetHostname"}
+_TOKEN_SLACK = 120.0  # s that a token may be off
+_AAC_RATES = {16: 16000, 32: 32000, 44: 44100, 48: 48000}
+
+
+@dataclass(frozen=True, slots=True)
+class Offer:
+    """What one encoding can be set to."""
+
+    codec: str  # H264, H265, JPEG
+    sizes: tuple[tuple[int, int], ...]
+    rates: tuple[float, ...]
+    gov: tuple[int, int]
+    bitrate: tuple[int, int]
+    profiles: tuple[str, ...] = ("Main",)
+    constant: bool = True
+
+
+@dataclass(frozen=True, slots=True)
+class SoundOffer:
+    """What one audio encoding can be set to; rates in kHz."""
+
+    codec: str  # AAC, G711
+    bitrates: tuple[int, ...]
+    rates: tuple[int, ...]
+
+
+@dataclass(slots=True)
+class Coder:
+    """A video encoder."""
+
+    token: str
+    codec: str
+    size: tuple[int, int]
+    rate: float
+    bitrate: int
+    gov: int
+    profile: str
+    constant: bool = False
+    quality: float = 4.0
+
+
+@dataclass(slots=True)
+class Stream:
+    """A profile with its video encoder."""
+
+    token: str
+    name: str
+    coder: Coder
+    offers: tuple[Offer, ...]
+    sound: bool = False
+
+
+@dataclass(slots=True)
+class Sound:
+    """The audio encoder that the profiles share."""
+
+    codec: str = "G711"
+    bitrate: int = 64
+    rate: int = 8  # kHz
+
+
+@dataclass(slots=True)
+class Make:
+    """What a camera is at delivery."""
+
+    maker: str
+    model: str
+    firmware: str
+    sensor: tuple[int, int]
+    sensor_rate: float
+    streams: list[Stream]
+    sound_offers: tuple[SoundOffer, ...] = ()
+    media2: bool = True
+    presets: dict[str, str] = field(default_factory=dict)  # token: name
+
+
+class Camera(Unit):
+    """One camera. An empty ``password`` makes it factory-new."""
+
+    def __init__(
+        self, make: Make, user: str, password: str, *, name: str = "", port: int = 0, faults: Faults | None = None,
+        schemes: tuple[str, ...] = ("digest SHA-256", "digest MD5"), serial: str = "LV-0001", host: str = "127.0.0.1",
+    ) -> None:  # fmt: skip
+        super().__init__(make.model, user, password, port=port, faults=faults, schemes=schemes, host=host)
+        self.make, self.name, self.serial = make, name or make.model, serial
+        self.firmware = make.firmware
+        self.streams = {stream.token: _copy(stream) for stream in make.streams}
+        self.sound = Sound()
+        self.presets = dict(make.presets)
+        self.position = next(iter(make.presets), "")
+        self.clock_ahead = 0.0  # s
+        self.by_ntp = False
+        self.ntp: tuple[str, ...] = ("192.0.2.123",)
+        self.zone = "UTC0"
+        self.dhcp, self.address, self.prefix = False, host, 8
+        self.gateway = "127.0.0.254"
+        self.dns: tuple[str, ...] = ("127.0.0.253",)
+        self.picture = "live"  # or black
+        self.bounds = (0, 0, *make.sensor)
+        self.calls: list[str] = []  # what was asked, for tests
+
+    def restarted(self) -> None:
+        """A camera saves what it is set to at once."""
+        if self.faults.forgets:
+            self.streams = {stream.token: _copy(stream) for stream in self.make.streams}
+
+    def now(self) -> datetime.datetime:
+        """Its clock."""
+        return datetime.datetime.fromtimestamp(time.time() + self.clock_ahead, datetime.UTC)
+
+    def target(self) -> Target:
+        """A plain camera has no push of its own."""
+        raise NotImplementedError
+
+    def programme(self, token: str) -> tuple[CardSettings, AudioSettings | None]:
+        """What a stream carries."""
+        stream = self.streams[token]
+        coder = stream.coder
+        card = CardSettings(
+            *coder.size, exact_rate(coder.rate) if coder.rate else Fraction(25), coder.gov, coder.profile.lower(), coder.bitrate,
+            "cbr" if coder.constant else "vbr",
+        )  # fmt: skip
+        if not stream.sound or self.sound.codec != "AAC":
+            return card, None
+        rate = _AAC_RATES.get(self.sound.rate, 48000)
+        return card, AudioSettings(rate, 2, self.sound.bitrate, tone=not self.faults.mute)
+
+    # Who may ask
+
+    def answer(self, request: Request) -> Response:
+        """SOAP at the service addresses, pictures, and the firmware's upload."""
+        if request.path.startswith("/onvif/"):
+            return self._soap(request)
+        admitted = self._admits(request)
+        return self.page(request) if admitted else admitted.refusal
+
+    def page(self, request: Request) -> Response:
+        """What is no SOAP."""
+        if request.path.startswith("/picture/"):
+            return Response(200, self.jpeg(), "image/jpeg")
+        if request.path.startswith("/upgrade/"):
+            return self._upgrade(request.body)
+        return Response(404, b"no such page")
+
+    def _admits(self, request: Request) -> _Admitted:
+        right, stale = self.login.check(request)
+        return _Admitted(right, Response(401, b"login wanted", headers=self.login.challenges(stale=stale)))
+
+    def _soap(self, request: Request) -> Response:
+        try:
+            envelope = soap.read(request.body)
+        except Exception:
+            return self._fault(Fault("WellFormed", "this is no envelope"))
+        body = envelope.body
+        if request.method != "POST" or body is None:
+            return self._fault(Fault("WellFormed", "this is no request"))
+        operation = tree.local(body)
+        self.calls.append(operation)
+        if not self.login.password:
+            if operation not in _PRE_AUTH | {"GetUsers", "CreateUsers"}:
+                return self._fault(Fault("NotAuthorized", "the first password is not set"))
+        elif operation not in _PRE_AUTH and not self._token_is_right(envelope.header):
+            admitted = self._admits(request)
+            if not admitted:
+                words = "locked after three wrong logins" if self.login.locked else "sender not authorized"
+                refusal = self._fault(Fault("NotAuthorized", words))
+                return replace(refusal, status=401, headers=admitted.refusal.headers) if self.login.schemes else refusal
+        try:
+            with self._lock:
+                return Response(200, onvif.envelope(onvif.answer(self, body, request)), soap.CONTENT_TYPE)
+        except Fault as fault:
+            return self._fault(fault)
+
+    def _fault(self, fault: Fault) -> Response:
+        status = 500 if fault.receiver else 400
+        return Response(status, onvif.envelope(fault.body()), soap.CONTENT_TYPE)
+
+    def _token_is_right(self, header: tuple[Element, ...]) -> bool:
+        token = soap.read_token(header)
+        if token is None or "token" not in self.login.schemes_all or self.login.locked:
+            return False
+        try:
+            made = datetime.datetime.fromisoformat(token.created.replace("Z", "+00:00"))
+        except ValueError:
+            return False
+        fresh = abs((made - self.now()).total_seconds()) < _TOKEN_SLACK
+        right = fresh and token.user == self.login.user and token.is_right(self.login.password)
+        if not right:
+            self.login.wrong += 1
+        return right
+
+    # Pictures and firmware
+
+    def jpeg(self) -> bytes:
+        """What it sees now: its name and the time on a made-up lake; or black."""
+        from PIL import Image, ImageDraw
+
+        width, height = 640, 360
+        image = Image.new("RGB", (width, height), (0, 0, 0))
+        if self.picture != "black":
+            draw = ImageDraw.Draw(image)
+            for y in range(height):
+                shade = 255 - y * 200 // height
+                draw.line(
+                    [(0, y), (width, y)],
+                    fill=(shade // 3, shade // 2, shade) if y < 150 else (20, 60 + y // 6, 70 + y // 5),
+                )
+            draw.polygon([(0, 150), (130, 70), (270, 140), (400, 50), (width, 150)], fill=(40, 70, 60))
+            at = int(self.now().timestamp() * 40) % width
+            draw.polygon([(at, 230), (at + 90, 230), (at + 75, 242), (at + 12, 242)], fill=(200, 60, 40))
+            draw.text((12, 12), self.name, fill=(255, 255, 255), font_size=28)
+            draw.text((12, height - 30), f"{self.now():%Y-%m-%d %H:%M:%S}", fill=(255, 255, 255), font_size=16)
+        out = io.BytesIO()
+        image.save(out, "JPEG", quality=85)
+        return out.getvalue()
+
+    def _upgrade(self, body: bytes) -> Response:
+        first, _, rest = body.partition(b"\n")
+        words = first.decode("latin-1").rsplit(" ", 1)
+        if not first.startswith(b"unit-image ") or len(words) != 2 or not rest:
+            return Response(400, b"this is no firmware file")
+        model = words[0].removeprefix("unit-image ")
+        if model != self.make.model:
+            return Response(400, f"this file is for {model}, this is {self.make.model}".encode())
+        self.firmware = words[1]
+        self.restart()
+        return Response(200)
+
+    def move(self) -> None:
+        """Goes to its new address, if that is one of this machine's."""
+        self.restart()
+
+
+@dataclass(frozen=True, slots=True)
+class _Admitted:
+    right: bool
+    refusal: Response
+
+    def __bool__(self) -> bool:
+        return self.right
+
+
+def _copy(stream: Stream) -> Stream:
+    return replace(stream, coder=replace(stream.coder))
+
+
+def firmware_file(model: str, version: str, size: int = 200_000) -> bytes:
+    """A file with which simulated gear can be updated."""
+    return f"unit-image {model} {version}\n".encode() + bytes(n % 251 for n in range(size))
