@@ -361,7 +361,7 @@ _ANSWER = [b""]
 def _driver() -> described.Driver:
     driver = drivers.open_driver("brindle-b2", "tower", "http://192.0.2.1", None)
     assert isinstance(driver, described.Driver)
-    driver._http._client = httpx.AsyncClient(
+    driver.http._client = httpx.AsyncClient(
         base_url="http://192.0.2.1",
         transport=httpx.MockTransport(
             lambda _: httpx.Response(422 if _ANSWER[0][:1] == b"!" else 200, content=_ANSWER[0].lstrip(b"!"))

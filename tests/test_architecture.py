@@ -16,7 +16,7 @@ _PLACES = {
     ("registry.py", "the row"): ('    Codec("mjpeg"', True),
     ("__init__.py", "in CONTAINERS"): ('"flv": "FLV"', False),
     ("schemes.py", "the row"): ('    Scheme("srt"', False),
-    ("library.py", "in KINDS"): ('"http-json": "described"', False),
+    ("library.py", "in KINDS"): ('"http": "described"', False),
     ("parameters.py", "the row"): ('    Parameter("stream.bitrate.mean"', False),
     ("meter.py", "in Meter._whole"): ("        seconds = self.seconds\n", False),
 }

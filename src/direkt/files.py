@@ -35,12 +35,17 @@ def alone(folder: Path) -> Iterator[None]:
 
 def replace(path: Path, text: str, mode: int) -> None:
     """Writes a file of this mode; whoever reads it finds the old content or the new one. Raises OSError."""
+    replace_bytes(path, text.encode("utf-8"), mode)
+
+
+def replace_bytes(path: Path, content: bytes, mode: int) -> None:
+    """The same with bytes."""
     descriptor, made = tempfile.mkstemp(prefix=f".{path.name}.", dir=path.parent)
     new = Path(made)
     try:
-        with os.fdopen(descriptor, "w", encoding="utf-8") as file:
+        with os.fdopen(descriptor, "wb") as file:
             os.fchmod(file.fileno(), mode)
-            file.write(text)
+            file.write(content)
             file.flush()
             os.fsync(file.fileno())
         new.replace(path)

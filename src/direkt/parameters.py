@@ -206,6 +206,9 @@ _ROWS = (
     Parameter("video.entropy", _C, "How the coded bits are packed.",
               "Set CABAC (main and high profile) or CAVLC (any profile).", choices=("cabac", "cavlc"),
               measured="entropy_coding_mode_flag of the picture parameter set."),
+    Parameter("video.adaptive", _Y, "Whether the device stretches keyframe intervals and starves the bitrate in still scenes by itself.",
+              "Turn off the 'smart' or 'adaptive' codec mode: platforms cut at keyframes, and it may switch to H.265.",
+              measured="Not measured: a stream shows it by keyframe intervals and a bitrate that follow the scene."),
     Parameter("video.rate_control", _C, "Whether the bitrate is held (CBR) or follows the picture (VBR).",
               "Set the rate control of the channel that pushes.", choices=("cbr", "vbr"),
               measured="cbr when the stream keeps the constant bitrate and the buffer that its header promises (HRD), or "

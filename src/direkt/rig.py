@@ -40,6 +40,7 @@ class DeviceEntry(Strict):
     driver: str
     address: str  # http://host:port
     login: str | None = None  # reference to user:password
+    certificate: Literal["checked", "any"] = "checked"  # of a device that is reached by https
 
     @field_validator("address")
     @classmethod
@@ -124,7 +125,7 @@ class Rig:
 
     def content(self) -> str:
         """A digest of the rig and of what acts for it: driver files, scripts of its commands. Raises UnusableInput."""
-        names = {entry.driver for entry in self.file.devices.values()} - set(drivers.shipped())
+        names = {entry.driver for entry in self.file.devices.values()} - {*drivers.shipped(), drivers.STANDARD}
         names |= {word for ref in self.refs() if ref.kind == "command" for word in ref.words()}
         parts = (self.folder / name for name in sorted(names))
         return content_of(self.path, [part for part in parts if part.is_file()])
@@ -169,7 +170,9 @@ class Rig:
     def driver(self, name: str, sources: references.Sources) -> Driver:
         """A driver for one of the rig's devices. Raises DocumentError and SecretError."""
         entry = self.file.devices[name]
-        return drivers.open_driver(entry.driver, name, entry.address, self.login(entry, sources), self.folder)
+        return drivers.open_driver(
+            entry.driver, name, entry.address, self.login(entry, sources), self.folder, any_certificate=entry.certificate == "any"
+        )  # fmt: skip
 
     def destination(self, name: str) -> DestinationEntry:
         """A destination by its name. Raises RigError."""

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import re
 import select
 import sys
 from pathlib import Path
@@ -14,7 +13,7 @@ import click
 from direkt.cli import options, output
 from direkt.cli.exits import ExitCode
 from direkt.cli.output import escape
-from direkt.errors import UnusableInput, os_words
+from direkt.errors import UnusableInput
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -38,8 +37,7 @@ def _destination(rig_path: Path | None, name: str) -> tuple[Rig, DestinationEntr
 
 
 def _store_name(rig: Rig, destination: str) -> str:
-    slug = re.sub(r"[^a-z0-9]+", "-", rig.file.name.lower()).strip("-") or "rig"
-    return f"{slug}/{destination}"
+    return f"{options.rig_slug(rig)}/{destination}"
 
 
 def _pasted() -> str:
@@ -171,29 +169,10 @@ def _agree(found: Paste, question: str) -> None:
 
 
 def _change_rig(rig: Rig, destination: str, changes: dict[str, str]) -> None:
-    """Writes entries of a destination into rig.yaml and keeps its comments."""
-    import io
+    """Writes entries of a destination into rig.yaml."""
+    from direkt.cli import rigfile
 
-    from ruamel.yaml import YAML
-
-    from direkt import files
-
-    path = Path(rig.source).resolve()  # a link stays one
-    yaml = YAML(typ="rt", pure=True)
-    yaml.preserve_quotes = True
-    yaml.width = 4096
-    trust = options.trust(rig)
-    try:
-        with files.alone(path.parent):
-            data = yaml.load(path.read_text("utf-8"))
-            data["destinations"][destination].update(changes)
-            text = io.StringIO()
-            yaml.dump(data, text)
-            files.replace(path, text.getvalue(), path.stat().st_mode & 0o777)
-    except OSError as error:
-        raise UnusableInput(f"{path}: cannot be written: {os_words(error)}") from None
-    if trust.commands:  # the person's own change leaves it trusted
-        options.trust_store().add(path, options.load_rig(path).content(), trust.environment or ())
+    rigfile.change(rig, [(["destinations", destination, name], value) for name, value in changes.items()])
 
 
 @key.command("list")

@@ -26,6 +26,8 @@ COMMANDS = {
     "rig": ("rig", "rig", "Look at what a rig would do on this machine, and trust it."),
     "reach": ("reach", "reach", "Test whether an ingest is reachable from here, before any camera is."),
     "budget": ("budget", "budget", "Share the uplink among the feeds."),
+    "find": ("find", "find", "Find devices on the network, and what stands in their way."),
+    "device": ("device", "device", "Look after a device: address, first password, clock, health, firmware, pictures."),
     "read": ("read", "read", "Read what a device is set to, beside what it can do."),
     "match": ("match", "match", "Compare a feed's device with its sheet; say what to change and why."),
     "write": ("write", "write", "Set a feed's device as its sheet asks, and read it back."),

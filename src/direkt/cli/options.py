@@ -88,6 +88,11 @@ def load_rig(path: Path | None) -> Rig:
     return rig.load(chosen)
 
 
+def rig_slug(rig: Rig) -> str:
+    """The rig's name as part of a name in the key store."""
+    return re.sub(r"[^a-z0-9]+", "-", rig.file.name.lower()).strip("-") or "rig"
+
+
 def config_folder() -> Path:
     """The user's configuration folder; DIREKT_CONFIG names another."""
     import platformdirs

@@ -152,6 +152,7 @@ class HttpDevice:
         request = self._client.build_request(
             method, path, content=content or None, headers=more, extensions={"most": most}
         )
+        request.extensions["upload"] = body if isinstance(body, Upload) else None
         request.extensions["timeout"] = httpx.Timeout(self._limit).as_dict()
         async with asyncio.timeout(limit):
             answer = await self._client.send(request, auth=None if anonymous else self._login)
@@ -246,8 +247,10 @@ class _Login(httpx.Auth):
             request.headers["Authorization"] = httpauth.basic(self.user, self._password.reveal())
             return True
         self._count += 1
-        stream = request.stream
-        body = b"".join(stream.upload.open()) if isinstance(stream, _Pieces) else request.content
+        upload = request.extensions.get("upload")
+        body = (
+            b"".join(upload.open()) if challenge.qop == ("auth-int",) and upload else b"" if upload else request.content
+        )
         request.headers["Authorization"] = httpauth.digest(
             challenge, self.user, self._password.reveal(), request.method, request.url.raw_path.decode("ascii"),
             count=self._count, client_nonce=secrets.token_hex(8), body=body,

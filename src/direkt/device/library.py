@@ -1,4 +1,4 @@
-"""Finds drivers: those that ship with Direkt, by name, and driver files, by path.
+"""Finds drivers: the cameras' open standard, those that ship with Direkt, by name, and driver files, by path.
 
 To add a kind of driver is to write one file here with ``DriverFile``, ``check`` and ``Driver``, and to name it in
 KINDS; what a driver file says under ``kind`` chooses.
@@ -8,32 +8,42 @@ from __future__ import annotations
 
 import difflib
 import importlib
+from functools import cache
 from importlib import resources
 from pathlib import Path
 from typing import cast
 
 from direkt import documents
+from direkt.device.driverfile import DriverFile
 from direkt.device.model import Driver
 from direkt.documents import Document, DocumentError, Problem
 from direkt.secret import Secret
 
-KINDS = {"http-json": "described"}  # kind: file in this folder
+KINDS = {"http": "described", "onvif": "combined"}  # kind: file in this folder
+STANDARD = "onvif"  # the driver that needs no file
 _ENDING = ".yaml"
 
 
-def shipped() -> list[str]:
-    """The names of the drivers that ship with Direkt."""
+@cache
+def shipped() -> tuple[str, ...]:
+    """The names of the driver files that ship with Direkt."""
     folder = resources.files("direkt.device") / "drivers"
-    return sorted(entry.name.removesuffix(_ENDING) for entry in folder.iterdir() if entry.name.endswith(_ENDING))
+    return tuple(sorted(entry.name.removesuffix(_ENDING) for entry in folder.iterdir() if entry.name.endswith(_ENDING)))
 
 
 def open_driver(
-    driver: str, name: str, address: str, login: tuple[str, Secret] | None, folder: Path | None = None
-) -> Driver:
-    """A driver for the device called ``name``: a shipped one, or one of a file (relative to ``folder``).
+    driver: str, name: str, address: str, login: tuple[str, Secret] | None, folder: Path | None = None, *,
+    any_certificate: bool = False,
+) -> Driver:  # fmt: skip
+    """A driver for the device called ``name``: the standard, a shipped one, or one of a file (relative to ``folder``).
 
     Raises DocumentError. Nothing is sent yet.
     """
+    more = {"any_certificate": True} if any_certificate else {}
+    if driver == STANDARD:
+        from direkt.device.onvif.driver import Driver as Standard
+
+        return Standard(name, address, login, any_certificate=any_certificate)
     document = _document(driver, folder)
     kind = document.data.get("kind") if isinstance(document.data, dict) else None
     if kind not in KINDS:
@@ -43,7 +53,22 @@ def open_driver(
     module = importlib.import_module(f"direkt.device.{KINDS[kind]}")
     file = documents.check(document, module.DriverFile)
     module.check(document, file)
-    return cast(Driver, module.Driver(name, file, address, login))
+    return cast(Driver, module.Driver(name, file, address, login, **more))
+
+
+def load(driver: str, folder: Path | None = None) -> DriverFile:
+    """A driver file, checked. Raises DocumentError."""
+    from direkt.device import driverfile
+
+    document = _document(driver, folder)
+    file = documents.check(document, DriverFile)
+    driverfile.check(document, file)
+    return file
+
+
+def known_files() -> dict[str, DriverFile]:
+    """The driver files that ship, by name."""
+    return {name: load(name) for name in shipped()}
 
 
 def _document(name: str, folder: Path | None) -> Document:
@@ -52,6 +77,7 @@ def _document(name: str, folder: Path | None) -> Document:
         return documents.parse(text, f"{name}{_ENDING}")
     if name.endswith((_ENDING, ".yml")):
         return documents.read(folder / name if folder is not None else Path(name), name)
-    near = difflib.get_close_matches(name, shipped(), n=1)
-    hint = f"did you mean {near[0]}?" if near else f"there is {', '.join(shipped())}; a file is named by its path"
+    known = [STANDARD, *shipped()]
+    near = difflib.get_close_matches(name, known, n=1)
+    hint = f"did you mean {near[0]}?" if near else f"there is {', '.join(known)}; a file is named by its path"
     raise DocumentError(name, [Problem(0, f"no driver of this name; {hint}")])

@@ -71,6 +71,7 @@ class Together:
     then: tuple[Demand, ...] = ()
     pictures: tuple[int, int] | None = None  # the keyframe interval, counted in pictures: the least and the most
     because: str = ""
+    push: bool = True  # False: the device does not push then
 
     def holds(self, values: Mapping[str, parameters.Value]) -> bool:
         """Whether it applies beside these values (under every name that follows from them)."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Literal
 
 from direkt import demand, parameters
@@ -14,6 +14,13 @@ from direkt.parameters import ParameterError, Value
 
 Raw = bool | int | float | str | None  # what a device's answer holds for a setting
 
+# how many of the device's units are one of the table's: kbit/s, Hz, s, fps
+Unit = Literal["", "frames", "bit/s", "kbit/s", "Mbit/s", "kB/s", "Hz", "kHz", "s", "ms"]
+UNITS: Mapping[str, tuple[str, float]] = {
+    "bit/s": ("kbit/s", 1000.0), "kbit/s": ("kbit/s", 1.0), "Mbit/s": ("kbit/s", 0.001), "kB/s": ("kbit/s", 0.125),
+    "Hz": ("Hz", 1.0), "kHz": ("Hz", 0.001), "s": ("s", 1.0), "ms": ("s", 1000.0), "frames": ("s", 1.0),
+}  # fmt: skip
+
 
 class WordsError(ParameterError):
     """A device's word or number that its driver does not know."""
@@ -22,64 +29,137 @@ class WordsError(ParameterError):
 class SettingEntry(Strict):
     """How the device names one parameter."""
 
-    field: str
+    at: str | list[str]  # where it stands in the answer; several fields for one parameter
+    send: str | list[str] | None = None  # where it stands in what is sent, if that is elsewhere
+    join: str = "x"  # what stands between several fields
     words: dict[str, bool | int | float | str] | None = None  # ours: the device's
-    counts: Literal["unit", "frames"] = "unit"  # frames: pictures instead of seconds
+    unit: Unit = ""  # the device's; empty: the table's
     factor: float = 1.0  # the device's number is ours times this
     whole: bool = False  # the device takes whole numbers only
+    limit_at: str | None = None  # where its limit stands, if not at the same place as the setting
+
+    @property
+    def places(self) -> list[str]:
+        """Where it stands in the answer."""
+        return [self.at] if isinstance(self.at, str) else self.at
+
+    @property
+    def targets(self) -> list[str]:
+        """Where it stands in what is sent."""
+        send = self.send if self.send is not None else self.at
+        return [send] if isinstance(send, str) else send
+
+    @property
+    def times(self) -> float:
+        """The device's number is ours times this."""
+        return self.factor * UNITS[self.unit][1] if self.unit else self.factor
+
+    @property
+    def text(self) -> str:
+        """Where it stands, for messages."""
+        return " and ".join(self.places)
+
+
+def number_of(raw: object) -> int | float | None:
+    """A number, also one that is written as a text; None for anything else."""
+    if isinstance(raw, bool):
+        return None
+    if isinstance(raw, int | float):
+        return raw
+    if isinstance(raw, str) and re.fullmatch(r"[-+]?\d{1,15}(?:\.\d{1,15})?", raw.strip()):
+        value = float(raw)
+        return int(value) if value == int(value) else value
+    return None
 
 
 def ours(name: str, entry: SettingEntry, raw: object, frame_rate: float) -> Value:
     """A device's value as ours. Raises WordsError; ``frame_rate``: fps, for what it counts in pictures."""
     try:
         if entry.words is not None:
-            word = next((w for w, theirs in entry.words.items() if theirs == raw and type(theirs) is type(raw)), None)
+            word = next((w for w, theirs in entry.words.items() if _is(theirs, raw)), None)
             if word is None:
                 word = "other" if "other" in parameters.find(name).choices else str(raw)
-            return parameters.clean(name, word)
-        if isinstance(raw, int | float) and not isinstance(raw, bool):
-            number = raw / entry.factor if entry.factor != 1.0 else raw
-            if entry.counts == "frames" and frame_rate:
+            return parameters.clean(name, typed(name, word))
+        if parameters.find(name).kind is parameters.Kind.NUMBER:
+            number = number_of(raw)
+            if number is None:
+                return parameters.clean(name, raw)  # says what is wrong
+            if entry.times != 1.0:
+                number = round(number / entry.times, 6)
+            if entry.unit == "frames" and frame_rate:
                 number = parameters.keyframe_seconds(number, frame_rate)
             return parameters.clean(name, int(number) if number == int(number) else number)
         return parameters.clean(name, raw)
     except (ParameterError, OverflowError, ValueError) as error:
-        raise WordsError(f"{entry.field} = {raw!r}, which its driver does not know: {error}") from None
+        raise WordsError(f"{entry.text} = {raw!r}, which its driver does not know: {error}") from None
+
+
+def _is(theirs: bool | int | float | str, raw: object) -> bool:
+    """Whether the device says this word; texts that hold a number are that number, as forms and XML have no other."""
+    if type(theirs) is type(raw):
+        return theirs == raw
+    if isinstance(raw, str):
+        return raw.strip().lower() == str(theirs).lower()
+    if isinstance(raw, bool) or isinstance(theirs, bool):
+        return False
+    return isinstance(raw, int | float) and isinstance(theirs, int | float) and raw == theirs
+
+
+def typed(name: str, word: str) -> object:
+    """A word of a driver file as a value: numbers stand there as texts."""
+    number = number_of(word)
+    return number if parameters.find(name).kind is parameters.Kind.NUMBER and number is not None else word
 
 
 def theirs(entry: SettingEntry, value: Value, frame_rate: float) -> bool | int | float | str:
     """Our value as the device's; ``frame_rate``: fps, for what it counts in pictures."""
     if entry.words is not None:
-        return entry.words.get(str(value), value)
+        said = f"{value:g}" if isinstance(value, float) else str(value)
+        return entry.words.get(said, value)
     if isinstance(value, str):
         return value
-    if entry.counts == "frames":
+    if entry.unit == "frames":
         return parameters.keyframe_frames(value, frame_rate)
-    number = value * entry.factor if entry.factor != 1.0 else value
-    return round(number) if entry.whole else number
+    number = value * entry.times if entry.times != 1.0 else value
+    if entry.whole:
+        return round(number)
+    return int(number) if number == int(number) else round(number, 6)
 
 
 def limit(name: str, entry: SettingEntry, raw: object, frame_rate: float) -> Demand:
-    """What a device says it can be set to: a list, or a range with min and max. Raises WordsError."""
-    if isinstance(raw, list) and raw:
-        return Demand(name, tuple(ours(name, entry, item, frame_rate) for item in raw))
+    """What a device says it can be set to: a list, or a range with min and max. Raises WordsError.
+
+    Texts such as ``25,30,50`` and ``300-20000`` are lists and ranges too.
+    """
+    if isinstance(raw, str):
+        raw = spoken(raw)
+    if isinstance(raw, Sequence) and not isinstance(raw, str) and raw:
+        return Demand(name, tuple(dict.fromkeys(ours(name, entry, item, frame_rate) for item in raw)))
     if isinstance(raw, Mapping):
         bounds = {key: ours(name, entry, raw[key], frame_rate) for key in ("min", "max") if key in raw}
         try:
             return demand.parse(name, bounds)
         except ParameterError as error:
-            raise WordsError(f"the limit of {entry.field}: {error}") from None
-    raise WordsError(f"the limit of {entry.field} as {raw!r}, which its driver does not know")
+            raise WordsError(f"the limit of {entry.text}: {error}") from None
+    raise WordsError(f"the limit of {entry.text} as {raw!r}, which its driver does not know")
 
 
-_INPUT = re.compile(r"(\d{3,5})\s*([pi])\s*(\d{1,3}(?:\.\d+)?)", re.IGNORECASE)
+def spoken(text: str) -> object:
+    span = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*(?:-|\.\.|to)\s*(\d+(?:\.\d+)?)\s*", text)
+    if span is not None:
+        return {"min": number_of(span[1]), "max": number_of(span[2])}
+    parts = [part.strip() for part in re.split(r"[,;|]", text)]
+    return [part for part in parts if part] if len(parts) > 1 else text
+
+
+_INPUT = re.compile(r"(?:(\d{3,5})\s*x\s*)?(\d{3,5})\s*([pi])\s*(\d{1,3}(?:\.\d+)?)", re.IGNORECASE)
 
 
 def input_signal(text: str) -> InputSignal:
-    """An input format such as ``1080p50`` or ``1080i59.94``, of a 16:9 picture."""
+    """An input format such as ``1080p50``, ``1080i59.94`` or ``3840x1920p30``; of a 16:9 picture where no width is told."""
     match = _INPUT.search(text)
     if match is None:
         return InputSignal(text)
-    height, rate = int(match[1]), float(match[3])
-    scan = "interlaced" if match[2].lower() == "i" else "progressive"
-    return InputSignal(text, round(height * 16 / 9), height, rate, scan)
+    height, rate = int(match[2]), float(match[4])
+    scan = "interlaced" if match[3].lower() == "i" else "progressive"
+    return InputSignal(text, int(match[1]) if match[1] else round(height * 16 / 9), height, rate, scan)

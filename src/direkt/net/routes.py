@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ipaddress
 import socket
+from pathlib import Path
 
 import ifaddr
 
@@ -38,3 +39,23 @@ def address_towards(host: str, port: int = 9) -> str:
         probe.connect(place)
         found: str = probe.getsockname()[0]
     return found
+
+
+def own_gateway() -> str:
+    """The IPv4 gateway by which this machine reaches other networks; empty where that is not known."""
+    try:
+        rows = [line.split() for line in Path("/proc/net/route").read_text("ascii").splitlines()[1:]]
+    except (OSError, UnicodeDecodeError):
+        return ""
+    found = next((row[2] for row in rows if len(row) > 3 and row[1] == "00000000" and int(row[3], 16) & 2), "")
+    return socket.inet_ntoa(bytes.fromhex(found)[::-1]) if len(found) == 8 else ""
+
+
+def own_name_servers() -> list[str]:
+    """The IPv4 name servers that this machine asks, without those on itself."""
+    try:
+        lines = Path("/etc/resolv.conf").read_text("utf-8", "replace").splitlines()
+    except OSError:
+        return []
+    named = [words[1] for line in lines if len(words := line.split()) > 1 and words[0] == "nameserver"]
+    return [text for text in named if "." in text and not text.startswith("127.")]

@@ -54,6 +54,7 @@ class BrindleB2(Unit):
 
     def __init__(self, user: str, password: str, *, port: int = 0, faults: Faults | None = None) -> None:
         super().__init__(MODEL, user, password, port=port, faults=faults)
+        self.firmware, self.fan = FIRMWARE, "turning"
         self._active: dict[str, Any] = copy.deepcopy(_START)
         self._saved: dict[str, Any] = copy.deepcopy(_START)
         self._slot: dict[str, Any] = {"channel": "main", "server": "", "key": ""}
@@ -70,8 +71,8 @@ class BrindleB2(Unit):
         """What GET /api/v1/state answers."""
         with self._lock:
             return {
-                "model": MODEL, "firmware": FIRMWARE, "uptime_s": round(self.uptime), "input": _INPUT,
-                "temperature_c": self.temperature,
+                "model": MODEL, "firmware": self.firmware, "uptime_s": round(self.uptime), "input": _INPUT,
+                "temperature_c": self.temperature, "memory_free_percent": 61, "fan": self.fan,
                 "restart_needed": self._active != self._saved, "channels": copy.deepcopy(self._saved),
                 "push": [{
                     "slot": 1, "channel": self._slot["channel"], "server": self._slot["server"],
@@ -145,7 +146,8 @@ class BrindleB2(Unit):
         if not right:
             return _json(401, {"error": "login wanted"}, self.login.challenges(stale=stale))
         try:
-            body = json.loads(request.body) if request.body else {}
+            is_file = request.headers.get("content-type", "").startswith("multipart/")
+            body = json.loads(request.body) if request.body and not is_file else {}
         except ValueError:
             body = None
         if not isinstance(body, dict):
@@ -170,10 +172,30 @@ class BrindleB2(Unit):
         if asked == "POST /api/v1/restart":
             self.restart()
             return 202, {}
+        if asked == "POST /api/v1/firmware":
+            return self._upgrade(request)
         channel = request.path.removeprefix("/api/v1/channels/")
         if request.method == "PATCH" and channel in _START:
             return self.patch(channel, body)
         return 404, {"error": "no such resource"}
+
+    def _upgrade(self, request: Request) -> tuple[int, dict[str, Any]]:
+        """A form with the file in its field ``image``; the device looks into it before it takes it."""
+        _, _, boundary = request.headers.get("content-type", "").partition("boundary=")
+        part = (
+            next((p for p in request.body.split(f"--{boundary}".encode()) if b'name="image"' in p), b"")
+            if boundary
+            else b""
+        )
+        words, _, rest = part.partition(b"\r\n\r\n")[2].partition(b"\n")
+        model, _, version = words.decode("latin-1").removeprefix("unit-image ").rpartition(" ")
+        if not words.startswith(b"unit-image ") or not rest:
+            return 422, {"refused": [{"field": "image", "reason": "this is no firmware file"}]}
+        if model != MODEL:
+            return 422, {"refused": [{"field": "image", "reason": f"this file is for {model}, this is {MODEL}"}]}
+        self.firmware = version
+        self.restart()
+        return 202, {}
 
 
 def _json(status: int, body: dict[str, Any], headers: tuple[tuple[str, str], ...] = ()) -> Response:

@@ -6,16 +6,19 @@ nothing before a first password is set, and it takes the login in the way it was
 
 from __future__ import annotations
 
+import contextlib
 import datetime
 import io
 import time
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
+from urllib.parse import quote
 
 from direkt.codec.testcard import CardSettings
 from direkt.protocol import soap, tree
 from direkt.protocol.tree import Element
 from direkt.sim import onvif
+from direkt.sim.beacon import Beacon
 from direkt.sim.onvif import Fault
 from direkt.sim.push import AudioSettings, exact_rate
 from direkt.sim.unit import Target, Unit
@@ -122,6 +125,31 @@ class Camera(Unit):
         self.picture = "live"  # or black
         self.bounds = (0, 0, *make.sensor)
         self.calls: list[str] = []  # what was asked, for tests
+        self.beacon = Beacon(self._told)
+
+    def start(self) -> None:
+        """Switches on, and answers probes. Raises OSError."""
+        super().start()
+        with contextlib.suppress(OSError):  # a machine without multicast
+            self.beacon.start()
+
+    def stop(self) -> None:
+        """Switches off."""
+        self.beacon.stop()
+        super().stop()
+
+    def _told(self) -> tuple[list[str], list[str]] | None:
+        """Scopes and addresses; nothing while it restarts."""
+        start = "onvif://www.onvif.org/"
+        named = (
+            ("type", "video_encoder"),
+            ("hardware", self.make.model),
+            ("name", self.name),
+            ("location", "Lake Varn"),
+        )
+        scopes = [f"{start}{kind}/{quote(text)}" for kind, text in named]
+        profiles = [f"{start}Profile/Streaming"] + ([f"{start}Profile/T"] if self.make.media2 else [])
+        return (scopes + profiles, [f"http://{self.host}:{self.port}/onvif/device_service"]) if self.is_on else None
 
     def restarted(self) -> None:
         """A camera saves what it is set to at once."""
@@ -251,7 +279,11 @@ class Camera(Unit):
         return Response(200)
 
     def move(self) -> None:
-        """Goes to its new address, if that is one of this machine's."""
+        """Goes to its new address, if that is one of the loopback network; by DHCP to 127.0.0.77. It takes a moment."""
+        if self.dhcp:
+            self.address, self.prefix = "127.0.0.77", 8
+        if self.address.startswith("127."):
+            self.web.host = self.address
         self.restart()
 
 

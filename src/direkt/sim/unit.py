@@ -43,7 +43,6 @@ class Unit(ABC):
         self.faults = faults or Faults()
         self.login = Login(realm, user, password, schemes, self.faults)
         self.web = Web(self.answer, self.faults, host, port)
-        self.host = host
         self.push_state, self.push_message, self.sent = "stopped", "", 0
         self._lock = threading.RLock()
         self._booted = time.monotonic()
@@ -56,6 +55,11 @@ class Unit(ABC):
     def port(self) -> int:
         """Its port."""
         return self.web.port
+
+    @property
+    def host(self) -> str:
+        """Its address."""
+        return self.web.host
 
     @property
     def is_on(self) -> bool:

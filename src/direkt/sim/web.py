@@ -126,7 +126,7 @@ class Web:
     def __init__(
         self, answer: Callable[[Request], Response], faults: Faults, host: str = "127.0.0.1", port: int = 0
     ) -> None:
-        self._answer, self._faults, self._host, self.port = answer, faults, host, port
+        self._answer, self._faults, self.host, self.port = answer, faults, host, port
         self._server: _Server | None = None
         self.requests = 0
         self._chance = random.Random(1)
@@ -143,7 +143,7 @@ class Web:
         class Handler(_Handler):
             owner = web
 
-        self._server = _Server((self._host, self.port), Handler)
+        self._server = _Server((self.host, self.port), Handler)
         self.port = self._server.server_address[1]
         threading.Thread(target=self._server.serve_forever, args=(0.05,), daemon=True).start()
 

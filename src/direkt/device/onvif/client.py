@@ -27,6 +27,11 @@ from direkt.secret import Secret
 PATH = "/onvif/device_service"  # ONVIF Core, 5.10: where the device service is
 _NOT_ADMITTED = {"NotAuthorized", "FailedAuthentication", "FailedCheck", "InvalidSecurity", "InvalidSecurityToken"}
 _NOT_THERE = {"ActionNotSupported", "OptionalActionNotImplemented", "NoSuchService", "NotSupported"}
+# how devices say that nobody has set a password yet; the standard has no word for it
+FIRST_PASSWORD = re.compile(
+    r"(initial|first|default|factory|no) *(admin|user|password|account|state)|password (must|has to|not)|activat",
+    re.IGNORECASE,
+)
 _EMPTY_WORDS = {"", "not authorized", "sender not authorized", "unauthorized", "the action requested requires authorization and the sender is not authorized", "authority failure"}  # fmt: skip
 _WRONG_CLOCK = 5.0  # s
 
@@ -133,6 +138,11 @@ class Client:
         if self._not_admitted(answer, fault):
             if not anonymous and self._by_token and not self._token_taken:
                 self._token_refused = True
+            if FIRST_PASSWORD.search(fault.reason) and (
+                self._login is None or not answer.headers.get("www-authenticate")
+            ):
+                words = f"{self.name} wants its first password before anything else ({fault.reason}): direkt device claim {self.name}"
+                raise LoginRefused(words, fault.reason)
             said = "" if fault.reason.lower().strip(" .") in _EMPTY_WORDS else fault.reason
             more = f"; it says: {said}" if said else ""
             raise LoginRefused(self._refusal(answer, fault, operation, anonymous) + more, fault.reason)
@@ -224,6 +234,15 @@ class Client:
         if not self._clock_asked:
             self.clock()
         return self._offset
+
+    def speaks(self) -> bool:
+        """Whether there is SOAP at the address, whatever it says. Raises Unreachable."""
+        answer = self._send(self._path, Service.DEVICE, element("tds:GetSystemDateAndTime"), True, False)
+        try:
+            soap.read(answer.content)
+        except Malformed:
+            return False
+        return True
 
     def clock(self) -> DeviceClock:
         """The device's clock, which it tells everybody (ONVIF Core, 8.3.4). Raises Unreachable."""

@@ -87,6 +87,10 @@ class Driver(Bare):
         state = self.read()
         return replace(health_of(state), clock=clock)
 
+    def speaks(self) -> bool:
+        """Whether it answers as a device of the standard does. Raises Unreachable."""
+        return self.client.speaks()
+
     def answers(self) -> bool:
         """Whether it tells everybody its time, or anything at all."""
         try:

@@ -20,16 +20,12 @@ from direkt.device.model import (
     Refused,
 )
 from direkt.device.onvif.build import Service, boolean, element
-from direkt.device.onvif.client import Client, FaultAnswer
+from direkt.device.onvif.client import FIRST_PASSWORD, Client, FaultAnswer
 from direkt.protocol import tree
 from direkt.protocol.tree import Element
 from direkt.secret import Secret
 
 _PIECE = 1 << 16  # bytes of a firmware file that go at once
-# how devices say that nobody has set a password yet; the standard has no word for it
-_FIRST_PASSWORD = re.compile(
-    r"(initial|first|default|factory|no) *(admin|user|password|account|state)|password (must|has to|not)|activat", re.I
-)
 
 
 def _device(client: Client, name: str, *content: Element | str | None, anonymous: bool = False) -> Element:
@@ -165,9 +161,9 @@ def is_new(client: Client) -> bool:
     try:
         answer = _device(client, "GetUsers", anonymous=True)
     except FaultAnswer as error:
-        return bool(_FIRST_PASSWORD.search(error.fault.reason))
+        return bool(FIRST_PASSWORD.search(error.fault.reason))
     except (LoginRefused, NotOffered, BadAnswer) as error:
-        return isinstance(error, LoginRefused) and bool(_FIRST_PASSWORD.search(error.said))
+        return isinstance(error, LoginRefused) and bool(FIRST_PASSWORD.search(error.said))
     return next(tree.children(answer, "User"), None) is None
 
 

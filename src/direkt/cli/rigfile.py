@@ -1,0 +1,22 @@
+"""Changes to the rig that a command makes for the person: comments and order stay, and so does the person's trust."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+from direkt.cli import options
+
+if TYPE_CHECKING:
+    from direkt.rig import Rig
+    from direkt.rig_edit import Content
+
+
+def change(rig: Rig, changes: Sequence[tuple[Sequence[str], Content]]) -> None:
+    """Puts each value at its place in rig.yaml. Raises UnusableInput; then the file is as it was."""
+    from direkt import rig_edit
+
+    trust = options.trust(rig)
+    rig_edit.change(rig.path, changes)
+    if trust.commands:  # the person's own change leaves it trusted
+        options.trust_store().add(rig.path, options.load_rig(rig.path).content(), trust.environment or ())

@@ -1,0 +1,351 @@
+"""The driver file: a maker's HTTP interface described as data, and what is wrong with one.
+
+docs/drivers.md teaches it. What a file does not describe its driver cannot do, and says so; with ``kind: onvif`` it goes by
+the cameras' open standard instead.
+"""
+
+from __future__ import annotations
+
+import re
+import string
+from collections.abc import Iterator
+from typing import Literal
+
+from pydantic import Field
+
+from direkt import demand, parameters
+from direkt.demand import Demand
+from direkt.destination import forms
+from direkt.device import answers, words
+from direkt.device.answers import Coding, Shape
+from direkt.device.http import Login
+from direkt.device.model import PushState
+from direkt.device.words import SettingEntry
+from direkt.documents import Document, DocumentError, Problem, Strict
+from direkt.parameters import Kind, ParameterError
+
+RequestName = Literal[
+    "state", "limits", "write", "write_slot", "push_on", "push_off", "restart", "firmware", "snapshot"
+]
+RawDemand = bool | int | float | str | list[bool | int | float | str] | dict[str, int | float | str]
+
+
+class Fits(Strict):
+    """How ``find`` knows the device."""
+
+    make: str = ""
+    model: str = ""
+    ask: str | None = None  # a request that it answers to everybody
+    says: str = ""  # a text in that answer, or in the name of the realm that wants a login
+    ports: list[int] = []
+
+
+class PushFacts(Strict):
+    """Whether the device pushes."""
+
+    from_firmware: str = ""  # the first that can
+    never: bool = False
+
+
+class RequestEntry(Strict):
+    """One request."""
+
+    send: str  # method and path
+    coding: Coding | None = None  # of the body; none where nothing is said
+    fields: dict[
+        str, bool | int | float | str
+    ] = {}  # that go with it each time; {channel}, {slot} and the slot's fields are filled in
+    root: str = ""  # of an XML body
+    file_field: str = ""  # the form's field of a file; empty: the file is the body
+
+
+class FactEntries(Strict):
+    """Where the device tells of itself."""
+
+    make: str | None = None
+    model: str | None = None
+    firmware: str | None = None
+    temperature: str | None = None  # degrees Celsius
+    memory_free: str | None = None  # percent
+    fan: str | None = None
+    uptime: str | None = None  # s
+    input: str | None = None
+    input_connected: str | None = None
+    restart_needed: str | None = None
+    complaint: str | None = None  # what the device says is wrong with it
+
+
+class ChannelEntry(Strict):
+    """One channel."""
+
+    at: str = ""  # where its settings stand
+    word: str | int | None = None  # what the device calls it; its name, where nothing is said
+
+
+class ModeEntry(Strict):
+    """One field that stands for several parameters."""
+
+    at: str
+    send: str | None = None
+    words: dict[str, dict[str, bool | int | float | str]]  # the device's word: parameters and values
+
+
+class TogetherEntry(Strict):
+    """Limits that hold together with others."""
+
+    when: dict[str, RawDemand] = {}  # parameters, or names under more_facts
+    then: dict[str, RawDemand] = {}
+    protocols: list[str] | None = None
+    push: Literal["yes", "no"] = "yes"
+    because: str = ""
+
+
+class SlotEntries(Strict):
+    """Where the push slots stand, and how one is written."""
+
+    list: str | None = None  # None: there is one slot, and its places begin where the answer begins
+    number: str | None = None
+    channel: str | None = None
+    server: str = ""
+    key: str = ""
+    key_length: str | None = None
+    state: str
+    states: dict[PushState, str] = {}  # the device's words, where they are not ours
+    message: str | None = None
+    sent_bytes: str | None = None
+    form: forms.Form = "url+key"  # how the device takes server address and key
+    fields: dict[str, str] = {}  # its names for the form's fields, where they are not server and key
+
+
+class RefusalEntries(Strict):
+    """How the device says no."""
+
+    list: str | None = None  # None: the whole answer is the reason
+    field: str = ""
+    reason: str = ""
+
+
+class DriverFile(Strict):
+    """A driver file."""
+
+    schema_: Literal["direkt.driver/1"] = Field(alias="schema")
+    kind: Literal["http", "onvif"]
+    title: str
+    fits: Fits = Fits()
+    from_firmware: str = ""  # the first that this file describes
+    login: Login = "any"
+    default_login: str | None = None  # user:password at delivery
+    answers: Shape = "json"
+    coding: Coding = "json"
+    requests: dict[RequestName, str | RequestEntry] = {}
+    facts: FactEntries = FactEntries()
+    more_facts: dict[str, str] = {}  # name: place
+    channels: dict[str, str | ChannelEntry] = {}
+    settings: dict[str, SettingEntry] = {}
+    modes: list[ModeEntry] = []
+    limits: dict[str, RawDemand] = {}  # fixed ones, in the table's words and units
+    together: list[TogetherEntry] = []
+    restart_after: list[str] = []  # parameters that come into force with a restart, where the device does not tell
+    push: PushFacts = PushFacts()
+    slots: SlotEntries | None = None  # a device may have none
+    refusals: RefusalEntries | None = None
+    menus: dict[str, list[str]] = {}  # where a person finds a parameter on the device
+
+    def request(self, name: RequestName) -> RequestEntry | None:
+        """A request in its long form; None where the device has none."""
+        found = self.requests.get(name)
+        return RequestEntry(send=found) if isinstance(found, str) else found
+
+    def coding_of(self, name: RequestName) -> Coding:
+        """How a request's body is written."""
+        entry = self.request(name)
+        return entry.coding if entry is not None and entry.coding is not None else self.coding
+
+    def channel(self, name: str) -> ChannelEntry:
+        """A channel in its long form."""
+        found = self.channels[name]
+        return ChannelEntry(at=found) if isinstance(found, str) else found
+
+
+_REQUEST = re.compile(r"(GET|PUT|POST|PATCH|DELETE) (/(?!/)[\x21-\x5b\x5d-\x7e]*)")
+_PLACES = {"channel", "slot"}
+SLOT_FIELDS = {"url", "server", "key", "scheme", "host", "port", "app", "stream", "user", "password"}
+
+
+def wrong_request(text: str) -> str:
+    """What is wrong with a request; empty: nothing. A request stays on the device's own address."""
+    match = _REQUEST.fullmatch(text)
+    if match is None:
+        return f"expected a method and a path on the device, such as 'GET /api/state', got {text!r}"
+    return wrong_fields(match[2], _PLACES, text)
+
+
+def wrong_fields(text: str, known: set[str], whole: str = "") -> str:
+    """What is wrong with what a text wants filled in; empty: nothing."""
+    try:
+        fields = [(name, more) for _, name, more, _ in string.Formatter().parse(text) if name is not None]
+    except ValueError as error:
+        return f"{whole or text!r}: {error}"
+    strange = [f"{name}:{more}" if more else name for name, more in fields if name not in known or more]
+    listed = " and ".join(f"{{{name}}}" for name in sorted(known & {"channel", "slot", "key", "url"}))
+    return f"there is {listed} to fill in, not {{{strange[0]}}}" if strange else ""
+
+
+def check(document: Document, file: DriverFile) -> None:
+    """Raises DocumentError with everything that does not fit."""
+    problems = [Problem(document.line(path), f"{'.'.join(map(str, path))}: {text}") for path, text in _wrong(file)]
+    if problems:
+        raise DocumentError(document.source, problems)
+
+
+Wrong = Iterator[tuple[list[str | int], str]]
+
+
+def _wrong_places(file: DriverFile) -> Wrong:
+    """Places in answers that are none."""
+    listed: list[tuple[list[str | int], str | None]] = [
+        (["facts", name], place) for name, place in file.facts.model_dump().items()
+    ]
+    listed += [(["more_facts", name], place) for name, place in file.more_facts.items()]
+    listed += [(["channels", name], file.channel(name).at) for name in file.channels if file.answers != "lines"]
+    listed += [(["modes", n], mode.at) for n, mode in enumerate(file.modes)]
+    if file.slots is not None:
+        s = file.slots
+        named = {"list": s.list, "number": s.number, "channel": s.channel, "server": s.server, "key": s.key, "key_length": s.key_length,
+                 "state": s.state, "message": s.message, "sent_bytes": s.sent_bytes}  # fmt: skip
+        listed += [(["slots", name], place) for name, place in named.items()]
+        listed += [(["slots", "fields"], place) for place in s.fields.values()]
+    if file.refusals is not None and file.refusals.list is not None:
+        listed += [(["refusals"], place) for place in (file.refusals.list, file.refusals.field, file.refusals.reason)]
+    for path, place in listed:
+        if place and (text := answers.place_problem(place, file.answers)):
+            yield path, text
+
+
+def _wrong(file: DriverFile) -> Wrong:
+    yield from _wrong_settings(file)
+    yield from _wrong_places(file)
+    yield from _wrong_requests(file)
+    yield from _wrong_limits(file)
+    needed: list[RequestName] = ["state"] if file.settings or file.slots or file.kind == "http" else []
+    needed += ["write_slot"] if file.slots is not None else []
+    for request in needed:
+        if request not in file.requests:
+            yield ["requests"], f"{request!r} is missing"
+    if file.kind == "http":
+        if file.facts.model is None:
+            yield ["facts"], "'model' is missing"
+        if not file.channels:
+            yield ["channels"], "name at least one channel, such as main"
+    if file.default_login is not None and ":" not in file.default_login:
+        yield ["default_login"], "expected user:password"
+
+
+def _wrong_settings(file: DriverFile) -> Wrong:
+    coding = file.coding_of("write")
+    for name, entry in file.settings.items():
+        path: list[str | int] = ["settings", name]
+        if text := _unknown(name):
+            yield path, text
+            continue
+        row = parameters.find(name)
+        if row.follows is not None:
+            yield path, f"devices set it by {row.follows.setting}: write that"
+        if entry.unit and words.UNITS[entry.unit][0] != row.unit:
+            yield path, f"{entry.unit} is no unit of it; the table has {row.unit or 'none'}"
+        if entry.unit == "frames" and name != "video.keyframe_interval.median":
+            yield path, "only the keyframe interval is counted in frames"
+        if len(entry.places) > 1 and row.kind not in (Kind.SIZE, Kind.RATIO):
+            yield path, "several fields make a size or a ratio"
+        for place in entry.places:
+            if text := answers.place_problem(place, file.answers):
+                yield path, text
+        for target in entry.targets:
+            if "write" in file.requests and (text := answers.sendable(target, coding)):
+                yield path, text
+        for word in entry.words or {}:
+            try:
+                parameters.clean(name, words.typed(name, word))
+            except ParameterError as error:
+                yield path, f"words: {str(error).removeprefix(name + ': ')}"
+    for n, mode in enumerate(file.modes):
+        for values in mode.words.values():
+            for name, value in values.items():
+                try:
+                    parameters.clean(name, value)
+                except ParameterError as error:
+                    yield ["modes", n], str(error)
+    for name in file.restart_after:
+        if text := _unknown(name):
+            yield ["restart_after"], text
+    for name in file.menus:
+        if text := _unknown(name):
+            yield ["menus", name], text
+
+
+def _unknown(name: str) -> str:
+    try:
+        parameters.find(name)
+    except ParameterError as error:
+        return str(error)
+    return ""
+
+
+def _wrong_requests(file: DriverFile) -> Wrong:
+    for name in file.requests:
+        entry = file.request(name)
+        assert entry is not None
+        if text := wrong_request(entry.send):
+            yield ["requests", name], text
+        for value in entry.fields.values():
+            if isinstance(value, str) and (text := wrong_fields(value, _PLACES | SLOT_FIELDS)):
+                yield ["requests", name], text
+    if file.fits.ask is not None and (text := wrong_request(file.fits.ask)):
+        yield ["fits", "ask"], text
+
+
+def _wrong_limits(file: DriverFile) -> Wrong:
+    for name, raw in file.limits.items():
+        if text := _wrong_demand(name, raw):
+            yield ["limits", name], text
+    for n, rule in enumerate(file.together):
+        path: list[str | int] = ["together", n]
+        for name, raw in rule.when.items():
+            if name not in file.more_facts and (text := _wrong_demand(name, raw)):
+                yield path, f"when: {text}"
+        for name, raw in rule.then.items():
+            if text := _wrong_demand(name, raw):
+                yield path, f"then: {text}"
+        for protocol in rule.protocols or []:
+            if text := _wrong_demand("stream.protocol", protocol):
+                yield path, f"protocols: {text}"
+        if not rule.then and rule.protocols is None and rule.push == "yes":
+            yield path, "says nothing: name 'then', 'protocols' or 'push: no'"
+
+
+def _wrong_demand(name: str, raw: object) -> str:
+    try:
+        demand.parse(name, raw)
+    except ParameterError as error:
+        return str(error)
+    return ""
+
+
+def fixed_limits(file: DriverFile) -> dict[str, Demand]:
+    """The limits that the file itself gives."""
+    return {name: demand.parse(name, raw) for name, raw in file.limits.items()}
+
+
+def version(text: str) -> tuple[int, ...]:
+    """The numbers of a firmware's version, to compare; none for a text without numbers."""
+    return tuple(int(part) for part in re.findall(r"\d{1,9}", text)[:6])
+
+
+def can_push(file: DriverFile, firmware: str) -> bool | None:
+    """Whether a device of this firmware pushes; None where that cannot be told."""
+    if file.push.never:
+        return False
+    if file.push.from_firmware:
+        here = version(firmware)
+        return here >= version(file.push.from_firmware) if here else None
+    return True if file.slots is not None else None

@@ -1,0 +1,1 @@
+"""What is made for people to keep: pictures and pages. Nothing here knows a device or a terminal."""
