@@ -18,7 +18,7 @@ import numpy as np
 from direkt.codec import colour, nal
 from direkt.codec import h264_syntax as syntax
 from direkt.codec.bits import BitReader, BitstreamError
-from direkt.codec.h264_levels import LEVELS, lowest_level
+from direkt.codec.h264_levels import LEVELS, bitrate_steps, lowest_level
 from direkt.codec.h264_syntax import B, I
 from direkt.codec.nal import Units
 from direkt.codec.reader import (
@@ -34,7 +34,7 @@ from direkt.codec.reader import (
 )
 from direkt.media import Bytes, Codes, Column, Format, Framing, Marks, Samples, Scalar, Words, words
 
-__all__ = ["LEVELS", "Reader", "lowest_level"]
+__all__ = ["LEVELS", "Reader", "bitrate_steps", "lowest_level"]
 
 _WINDOW = 8  # bytes of a slice that are looked at
 _SEI_WORDS = 4  # of eight bytes, of an SEI unit that is looked at as a whole

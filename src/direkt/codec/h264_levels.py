@@ -36,3 +36,9 @@ def lowest_level(width: int, height: int, frame_rate: float, bitrate: float, pro
         ):  # fmt: skip
             return level
     raise BitstreamError(f"no H.264 level allows {width}x{height} at {frame_rate:g} fps and {bitrate:g} kbit/s")
+
+
+def bitrate_steps(profile: str) -> tuple[float, ...]:
+    """The highest bitrate (kbit/s, NAL) of each level: the only ones at which a level changes for the bitrate."""
+    factor = _FACTOR.get(profile, 1.2)
+    return tuple(sorted({most * factor for *_, most in LEVELS}))

@@ -203,6 +203,9 @@ class LevelTable(Protocol):
         Raises BitstreamError when none allows it.
         """
 
+    def bitrate_steps(self, profile: str) -> tuple[float, ...]:
+        """The highest bitrate (kbit/s) of each level."""
+
 
 def levels(codec: str) -> LevelTable | None:
     """The level table of a codec; None where nothing here knows one."""

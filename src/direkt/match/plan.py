@@ -1,21 +1,36 @@
-"""Matches a channel's settings to a sheet: changes as little as needed, and gives the rule behind each change.
+"""Matches a channel's settings to a sheet: the best settings of all, as few changes as can be, and the rule behind each.
 
-The order matters: picture size and frame rate are chosen together, because the bitrate ladder, the uplink and the
-level depend on both; everything else follows. Among values that the sheet takes, a recommended one wins over a
-merely allowed one, then the one closest to what is set.
+What counts first: that every rule is met; then the picture (its recommended size and rate, no invented pixels, near to what is
+set); then what else is recommended; then how little changes. The search is exact (search.py); this file puts its answer into
+words.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from direkt import parameters
-from direkt.codec import reader
-from direkt.codec.bits import BitstreamError
-from direkt.demand import Demand
 from direkt.destination.model import Rule, Sheet
 from direkt.device.model import Channel, InputSignal
+from direkt.match import problem, search, traps
+from direkt.match.problem import (
+    ADAPTIVE,
+    BITRATE,
+    INTERVAL,
+    PROTOCOL,
+    PUSH,
+    RATE,
+    SIZE,
+    SOURCE,
+    UPLINK,
+    Asker,
+    Circumstances,
+    Stated,
+    rules_on,
+    takes,
+)
+from direkt.match.search import Constraint, NothingFits, Solution
 from direkt.parameters import Value, Values
 
 
@@ -51,6 +66,8 @@ class Plan:
 
     steps: tuple[Step, ...]
     unmet: tuple[Unmet, ...]
+    conflict: tuple[str, ...] = ()  # the smallest set of demands that cannot hold together, in words
+    notes: tuple[str, ...] = ()  # what a person should know, though no rule says it
 
     @property
     def changes(self) -> tuple[Step, ...]:
@@ -62,343 +79,260 @@ class Plan:
         return {step.parameter: step.new for step in self.changes if step.new is not None}
 
 
-class _Planner:
-    def __init__(self, channel: Channel, sheet: Sheet, signal: InputSignal | None, uplink: float | None) -> None:
-        self.channel, self.sheet, self.signal, self.uplink = channel, sheet, signal, uplink
-        self.old = channel.values
-        self.new: Values = dict(channel.values)
-        self.steps: list[Step] = []
-        self.unmet: list[Unmet] = []
+def plan(
+    channel: Channel, sheet: Sheet, signal: InputSignal | None, uplink: float | None = None, *,
+    others: Sequence[Asker] = (), protocol: str | None = None, mains: int | None = None,
+) -> Plan:  # fmt: skip
+    """What to change on ``channel`` so that it conforms to ``sheet``.
 
-    def rules_on(self, setting: str, values: Values) -> list[Rule]:
-        """The rules on parameters that this setting governs."""
-        rules = self.sheet.rules_for(parameters.expand_set(values))
-        found = [rule for name, rule in rules.items() if parameters.setting_of(name) == setting]
-        # the rule on the setting's own name first: it is the one to quote
-        return sorted(found, key=lambda rule: rule.name != setting)
+    ``signal``: what is at the device's input, None for nothing; ``uplink``: kbit/s that this feed may use; ``others``: the
+    sheets of further feeds that push the same channel; ``protocol``: by which this one goes; ``mains``: Hz of the lights.
+    """
+    around = Circumstances(signal, uplink, protocol, mains)
+    return _Words(channel, sheet, around, tuple(others)).plan()
+
+
+class _Words:
+    """Solves a channel's problem and explains the answer."""
+
+    def __init__(self, channel: Channel, sheet: Sheet, around: Circumstances, others: tuple[Asker, ...]) -> None:
+        self.channel, self.sheet, self.around = channel, sheet, around
+        self.old = channel.values
+        self.stated: Stated = problem.state(channel, (Asker(sheet), *others), around)
+        self.new: Values = dict(self.old)
+        self.free: Values | None = None  # what would be best if the uplink carried anything
 
     def plan(self) -> Plan:
-        self._picture()
-        for setting in self.channel.limits:
-            if setting in ("video.size", "video.frame_rate", "video.bitrate.mean"):
-                continue
-            if not parameters.applies(parameters.find(setting), self.new):
-                continue
-            self._setting(setting)
-        self._bitrate()
-        self._level()
-        self._input()
-        self._beyond_reach()
-        order = parameters.in_table_order(step.parameter for step in self.steps)
-        by_name = {step.parameter: step for step in self.steps}
-        return Plan(tuple(by_name[name] for name in order), tuple(self.unmet))
-
-    # One setting by itself
-
-    def _setting(self, setting: str) -> None:
-        rules = self.rules_on(setting, self.new)
-        old, limit = self.old.get(setting), self.channel.limits[setting]
-        if not rules:
-            self.steps.append(Step(setting, old, old, "", "the sheet does not ask"))
-            return
-        best = self._choose(setting, old, limit, rules, self.new)
-        if best is None:
-            self._cannot(setting, old, limit, rules)
-            return
-        self.new[setting] = best
-        self._decide(setting, old, best, rules)
-
-    def _choose(
-        self, setting: str, old: Value | None, limit: Demand, rules: list[Rule], values: Values
-    ) -> Value | None:
-        """The best value that the device can do and every rule takes; None when there is none."""
-        candidates = [
-            value for value in _candidates(old, limit, rules)
-            if limit.allows(value) and all(_takes(rule.must, setting, value) for rule in rules)
+        try:
+            solution = search.solve(self.stated.problem)
+        except NothingFits:
+            none = Unmet(
+                "video.size",
+                "no combination of settings fits the device's own limits: read it again, and check its driver",
+            )
+            return Plan(
+                tuple(Step(n, v, v, "", "kept: nothing fits") for n, v in self.old.items() if n in self.channel.limits),
+                (none,),
+            )
+        self.new = solution.values
+        self.free = self._without_uplink(solution)
+        given_up = {c.name for c in solution.given_up}
+        steps = [
+            self._step(setting, given_up) for setting in parameters.in_table_order(self.channel.limits)
+            if parameters.applies(parameters.find(setting), self.new)
         ]  # fmt: skip
-        return min(candidates, key=lambda value: self._rank(setting, value, old, rules), default=None)
+        unmet = [self._unmet(c) for c in solution.given_up] + self._input()
+        conflict = tuple(self._demand_text(c) for c in solution.conflict) if len(solution.conflict) > 1 else ()
+        notes = traps.notes(self.channel, self.old, self.new, self.sheet, self.around)
+        return Plan(tuple(steps), tuple(unmet), conflict, tuple(notes))
 
-    @staticmethod
-    def _rank(setting: str, value: Value, old: Value | None, rules: list[Rule]) -> tuple[float, ...]:
-        missed = sum(not _takes(rule.should, setting, value) for rule in rules)
-        wishes = [rule.should.nearest(value) for rule in rules if rule.should is not None]
-        off = sum(_distance(value, wish) for wish in wishes) if missed else 0.0
-        return (missed, off, 0.0 if value == old else 1.0, _distance(value, old))
+    def _without_uplink(self, solution: Solution) -> Values | None:
+        """The best settings on a line without limit; None where the uplink does not matter."""
+        if not self.stated.uplink:
+            return None
+        p = self.stated.problem
+        kept = tuple(c for c in p.constraints if c not in self.stated.uplink)
+        try:
+            found = search.solve(search.Problem(p.domains, kept, p.prices, p.width)).values
+        except NothingFits:
+            return None
+        return found if any(found.get(n) != solution.values.get(n) for n in (SIZE, RATE, BITRATE)) else None
 
-    def _decide(self, setting: str, old: Value | None, new: Value, rules: list[Rule]) -> None:
-        asked = _asked(rules)
+    # One step
+
+    def _step(self, setting: str, given_up: set[str]) -> Step:
+        old, new = self.old.get(setting), self.new.get(setting)
+        rules = rules_on(self.sheet, setting, self.new)
+        if setting == ADAPTIVE and not rules:
+            return Step(
+                setting,
+                old,
+                new,
+                "no",
+                "off: it stretches keyframe intervals, starves the bitrate and may switch the codec",
+            )
+        if not rules:
+            return Step(setting, old, new, "", self._unasked(setting, old, new))
+        if new is None or any(rule.name in given_up and not takes(rule.must, setting, new) for rule in rules):
+            kept = "kept" if old == new else "the nearest that can be"
+            return Step(setting, old, new, _asked(rules), f"{kept}: cannot be met", rules[0].source)
         deciding = next(
-            (r for r in rules if r.must and (old is None or not _takes(r.must, setting, old))),
-            next((r for r in rules if r.should and (old is None or not _takes(r.should, setting, old))), rules[0]),
+            (r for r in rules if r.must and (old is None or not takes(r.must, setting, old))),
+            next((r for r in rules if r.should and (old is None or not takes(r.should, setting, old))), rules[0]),
         )
-        reason = self._reason(setting, old, new, deciding)
-        self.steps.append(Step(setting, old, new, asked, reason, deciding.source))
+        return Step(setting, old, new, _asked(rules), self._reason(setting, old, new, deciding), deciding.source)
+
+    def _unasked(self, setting: str, old: Value | None, new: Value | None) -> str:
+        """Why a setting is as it is that the sheet does not ask for."""
+        if setting == BITRATE and old == new:
+            return f"the sheet gives no bitrate for {self.new.get(SIZE)} at {parameters.show(RATE, self.new.get(RATE))}"
+        if old == new:
+            return "the sheet does not ask"
+        if (
+            setting == RATE
+            and old is not None
+            and not problem.in_family(self.around.signal, old)
+            and self.around.signal is not None
+        ):
+            return f"follows the source, {self.around.signal.text}"
+        before = {**self.new, **({setting: old} if old is not None else {})}
+        law = next(
+            (c for c in self.stated.problem.constraints if c.law and setting in c.scope and not c.holds(before)), None
+        )
+        return (
+            f"the device wants it so: {law.text or 'its limits belong together'}"
+            if law is not None
+            else self._uplink_words("the sheet does not ask")
+        )
 
     def _reason(self, setting: str, old: Value | None, new: Value, rule: Rule) -> str:
         because = f": {rule.because}" if rule.because else ""
-        if rule.same_as_source and new != old and self.signal is not None:
-            return f"the sheet demands the same as the source, {self.signal.text}{because}"
+        if rule.same_as_source and new != old and self.around.signal is not None:
+            return f"the sheet demands the same as the source, {self.around.signal.text}{because}"
         hint = self._in_frames(setting, new)
+        limited = self._limited(setting, new)
+        if limited and setting == BITRATE:
+            room = (self.around.uplink or 0) - self._sound()
+            return f"{rule.text()}, but the uplink leaves {room:.0f} kbit/s for video"
         if old is not None and parameters.same(setting, old, new):
-            if rule.should is not None and not _takes(rule.should, setting, new):
-                return f"kept: allowed, though the sheet recommends {rule.should.text()} and the device cannot"
+            if rule.should is not None and not takes(rule.should, setting, new):
+                return f"kept: allowed, though the sheet recommends {rule.should.text()} and {self._who_cannot(setting, rule)} cannot"
             return f"kept: as asked{hint}"
-        demanded = rule.must is not None and (old is None or not _takes(rule.must, setting, old))
+        demanded = rule.must is not None and (old is None or not takes(rule.must, setting, old))
         part = rule.must if demanded else rule.should
+        if part is None:
+            return self._unasked(setting, old, new)
         verb = "demands" if demanded else "recommends"
-        what = "it" if rule.name == setting or part is None else f"{rule.name} of {part.text()}"
-        return f"the sheet {verb} {what}{because}{hint}"
+        what = "it" if rule.name == setting else f"{rule.name} of {part.text()}"
+        return (
+            self._uplink_words(f"the sheet {verb} {what}{because}{hint}")
+            if limited
+            else f"the sheet {verb} {what}{because}{hint}"
+        )
+
+    def _who_cannot(self, setting: str, rule: Rule) -> str:
+        """Whether it is the device or the uplink that stands in the way of a recommendation."""
+        return "the uplink" if self._limited(setting, self.new.get(setting)) else "the device"
+
+    def _limited(self, setting: str, new: Value | None) -> bool:
+        """Whether another value would be chosen if the uplink carried anything."""
+        return self.free is not None and setting in (SIZE, RATE, BITRATE) and self.free.get(setting) != new and (
+            setting != BITRATE or all(self.free.get(n) == self.new.get(n) for n in (SIZE, RATE))
+        )  # fmt: skip
+
+    @staticmethod
+    def _uplink_words(reason: str) -> str:
+        return f"{reason}; the uplink carries no more"
+
+    def _sound(self) -> float:
+        value = self.new.get("audio.bitrate.mean", 0) if self.new.get("audio.present", "yes") == "yes" else 0
+        return float(value) if isinstance(value, int | float) else 0.0
 
     def _in_frames(self, setting: str, new: Value) -> str:
         """The keyframe interval in frames, as many devices want it."""
-        rate = self.new.get("video.frame_rate")
-        if setting != "video.keyframe_interval.median" or isinstance(new, str) or isinstance(rate, str) or not rate:
+        rate = self.new.get(RATE)
+        if setting != INTERVAL or isinstance(new, str) or isinstance(rate, str) or not rate:
             return ""
         return f" ({parameters.keyframe_frames(new, rate)} frames at {rate:g} fps)"
 
-    def _cannot(self, setting: str, old: Value | None, limit: Demand, rules: list[Rule]) -> None:
-        rule = next((r for r in rules if r.must), rules[0])
-        wants = rule.must.text() if rule.must else ""
-        self.unmet.append(Unmet(rule.name, f"asked {wants}; the device can do {limit.text()}", rule.source))
-        self.steps.append(Step(setting, old, old, _asked(rules), "kept: cannot be met", rule.source))
+    # What cannot be met
 
-    # Size and frame rate together
-
-    def _picture(self) -> None:
-        limits = self.channel.limits
-        size_limit, rate_limit = limits.get("video.size"), limits.get("video.frame_rate")
-        old_size, old_rate = self.old.get("video.size"), self.old.get("video.frame_rate")
-        sizes = self._allowed("video.size", old_size, size_limit)
-        rates = self._allowed("video.frame_rate", old_rate, rate_limit)
-        family = [rate for rate in rates if self._in_family(rate)]
-        rate_rule = self.sheet.rules.get("video.frame_rate")
-        if rate_rule is not None and rate_rule.same_as_source and self.signal is not None:
-            family = [rate for rate in rates if parameters.same("video.frame_rate", rate, self.signal.frame_rate)]
-        if rates and not family and self.signal is not None:
-            rule = self.sheet.rules.get("video.frame_rate")
-            self.unmet.append(Unmet(
-                "video.frame_rate",
-                f"the input is {self.signal.text}; the sheet and the device share only "
-                f"{', '.join(f'{r:g}' for r in rates if not isinstance(r, str))} fps, which would judder: "
-                "change the camera's format", rule.source if rule else "",
-            ))  # fmt: skip
-        some_sizes: list[Value | None] = [*sizes] or [old_size]
-        some_rates: list[Value | None] = [*(family or rates)] or [old_rate]
-        pairs = [(size, rate) for size in some_sizes for rate in some_rates]
-        reachable = [pair for pair in pairs if self._fits_uplink(*pair)]
-        if pairs and not reachable:
-            self._uplink_too_thin(pairs)
-        size, rate = min(reachable or pairs, key=lambda pair: self._picture_rank(*pair), default=(old_size, old_rate))
-        limited = bool(reachable) and len(reachable) < len(pairs)
-        for setting, old, new, found, limit in (
-            ("video.size", old_size, size, sizes, size_limit), ("video.frame_rate", old_rate, rate, rates, rate_limit),
-        ):  # fmt: skip
-            if limit is None:
-                continue
-            rules = self.rules_on(setting, self.old)
-            if not rules:
-                self.steps.append(Step(setting, old, new, "", "the sheet does not ask"))
-            elif not found:
-                self._cannot(setting, old, limit, rules)
-                continue
-            elif new is not None:
-                self._decide(setting, old, new, rules)
-                best = self._choose(setting, old, limit, rules, self.old) if limited else new
-                if best != new:
-                    step = self.steps[-1]
-                    self.steps[-1] = Step(
-                        setting, old, new, step.asked, f"{step.reason}; the uplink carries no more", step.rule
-                    )
-            if new is not None:
-                self.new[setting] = new
-
-    def _allowed(self, setting: str, old: Value | None, limit: Demand | None) -> list[Value]:
-        if limit is None:
-            return [] if old is None else [old]
-        rules = self.rules_on(setting, self.old)
-        candidates = [
-            value for value in _candidates(old, limit, rules)
-            if limit.allows(value) and all(_takes(rule.must, setting, value) for rule in rules)
-        ]  # fmt: skip
-        return list(dict.fromkeys(candidates))
-
-    def _in_family(self, rate: Value) -> bool:
-        """Whether the input's rate is a whole multiple: 50 gives 50 and 25, 59.94 gives 29.97 but not 30."""
-        if self.signal is None or not self.signal.frame_rate or isinstance(rate, str):
-            return True
-        times = self.signal.frame_rate / rate
-        return round(times) >= 1 and abs(self.signal.frame_rate - round(times) * rate) < 0.006 * round(times)
-
-    def _picture_rank(self, size: Value | None, rate: Value | None) -> tuple[float, ...]:
-        rules = {"video.size": size, "video.frame_rate": rate}
-        missed = sum(
-            rule.should is not None and value is not None and not _takes(rule.should, setting, value)
-            for setting, value in rules.items() for rule in self.rules_on(setting, self.old)
-        )  # fmt: skip
-        upscaled = 0.0
-        if self.signal is not None and self.signal.height and size is not None and size != self.old.get("video.size"):
-            upscaled = max(0.0, parameters.size_of(size)[1] - self.signal.height)
-        # the new size lies as near to the old as can be, but never gains pixels that the input does not have
-        return (
-            missed,
-            upscaled,
-            _area_distance(size, self.old.get("video.size")),
-            _distance(rate, self.old.get("video.frame_rate")),
-        )
-
-    def _lowest_bitrate(self, size: Value | None, rate: Value | None) -> float:
-        """kbit/s of video and audio that the sheet wants at the least."""
-        values = {**self.old, **({"video.size": size} if size else {}), **({"video.frame_rate": rate} if rate else {})}
-        video = next(
-            (r.must.minimum for r in self.rules_on("video.bitrate.mean", values) if r.must and r.must.minimum), 0
-        )
-        return parameters.ordered("video.bitrate.mean", video) + self._audio_share()
-
-    def _audio_share(self) -> float:
-        rule = self.sheet.rules.get("audio.bitrate.mean")
-        if rule is None:
-            old = self.old.get("audio.bitrate.mean", 0)
-            return float(old) if not isinstance(old, str) else 0.0
-        wish = rule.should or rule.must
-        value = wish.nearest(self.old.get("audio.bitrate.mean")) if wish else None
-        return float(value) if isinstance(value, int | float) else 0.0
-
-    def _fits_uplink(self, size: Value | None, rate: Value | None) -> bool:
-        return self.uplink is None or self._lowest_bitrate(size, rate) <= self.uplink
-
-    def _uplink_too_thin(self, pairs: Iterable[tuple[Value | None, Value | None]]) -> None:
-        least = min(self._lowest_bitrate(*pair) for pair in pairs)
-        self.unmet.append(Unmet(
-            "video.bitrate.mean",
-            f"the uplink leaves {self.uplink:.0f} kbit/s for this feed; the sheet wants at least {least:.0f} kbit/s",
-        ))  # fmt: skip
-
-    # What depends on the picture
-
-    def _bitrate(self) -> None:
-        setting = "video.bitrate.mean"
+    def _unmet(self, c: Constraint) -> Unmet:
+        if c.name == SOURCE:
+            return self._judder(c)
+        if c.name == UPLINK:
+            return Unmet(BITRATE, f"{c.text}; {self._least_words()}")
+        if c.name == PUSH:
+            return Unmet(PUSH, f"the device does not push with these settings: {c.text}")
+        if c.name == PROTOCOL:
+            return Unmet(
+                PROTOCOL,
+                f"{c.text}; the destination takes {self.around.protocol}: choose another destination or device",
+            )
+        if c.name == "video.level":
+            size, rate = self.new.get(SIZE), self.new.get(RATE)
+            level = problem.level_of(self.new)
+            needs = f"needs level {level}" if level else "is beyond every level"
+            return Unmet(
+                c.name, f"asked {c.text}; {size} at {parameters.show(RATE, rate, unit=False)} fps {needs}", c.source
+            )
+        setting = parameters.setting_of(c.name)
         limit = self.channel.limits.get(setting)
+        if setting == BITRATE and c.text.startswith("the sheet's bitrates"):
+            rules = [rule for rule in rules_on(self.sheet, BITRATE, self.new) if rule.must is not None]
+            wanted = rules[0].must.text() if rules and rules[0].must is not None else c.text
+            return Unmet(c.name, f"asked {wanted}; {self._can(setting)}", rules[0].source if rules else c.source)
         if limit is None:
-            return
-        old = self.old.get(setting)
-        rules = self.rules_on(setting, self.new)
-        size, rate = self.new.get("video.size"), self.new.get("video.frame_rate")
-        if not rules:
-            words = f"the sheet gives no bitrate for {size} at {parameters.show('video.frame_rate', rate)}"
-            self.steps.append(Step(setting, old, old, "", words))
-            return
-        room = None if self.uplink is None else self.uplink - self._audio_share()
-        best = self._choose(setting, old, limit, rules, self.new)
-        if best is None:
-            self._cannot(setting, old, limit, rules)
-            return
-        if room is not None and not isinstance(best, str) and best > room:
-            rule = rules[0]
-            capped = int(room // 100 * 100)
-            if _takes(rule.must, setting, capped) and limit.allows(capped):
-                reason = f"{rule.text()}, but the uplink leaves {room:.0f} kbit/s for video"
-                self.new[setting] = capped
-                self.steps.append(Step(setting, old, capped, _asked(rules), reason, rule.source))
-                return
-        self.new[setting] = best
-        self._decide(setting, old, best, rules)
-
-    def _level(self) -> None:
-        """Whether the level that the new settings need is one that the sheet takes."""
-        rule = self.sheet.rules.get("video.level")
-        size, rate, bitrate = (self.new.get(n) for n in ("video.size", "video.frame_rate", "video.bitrate.mean"))
-        if rule is None or rule.must is None or size is None or isinstance(rate, str) or isinstance(bitrate, str):
-            return
-        table = reader.levels(str(self.new.get("video.codec", "h264")))
-        if table is None:
-            return
-        try:
-            level = table.lowest_level(
-                *parameters.size_of(size), rate or 0, bitrate or 0, str(self.new.get("video.profile", "main"))
+            return Unmet(
+                c.name,
+                f"asked {c.text}; the device is fixed at {parameters.show(setting, self.old.get(setting))}",
+                c.source,
             )
-        except BitstreamError as error:
-            self.unmet.append(Unmet("video.level", str(error), rule.source))
-            return
-        if not rule.must.allows(level):
-            self.unmet.append(
-                Unmet(
-                    "video.level", f"asked {rule.must.text()}; {size} at {rate:g} fps needs level {level}", rule.source
-                )
-            )
+        rule = self.sheet.rules.get(c.name)
+        wants = rule.must.text() if rule is not None and rule.must is not None and "(feed" not in c.text else c.text
+        alone = not any(
+            limit.allows(v) and c.holds({**self.new, setting: v})
+            for v in self.stated.problem.domains[setting]
+            if v is not None
+        )
+        why = self._can(setting) if alone else "other demands stand against it"
+        return Unmet(c.name, f"asked {wants}; {why}", c.source)
 
-    def _input(self) -> None:
-        rule = self.sheet.rules.get("video.scan")
-        if self.signal is None:
-            self.unmet.append(Unmet("video.size", "no signal at the device's input: nothing can be sent but black"))
-        elif (
-            rule is not None
-            and rule.must is not None
-            and self.signal.frame_rate
-            and not rule.must.allows(self.signal.scan)
-        ):
-            self.unmet.append(
-                Unmet("video.scan", f"asked {rule.must.text()}; the input is {self.signal.text}", rule.source)
-            )
+    def _can(self, setting: str) -> str:
+        limit = self.channel.limits.get(setting)
+        return f"the device can do {limit.text()}" if limit is not None else "the device has no such setting"
 
-    def _beyond_reach(self) -> None:
-        """Settings that the device shows but that cannot be changed, and that the sheet does not take."""
-        for setting, value in self.old.items():
-            if setting in self.channel.limits:
-                continue
-            for rule in self.rules_on(setting, self.new):
-                if rule.must is not None and not _takes(rule.must, setting, value):
-                    words = f"asked {rule.must.text()}; the device is fixed at {parameters.show(setting, value)}"
-                    self.unmet.append(Unmet(rule.name, words, rule.source))
+    def _judder(self, c: Constraint) -> Unmet:
+        rule = self.sheet.rules.get(RATE)
+        rates = [v for v in self.stated.problem.domains.get(RATE, []) if isinstance(v, int | float)]
+        shared = [f"{r:g}" for r in rates if rule is None or rule.must is None or rule.must.allows(r)]
+        signal = self.around.signal
+        words = (
+            f"the sheet and the device share only {', '.join(shared)} fps"
+            if shared
+            else "nothing that the sheet takes fits it"
+        )
+        return Unmet(
+            RATE, f"the input is {signal.text if signal else 'unknown'}; {words}, which would judder: change the camera's format",
+            rule.source if rule else "",
+        )  # fmt: skip
 
+    def _least_words(self) -> str:
+        """The least that the sheet wants of the uplink."""
+        p = self.stated.problem
+        lowest = None
+        for size in p.domains.get(SIZE, [self.old.get(SIZE)]):
+            for rate in p.domains.get(RATE, [self.old.get(RATE)]):
+                values = {k: v for k, v in ((SIZE, size), (RATE, rate)) if v is not None}
+                if not all(c.holds(values) for c in p.constraints if set(c.scope) <= {SIZE, RATE}):
+                    continue
+                rules = [
+                    r
+                    for r in rules_on(self.sheet, BITRATE, {**self.new, **values})
+                    if r.must is not None and r.must.minimum
+                ]
+                if rules and rules[0].must is not None and isinstance(rules[0].must.minimum, int | float):
+                    need = rules[0].must.minimum
+                    lowest = need if lowest is None else min(lowest, need)
+        if lowest is None:
+            return "the device cannot go as low"
+        return f"the sheet wants at least {lowest + self._sound():.0f} kbit/s"
 
-def _takes(demand: Demand | None, setting: str, value: Value) -> bool:
-    """Whether a demand takes what follows from setting ``setting`` to ``value``."""
-    if demand is None:
-        return True
-    follows = parameters.expand_set({setting: value}).get(demand.name)
-    return follows is None or demand.allows(follows)
+    def _demand_text(self, c: Constraint) -> str:
+        name = {SOURCE: RATE, UPLINK: BITRATE}.get(c.name, c.name)
+        where = f" ({c.source.rpartition('/')[2]})" if c.source else ""
+        return f"{name}: {c.text}{where}"
 
-
-def _candidates(old: Value | None, limit: Demand, rules: list[Rule]) -> Iterator[Value]:
-    """The values worth considering, the present one first."""
-    if old is not None:
-        yield old
-    yield from limit.one_of
-    for rule in rules:
-        for demand in (rule.should, rule.must):
-            if demand is None or parameters.find(demand.name).kind is not parameters.find(limit.name).kind:
-                continue
-            yield from demand.one_of
-            for value in (demand.nearest(old), demand.minimum, demand.maximum):
-                if value is not None:
-                    yield value
-    for value in (limit.minimum, limit.maximum):
-        if value is not None:
-            yield value
-
-
-def _distance(a: Value | None, b: Value | None) -> float:
-    if isinstance(a, int | float) and isinstance(b, int | float):
-        return abs(a - b)
-    return 0.0 if a == b else 1.0
-
-
-def _area_distance(a: Value | None, b: Value | None) -> float:
-    if a is None or b is None:
-        return 0.0
-    (aw, ah), (bw, bh) = parameters.size_of(a), parameters.size_of(b)
-    return abs(aw * ah - bw * bh)
+    def _input(self) -> list[Unmet]:
+        rule, signal = self.sheet.rules.get("video.scan"), self.around.signal
+        if signal is None:
+            return [Unmet(SIZE, "no signal at the device's input: nothing can be sent but black")]
+        if rule is not None and rule.must is not None and signal.frame_rate and not rule.must.allows(signal.scan):
+            return [Unmet("video.scan", f"asked {rule.must.text()}; the input is {signal.text}", rule.source)]
+        return []
 
 
 def _asked(rules: list[Rule]) -> str:
     return "; ".join(
         rule.text() if n == 0 else f"{rule.name.rsplit('.', 1)[-1]} {rule.text()}" for n, rule in enumerate(rules)
     )
-
-
-def plan(channel: Channel, sheet: Sheet, signal: InputSignal | None, uplink: float | None = None) -> Plan:
-    """What to change on ``channel`` so that it conforms to ``sheet``.
-
-    ``signal``: what is at the device's input, None for nothing; ``uplink``: kbit/s that this feed may use.
-    """
-    return _Planner(channel, sheet, signal, uplink).plan()

@@ -1,0 +1,567 @@
+"""A channel, the sheets that it has to meet, its source and its uplink, as a problem for the search.
+
+Every value that can matter is a candidate: what is set, what any rule, limit or wish names, and their ends; in a range
+between two of those, nothing changes but the distance to a wish, and that is least at an end.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, field
+from functools import cache, lru_cache
+
+from direkt import parameters
+from direkt.codec import reader
+from direkt.codec.bits import BitstreamError
+from direkt.demand import Demand
+from direkt.destination.model import Rule, Sheet, audio_rule, rung_rule
+from direkt.device.model import Channel, InputSignal
+from direkt.match.search import Choice, Constraint, Cost, Price, Problem
+from direkt.parameters import Value, Values
+
+SIZE, RATE, BITRATE, INTERVAL = "video.size", "video.frame_rate", "video.bitrate.mean", "video.keyframe_interval.median"
+SOUND, SOUND_BITRATE, CHANNELS, ADAPTIVE = "audio.present", "audio.bitrate.mean", "audio.channels", "video.adaptive"
+SOURCE, UPLINK, PROTOCOL, PUSH = "what the source gives", "the uplink", "stream.protocol", "the push"
+
+# places in a cost, the first ones count most
+_OFF, _MISSED, _UPSCALED, _MAINS, _AREA, _RATE, _OTHERS_MISSED, _WISH, _ROUND, _CHANGES, _DISTANCE = range(11)
+WIDTH = 11
+_ROUND_TO = 100  # kbit/s: what people write
+
+
+@dataclass(frozen=True, slots=True)
+class Asker:
+    """A sheet that the channel has to meet, and for which feed; empty: the feed in question."""
+
+    sheet: Sheet
+    feed: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Circumstances:
+    """What settings meet beside the sheet."""
+
+    signal: InputSignal | None  # None: no signal
+    uplink: float | None = None  # kbit/s of video and audio
+    protocol: str | None = None  # by which the push goes
+    mains: int | None = None  # Hz of the light's flicker
+
+
+@dataclass(frozen=True, slots=True)
+class Stated:
+    """The problem with what is needed to explain its answer."""
+
+    problem: Problem
+    askers: tuple[Asker, ...]
+    uplink: tuple[Constraint, ...] = field(default=())
+
+
+def rules_on(sheet: Sheet, setting: str, values: Values) -> list[Rule]:
+    """The rules on parameters that a setting governs, beside these values; the one on its own name first."""
+    rules = sheet.rules_for(parameters.expand_set(values))
+    found = [rule for name, rule in rules.items() if parameters.setting_of(name) == setting]
+    return sorted(found, key=lambda rule: rule.name != setting)
+
+
+def takes(demand: Demand | None, setting: str, value: Value) -> bool:
+    """Whether a demand takes what follows from setting ``setting`` to ``value``."""
+    if demand is None:
+        return True
+    follows = _following(setting, value, demand.name)
+    return follows is None or demand.allows(follows)
+
+
+@lru_cache(4096)
+def _following(setting: str, value: Value, name: str) -> Value | None:
+    return parameters.expand_set({setting: value}).get(name)
+
+
+def distance(a: Value | None, b: Value | None) -> float:
+    """How far apart two values are, as a share of the second; 1 for words that differ."""
+    if isinstance(a, int | float) and isinstance(b, int | float):
+        return abs(a - b) / max(abs(b), 1e-9) if b else abs(a)
+    return 0.0 if a == b else 1.0
+
+
+def area_distance(a: Value | None, b: Value | None) -> float:
+    """How many pixels two sizes differ by."""
+    if a is None or b is None:
+        return 0.0
+    (aw, ah), (bw, bh) = parameters.size_of(a), parameters.size_of(b)
+    return float(abs(aw * ah - bw * bh))
+
+
+def in_family(signal: InputSignal | None, rate: Value) -> bool:
+    """Whether the input's rate is a whole multiple: 50 gives 50 and 25, 59.94 gives 29.97 but not 30."""
+    if signal is None or not signal.frame_rate or isinstance(rate, str) or rate <= 0:
+        return True
+    times = signal.frame_rate / rate
+    return round(times) >= 1 and abs(signal.frame_rate - round(times) * rate) < 0.006 * round(times)
+
+
+def state(channel: Channel, askers: Sequence[Asker], around: Circumstances) -> Stated:
+    """What is to be decided for a channel."""
+    builder = _Builder(channel, tuple(askers), around)
+    return builder.build()
+
+
+class _Builder:
+    def __init__(self, channel: Channel, askers: tuple[Asker, ...], around: Circumstances) -> None:
+        self.channel, self.askers, self.around = channel, askers, around
+        self.old, self.limits = channel.values, channel.limits
+        self.counted = any(rule.pictures is not None for rule in channel.together)
+        self.domains: dict[str, list[Choice]] = {}
+        self.constraints: list[Constraint] = []
+        self.prices: list[Price] = []
+
+    def build(self) -> Stated:
+        for setting in parameters.in_table_order({*self.old, *self.limits}):
+            self.domains[setting] = self._candidates(setting)
+        if self.counted and INTERVAL in self.domains:
+            self.domains[INTERVAL] = self._counted_candidates()
+        self._device_laws()
+        for asker in self.askers:
+            self._sheet_musts(asker)
+        self._source_musts()
+        uplink = self._uplink_must()
+        self._push_musts()
+        self._all_prices()
+        problem = Problem(self.domains, tuple(self.constraints), tuple(self.prices), WIDTH)
+        return Stated(problem, self.askers, uplink)
+
+    # Candidates
+
+    def _demands_on(self, setting: str) -> Iterable[Demand]:
+        for asker in self.askers:
+            rules = [rule for name, rule in asker.sheet.rules.items() if parameters.setting_of(name) == setting]
+            if setting == BITRATE:
+                rules += [rung_rule(rung) for rung in asker.sheet.ladder]
+            if setting == SOUND_BITRATE:
+                rules += [audio_rule(step) for step in asker.sheet.audio_ladder]
+            for rule in rules:
+                yield from (demand for demand in (rule.should, rule.must) if demand is not None)
+        for law in self.channel.together:
+            yield from (demand for demand in (*law.when, *law.then) if parameters.setting_of(demand.name) == setting)
+
+    def _candidates(self, setting: str) -> list[Choice]:
+        old, limit = self.old.get(setting), self.limits.get(setting)
+        if limit is None:
+            return [old]
+        kind = parameters.find(setting).kind
+        found: list[Choice] = [*limit.one_of, limit.minimum, limit.maximum]
+        for demand in self._demands_on(setting):
+            if parameters.find(demand.name).kind is not kind:
+                continue
+            found += [*demand.one_of, demand.minimum, demand.maximum, demand.nearest(old)]
+        if setting == BITRATE:
+            found += self._uplink_candidates()
+            found += [step for profile in ("main", "high") for step in self._level_steps(profile)]
+        free = setting == INTERVAL and self.counted
+        kept = [value for value in found if value is not None and (free or limit.allows(value))]
+        asked = any(True for _ in self._demands_on(setting))
+        stays = old is None or free or not asked or limit.allows(old) or not kept
+        return list(dict.fromkeys([*([old] if stays else []), *kept]))
+
+    def _level_steps(self, profile: str) -> list[Choice]:
+        table = reader.levels("h264")
+        has_rule = any("video.level" in asker.sheet.rules for asker in self.askers)
+        return [math.floor(step) for step in table.bitrate_steps(profile)] if table is not None and has_rule else []
+
+    def _uplink_candidates(self) -> list[Choice]:
+        """The uplink less each audio bitrate, to the kbit/s and round."""
+        if self.around.uplink is None:
+            return []
+        audio = [float(value) for value in self._candidates(SOUND_BITRATE) if isinstance(value, int | float)] if (
+            SOUND_BITRATE in self.limits or SOUND_BITRATE in self.old
+        ) else [self._usual_audio()]  # fmt: skip
+        out: list[Choice] = []
+        for share in {0.0, *audio}:
+            room = self.around.uplink - share
+            out += [value for value in (math.floor(room), int(room // _ROUND_TO * _ROUND_TO)) if value > 0]
+        return out
+
+    def _usual_audio(self) -> float:
+        """kbit/s of sound where the device has no setting for it."""
+        for asker in self.askers:
+            rule = asker.sheet.rules.get(SOUND_BITRATE)
+            wish = (rule.should or rule.must) if rule is not None else None
+            value = wish.nearest(None) if wish is not None else None
+            if isinstance(value, int | float):
+                return float(value)
+        return 0.0
+
+    def _counted_candidates(self) -> list[Choice]:
+        """Intervals of whole pictures, at every rate that can be chosen."""
+        seconds = [value for value in self.domains[INTERVAL] if isinstance(value, int | float)]
+        ends = {n for law in self.channel.together if law.pictures is not None for n in law.pictures}
+        out: list[Choice] = [self.old.get(INTERVAL)]
+        for rate in self.domains.get(RATE, [self.old.get(RATE)]):
+            if not isinstance(rate, int | float) or rate <= 0:
+                continue
+            counts = {
+                f(value * rate + shift)
+                for value in seconds
+                for f, shift in ((math.floor, 1e-6), (math.ceil, -1e-6), (round, 0.0))
+            }
+            out += [parameters.keyframe_seconds(n, rate) for n in sorted(counts | ends) if n >= 1]
+        return list(dict.fromkeys(out))
+
+    # What the device can do together
+
+    def _device_laws(self) -> None:
+        for law in self.channel.together:
+            if not law.push:
+                continue
+            when = [(parameters.setting_of(d.name), d) for d in law.when]
+            if any(setting not in self.domains for setting, _ in when):
+                continue  # it hangs on something that the device does not tell
+            for demand in law.then:
+                setting = parameters.setting_of(demand.name)
+                if setting in self.domains and demand.name != PROTOCOL:
+                    self._law(when, setting, demand, law.because)
+            if law.pictures is not None and INTERVAL in self.domains and RATE in self.domains:
+                self._pictures_law(when, law.pictures, law.because)
+
+    def _law(self, when: list[tuple[str, Demand]], setting: str, demand: Demand, because: str) -> None:
+        def holds(values: Values) -> bool:
+            if any(s not in values or not takes(d, s, values[s]) for s, d in when):
+                return True
+            return setting not in values or takes(demand, setting, values[setting])
+
+        scope = tuple(dict.fromkeys([*(s for s, _ in when), setting]))
+        self.constraints.append(Constraint(scope, holds, law=True, name=demand.name, text=because))
+
+    def _pictures_law(self, when: list[tuple[str, Demand]], span: tuple[int, int], because: str) -> None:
+        low, high = span
+
+        def holds(values: Values) -> bool:
+            if any(s not in values or not takes(d, s, values[s]) for s, d in when):
+                return True
+            interval, rate = values.get(INTERVAL), values.get(RATE)
+            if not isinstance(interval, int | float) or not isinstance(rate, int | float) or rate <= 0:
+                return True
+            pictures = round(interval * rate)
+            return low <= pictures <= high and abs(parameters.keyframe_seconds(pictures, rate) - interval) < 2e-4
+
+        scope = tuple(dict.fromkeys([*(s for s, _ in when), INTERVAL, RATE]))
+        self.constraints.append(Constraint(scope, holds, law=True, name=INTERVAL, text=because))
+
+    # What is asked
+
+    def _sheet_musts(self, asker: Asker) -> None:
+        sheet = asker.sheet
+        for name, rule in sheet.rules.items():
+            setting = parameters.setting_of(name)
+            if rule.must is None or setting not in self.domains:
+                continue
+            if (setting == BITRATE and sheet.ladder) or (setting == SOUND_BITRATE and sheet.audio_ladder):
+                continue  # below
+            self._must(asker, setting, rule)
+        if sheet.ladder and BITRATE in self.domains:
+            self._ladder_must(asker)
+        if sheet.audio_ladder and SOUND_BITRATE in self.domains:
+            self._audio_ladder_must(asker)
+        level = sheet.rules.get("video.level")
+        if level is not None and level.must is not None and SIZE in self.domains:
+            self._level_must(asker, level)
+        if ADAPTIVE in self.domains and ADAPTIVE not in sheet.rules:
+            self._adaptive_must(asker)
+
+    def _must(self, asker: Asker, setting: str, rule: Rule) -> None:
+        must, row = rule.must, parameters.find(setting)
+        assert must is not None
+        can_set = setting in self.limits
+
+        def holds(values: Values) -> bool:
+            if not parameters.applies(row, values):
+                return True
+            if setting not in values:
+                return not can_set
+            return takes(must, setting, values[setting])
+
+        def off(values: Values) -> float:
+            return _off(must, setting, values.get(setting))
+
+        scope = (setting, row.needs[0]) if row.needs is not None and row.needs[0] in self.domains else (setting,)
+        self.constraints.append(Constraint(scope, holds, False, rule.name, _asked(rule, asker), rule.source, off))
+
+    def _ladder_must(self, asker: Asker) -> None:
+        by_picture = _rungs(asker.sheet)
+
+        def rule_of(values: Values) -> Rule | None:
+            return by_picture(values.get(SIZE), values.get(RATE))
+
+        def holds(values: Values) -> bool:
+            rule, value = rule_of(values), values.get(BITRATE)
+            return rule is None or value is None or takes(rule.must, BITRATE, value)
+
+        def off(values: Values) -> float:
+            rule = rule_of(values)
+            return _off(rule.must, BITRATE, values.get(BITRATE)) if rule is not None and rule.must is not None else 0.0
+
+        text = "the sheet's bitrates for the picture" + (f" of feed {asker.feed}" if asker.feed else "")
+        scope = tuple(name for name in (BITRATE, SIZE, RATE) if name in self.domains)
+        self.constraints.append(Constraint(scope, holds, False, BITRATE, text, asker.sheet.source, off))
+
+    def _audio_ladder_must(self, asker: Asker) -> None:
+        def rule_of(values: Values) -> Rule | None:
+            return _audio_step_rule(asker.sheet, values.get(CHANNELS))
+
+        def holds(values: Values) -> bool:
+            if values.get(SOUND, "yes") == "no":
+                return True
+            rule, value = rule_of(values), values.get(SOUND_BITRATE)
+            return rule is None or value is None or takes(rule.must, SOUND_BITRATE, value)
+
+        def off(values: Values) -> float:
+            rule = rule_of(values)
+            return (
+                _off(rule.must, SOUND_BITRATE, values.get(SOUND_BITRATE))
+                if rule is not None and rule.must is not None
+                else 0.0
+            )
+
+        scope = tuple(name for name in (SOUND_BITRATE, CHANNELS, SOUND) if name in self.domains)
+        self.constraints.append(
+            Constraint(
+                scope, holds, False, SOUND_BITRATE, "the sheet's bitrates for the channels", asker.sheet.source, off
+            )
+        )
+
+    def _level_must(self, asker: Asker, rule: Rule) -> None:
+        must = rule.must
+        assert must is not None
+
+        def holds(values: Values) -> bool:
+            level = level_of(values)
+            return level is None or (level != "" and must.allows(level))
+
+        scope = tuple(n for n in (SIZE, RATE, BITRATE, "video.codec", "video.profile") if n in self.domains)
+        self.constraints.append(Constraint(scope, holds, False, "video.level", _asked(rule, asker), rule.source))
+
+    def _adaptive_must(self, asker: Asker) -> None:
+        names = [
+            n
+            for n in asker.sheet.rules
+            if n.startswith(("video.keyframe", "video.join", "video.bitrate", "video.codec"))
+        ]
+        if not names and not asker.sheet.ladder:
+            return
+        rule = asker.sheet.rules.get(names[0]) if names else None
+        can_set = ADAPTIVE in self.limits
+
+        def holds(values: Values) -> bool:
+            return values.get(ADAPTIVE, "no" if not can_set else "") == "no"
+
+        text = "off: it stretches keyframe intervals, starves the bitrate and may switch the codec"
+        self.constraints.append(
+            Constraint((ADAPTIVE,), holds, False, ADAPTIVE, text, rule.source if rule else asker.sheet.source)
+        )
+
+    # What the source, the uplink and the push allow
+
+    def _source_musts(self) -> None:
+        signal = self.around.signal
+        if signal is None or not signal.frame_rate or RATE not in self.domains:
+            return
+
+        def family(values: Values) -> bool:
+            return RATE not in values or in_family(signal, values[RATE])
+
+        def off(values: Values) -> float:  # a sheet's word counts more than an even rhythm
+            return distance(values.get(RATE), signal.frame_rate) / 1e6
+
+        self.constraints.append(Constraint((RATE,), family, False, SOURCE, f"the source gives {signal.text}", "", off))
+        for asker in self.askers:
+            rule = asker.sheet.rules.get(RATE)
+            if rule is not None and rule.same_as_source:
+                self.constraints.append(Constraint(
+                    (RATE,), lambda values: RATE not in values or parameters.same(RATE, values[RATE], signal.frame_rate),
+                    False, RATE, _asked(rule, asker), rule.source, off,
+                ))  # fmt: skip
+
+    def _uplink_must(self) -> tuple[Constraint, ...]:
+        limit = self.around.uplink
+        if limit is None or BITRATE not in self.domains:
+            return ()
+        usual = self._usual_audio()
+
+        def needed(values: Values) -> float:
+            video, audio = values.get(BITRATE, 0), values.get(SOUND_BITRATE, usual)
+            if values.get(SOUND, "yes") == "no":
+                audio = 0
+            return float(video) + float(audio)
+
+        made = Constraint(
+            tuple(n for n in (BITRATE, SOUND_BITRATE, SOUND) if n in self.domains), lambda values: needed(values) <= limit + 1e-6, False,
+            UPLINK, f"the uplink leaves {limit:.0f} kbit/s for this feed", "", lambda values: max(0.0, needed(values) - limit) / max(limit, 1.0) / 1e6,
+        )  # fmt: skip
+        self.constraints.append(made)
+        return (made,)
+
+    def _push_musts(self) -> None:
+        """Where the device does not push, or not by the destination's protocol."""
+        for law in self.channel.together:
+            when = [(parameters.setting_of(d.name), d) for d in law.when]
+            if any(setting not in self.domains for setting, _ in when):
+                continue
+            others = [d for d in law.then if d.name == PROTOCOL]
+            fits = all(d.allows(self.around.protocol) for d in others) if self.around.protocol is not None else True
+            if law.push and fits:
+                continue
+
+            def holds(values: Values, when: list[tuple[str, Demand]] = when) -> bool:
+                return any(s not in values or not takes(d, s, values[s]) for s, d in when)
+
+            name = PUSH if not law.push else PROTOCOL
+            words = law.because or (
+                "the device does not push then" if not law.push else f"not by {self.around.protocol}"
+            )
+            self.constraints.append(Constraint(tuple(s for s, _ in when), holds, False, name, words))
+
+    # Prices
+
+    def _all_prices(self) -> None:
+        sheets = [asker.sheet for asker in self.askers if not asker.feed]
+        for setting in self.domains:
+            if setting == SIZE:
+                self.prices.append(Price((SIZE,), self._size_price(sheets)))
+            elif setting == RATE:
+                self.prices.append(Price((RATE,), self._rate_price(sheets)))
+            elif setting in self.limits:
+                self._setting_price(setting, sheets)
+
+    def _static(self, setting: str, sheets: list[Sheet]) -> list[Rule]:
+        return [
+            rule for sheet in sheets for name, rule in sheet.rules.items() if parameters.setting_of(name) == setting
+        ]
+
+    def _size_price(self, sheets: list[Sheet]) -> Callable[[Values], Cost]:
+        rules, old, signal = self._static(SIZE, sheets), self.old.get(SIZE), self.around.signal
+
+        def of(values: Values) -> Cost:
+            cost, size = [0.0] * WIDTH, values.get(SIZE)
+            if size is not None:
+                cost[_MISSED] = sum(not takes(rule.should, SIZE, size) for rule in rules)
+                if signal is not None and signal.height and size != old:
+                    cost[_UPSCALED] = max(0.0, parameters.size_of(size)[1] - signal.height)
+                cost[_AREA] = area_distance(size, old)
+            return tuple(cost)
+
+        return of
+
+    def _rate_price(self, sheets: list[Sheet]) -> Callable[[Values], Cost]:
+        rules, old, mains = self._static(RATE, sheets), self.old.get(RATE), self.around.mains
+
+        def of(values: Values) -> Cost:
+            cost, rate = [0.0] * WIDTH, values.get(RATE)
+            if rate is not None:
+                cost[_MISSED] = sum(not takes(rule.should, RATE, rate) for rule in rules)
+                cost[_MAINS] = float(mains is not None and not fits_mains(rate, mains))
+                cost[_RATE] = abs(float(rate) - float(old)) if isinstance(old, int | float) else 0.0
+            return tuple(cost)
+
+        return of
+
+    def _setting_price(self, setting: str, sheets: list[Sheet]) -> None:
+        static, old, row = self._static(setting, sheets), self.old.get(setting), parameters.find(setting)
+        ladder = [_rungs(sheet) for sheet in sheets if sheet.ladder] if setting == BITRATE else []
+        steps = setting == SOUND_BITRATE and any(sheet.audio_ladder for sheet in sheets)
+
+        def rules(values: Values) -> list[Rule]:
+            found = static
+            for by_picture in ladder:
+                if (rule := by_picture(values.get(SIZE), values.get(RATE))) is not None:
+                    found = [rule, *(r for r in found if r.name != setting)]
+            for sheet in sheets:
+                if steps and (rule := _audio_step_rule(sheet, values.get(CHANNELS))) is not None:
+                    found = [rule, *(r for r in found if r.name != setting)]
+            return found
+
+        def of(values: Values) -> Cost:
+            cost, value = [0.0] * WIDTH, values.get(setting)
+            if value is not None and parameters.applies(row, values):
+                for rule in rules(values):
+                    if rule.should is not None and not takes(rule.should, setting, value):
+                        cost[_OTHERS_MISSED] += 1
+                        cost[_WISH] += _off(rule.should, setting, value, coarse=setting == BITRATE)
+                if setting == BITRATE and isinstance(value, int | float) and value != old:
+                    cost[_ROUND] = float(value % _ROUND_TO != 0)
+            cost[_CHANGES] = float(value != old)
+            cost[_DISTANCE] = distance(value, old) if old is not None else 0.0
+            return tuple(cost)
+
+        scope = [
+            setting,
+            *((SIZE, RATE) if ladder else ()),
+            *((CHANNELS,) if steps else ()),
+            *((row.needs[0],) if row.needs else ()),
+        ]
+        self.prices.append(Price(tuple(name for name in dict.fromkeys(scope) if name in self.domains), of))
+
+
+def _asked(rule: Rule, asker: Asker) -> str:
+    return rule.text() + (f" (feed {asker.feed})" if asker.feed else "")
+
+
+def _off(demand: Demand, setting: str, value: Value | None, *, coarse: bool = False) -> float:
+    """How far a value is from what a demand takes, as a share of that; ``coarse``: in steps of 100 kbit/s."""
+    if value is None:
+        return 1.0
+    shown = _following(setting, value, demand.name)
+    if shown is None or demand.allows(shown):
+        return 0.0
+    near = demand.nearest(shown)
+    if coarse and isinstance(near, int | float) and isinstance(value, int | float):
+        return float(math.ceil(abs(near - value) / _ROUND_TO - 1e-9))
+    return distance(shown, near)
+
+
+def fits_mains(rate: Value, mains: int) -> bool:
+    """Whether light at this mains frequency does not flicker at a rate: 50 Hz wants 25, 50; 60 Hz wants 29.97 to 60."""
+    if isinstance(rate, str) or rate <= 0:
+        return True
+    flicker = 2.0 * mains  # lamps blink twice a period
+    times = flicker / rate
+    return abs(times - round(times)) < 0.01 * times
+
+
+def _rungs(sheet: Sheet) -> Callable[[Value | None, Value | None], Rule | None]:
+    """What a sheet says of the video bitrate for a size and a rate."""
+
+    @cache
+    def rule(size: Value | None, rate: Value | None) -> Rule | None:
+        if size is not None and isinstance(rate, int | float):
+            rung = sheet.rung_for(*parameters.size_of(size), rate)
+            if rung is not None:
+                return rung_rule(rung)
+        return sheet.rules.get(BITRATE)
+
+    return rule
+
+
+def _audio_step_rule(sheet: Sheet, channels: Value | None) -> Rule | None:
+    step = next((s for s in sheet.audio_ladder if s.channels == channels), None)
+    return audio_rule(step) if step is not None else sheet.rules.get(SOUND_BITRATE)
+
+
+def level_of(values: Values) -> str | None:
+    """The level that settings need; empty: none is enough; None: not known."""
+    size, rate, bitrate = (values.get(n) for n in (SIZE, RATE, BITRATE))
+    if size is None or isinstance(rate, str) or isinstance(bitrate, str):
+        return None
+    return _level(
+        str(values.get("video.codec", "h264")), size, rate or 0, bitrate or 0, str(values.get("video.profile", "main"))
+    )
+
+
+@lru_cache(4096)
+def _level(codec: str, size: Value, rate: float, bitrate: float, profile: str) -> str | None:
+    table = reader.levels(codec)
+    if table is None:
+        return None
+    try:
+        return table.lowest_level(*parameters.size_of(size), rate, bitrate, profile)
+    except BitstreamError:
+        return ""

@@ -1,0 +1,82 @@
+"""What often goes wrong though no rule of a sheet says it: said beside a plan, never instead of one."""
+
+from __future__ import annotations
+
+from direkt import parameters
+from direkt.destination.model import Sheet
+from direkt.device.model import Channel
+from direkt.match.problem import BITRATE, RATE, SIZE, SOUND, Circumstances, fits_mains
+from direkt.parameters import Values
+
+_FACTORS = ((8.0, "kB/s is 8 kbit/s"), (1000.0, "Mbit/s is 1000 kbit/s, bit/s a thousandth"))
+_NEAR = 0.03  # as a share: how far off a factor may be and still be one
+
+
+def notes(channel: Channel, old: Values, new: Values, sheet: Sheet, around: Circumstances) -> list[str]:
+    """One line for each."""
+    out = [
+        *_bitrate_unit(old, new),
+        *_sensor(channel, new, around),
+        *_rate(new, around),
+        *_sound(old, new, sheet),
+        *_mains(new, around),
+    ]
+    if channel.name not in ("main",) and not channel.name.endswith("-main"):
+        out.append(f"this is the {channel.name} channel of the device: push the main one unless it is meant")
+    return out
+
+
+def _bitrate_unit(old: Values, new: Values) -> list[str]:
+    """A bitrate that is off by the factor of another unit."""
+    before, after = old.get(BITRATE), new.get(BITRATE)
+    if not isinstance(before, int | float) or not isinstance(after, int | float) or min(before, after) <= 0:
+        return []
+    times = max(before / after, after / before)
+    for factor, words in _FACTORS:
+        if abs(times / factor - 1) < _NEAR:
+            way = "above" if before > after else "below"
+            return [
+                f"the bitrate was set {times:.0f} times {way} what is asked, as if in another unit ({words}): look at the unit on the "
+                "device's page"
+            ]
+    return []
+
+
+def _sensor(channel: Channel, new: Values, around: Circumstances) -> list[str]:
+    """A sensor of another shape than the picture: cropped it is right, stretched it is not."""
+    source = channel.source or around.signal
+    size = new.get(SIZE)
+    if source is None or not source.width or not source.height or size is None:
+        return []
+    width, height = parameters.size_of(size)
+    shape, sensor = width / height, source.width / source.height
+    if abs(shape / sensor - 1) < 0.02:
+        return []
+    return [
+        f"the source is {source.width}x{source.height} ({parameters.reduce_ratio(source.width, source.height)}), the picture "
+        f"{size} ({parameters.reduce_ratio(width, height)}): look at a round thing in it; a circle must stay one (cropped, not stretched)"
+    ]
+
+
+def _rate(new: Values, around: Circumstances) -> list[str]:
+    rate, signal = new.get(RATE), around.signal
+    if signal is None or not signal.frame_rate or not isinstance(rate, int | float) or rate <= signal.frame_rate + 0.01:
+        return []
+    return [f"{rate:g} fps is more than the source gives ({signal.frame_rate:g} fps): pictures would be repeated"]
+
+
+def _sound(old: Values, new: Values, sheet: Sheet) -> list[str]:
+    rule = sheet.rules.get(SOUND)
+    wanted = rule is not None and rule.must is not None and rule.must.allows("yes") and not rule.must.allows("no")
+    if wanted and old.get(SOUND) == "no" and new.get(SOUND) == "yes":
+        return [
+            "sound has to be there even where nobody wants any: then turn the microphone's level to zero, not the sound off"
+        ]
+    return []
+
+
+def _mains(new: Values, around: Circumstances) -> list[str]:
+    rate, mains = new.get(RATE), around.mains
+    if mains is None or not isinstance(rate, int | float) or fits_mains(rate, mains):
+        return []
+    return [f"{rate:g} fps under lights on {mains} Hz flickers: set the shutter to 1/{2 * mains} s or a multiple of it"]
