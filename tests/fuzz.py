@@ -49,7 +49,7 @@ from direkt.protocol.rtmp.server import ConnectRequest, PublishRequest, ServerSe
 from direkt.protocol.rtmp.session import TagMessage
 from direkt.trust import TrustStore
 from direkt.work import standing
-from direkt.work.write import load_saved
+from direkt.work.saved import load_saved
 from tests import support
 from tests.destination import pastes
 from tests.net import test_rare_publisher as rare

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
@@ -90,6 +91,17 @@ class FeedEntry(Strict):
     channel: str = "main"
     slot: int = Field(default=1, ge=1)
     weight: float = Field(default=1, gt=0)  # its share when feeds compete for the uplink
+    start: str | None = None  # when it goes on air, in local time: 2026-07-03 09:00
+
+    @field_validator("start")
+    @classmethod
+    def _start(cls, value: str | None) -> str | None:
+        if value is not None:
+            try:
+                datetime.datetime.fromisoformat(value)
+            except ValueError:
+                raise ValueError(f"expected date and time like 2026-07-03 09:00, got {value!r}") from None
+        return value
 
 
 class Uplink(Strict):
@@ -108,6 +120,7 @@ class RigFile(Strict):
     destinations: dict[str, DestinationEntry] = {}
     feeds: dict[str, FeedEntry] = {}
     uplink: Uplink | None = None
+    mains_hz: Literal[50, 60] | None = None  # of the lights: at other rates they flicker
 
 
 class RigError(UnusableInput):

@@ -7,22 +7,26 @@ from tests.support import RigCli, command
 
 class Whole(RigCli):
     def test_demo_and_sim(self):
-        result = self.finish(self.start("demo", "--folder", "d", "--for", "5s"), 90)
+        result = self.finish(self.start("demo", "--folder", "d", "--for", "5s"), 110)
         self.assertEqual(result.code, 0, result)
-        self.assertIn("Before: the stream fails. After: it passes.", result.out)
+        self.assertIn("Before: the stream fails. After: it passes. The camera's passes.", result.out)
         left = {path.name for path in (self.folder / "d").iterdir()}
-        self.assertLessEqual({"rig.yaml", "secrets.yaml", "before.flv", "after.flv", "before.json", "after.json"}, left)
+        self.assertLessEqual({"rig.yaml", "secrets.yaml", "before.flv", "after.flv", "before.json", "after.json", "camera.flv"}, left)
         self.assertEqual((self.folder / "d" / "secrets.yaml").stat().st_mode & 0o777, 0o600)
         self.assertEqual(json.loads((self.folder / "d" / "after.json").read_text())["verdict"], "pass")
-        self.assertNotIn("sandpiper", result.out + result.err)
+        for secret in ("sandpiper", "dipper", "regatta-demo"):
+            self.assertNotIn(secret, result.out + result.err)
         self.one_line(self.direkt("demo", "--folder", "d"), 2, "is not empty")
 
         sim = subprocess.Popen(
             [*command(), "sim", "d"], cwd=self.folder, stdout=subprocess.PIPE, text=True, env=self.environment()
         )
+        self.addCleanup(sim.wait, 10)
+        self.addCleanup(sim.kill)
         self.assertIn("Lake Varn", sim.stdout.readline())
         self.one_line(self.direkt("sim", "d"), 3, "is a sim running already?")
-        self.assertEqual(self.direkt("read", "--rig", "d").code, 0)
+        self.assertEqual(self.direkt("read", "mark-1000", "--rig", "d").code, 0)
+        self.one_line(self.direkt("sim", "d", "--fault", "mark-1000:nonsense"), 2, "expected NAME:FAULT")
         sim.send_signal(signal.SIGTERM)
         sim.stdout.close()
         self.assertEqual(sim.wait(10), 130)

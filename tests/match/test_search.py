@@ -26,7 +26,10 @@ def random_problem(chance: random.Random) -> Problem:
     prices = []
     for _ in range(chance.randint(0, 6)):
         scope = tuple(chance.sample(names, min(len(names), chance.choice((1, 1, 1, 2)))))
-        table = {c: (0.0, float(chance.randint(0, 2)), float(chance.randint(0, 3))) for c in itertools.product(*(domains[s] for s in scope))}
+        table = {
+            c: (0.0, float(chance.randint(0, 2)), float(chance.randint(0, 3)))
+            for c in itertools.product(*(domains[s] for s in scope))
+        }
         prices.append(Price(scope, lambda v, scope=scope, table=table: table[tuple(v[s] for s in scope)]))
     return Problem(domains, tuple(constraints), tuple(prices), 3)
 
@@ -60,13 +63,19 @@ class Search(unittest.TestCase):
             self.assertIn(found.values, lawful)
             self.assertEqual(cost(found.values)[1:], best[1:])
             broken = [c for c in musts if not c.holds(found.values)]
-            self.assertEqual((len(broken), set(broken) <= set(found.given_up), len(found.given_up)), (fewest, True, fewest))
+            self.assertEqual(
+                (len(broken), set(broken) <= set(found.given_up), len(found.given_up)), (fewest, True, fewest)
+            )
             if not fewest:
                 kinds["fits"] += 1
                 continue
             kinds["conflict"] += 1
             for size in range(1, len(musts) + 1):
-                sets = [some for some in itertools.combinations(musts, size) if not any(all(c.holds(v) for c in some) for v in lawful)]
+                sets = [
+                    some
+                    for some in itertools.combinations(musts, size)
+                    if not any(all(c.holds(v) for c in some) for v in lawful)
+                ]
                 if sets:
                     break
             self.assertEqual(len(found.conflict), size)
@@ -91,14 +100,18 @@ def random_channel(chance: random.Random) -> Channel:
     span = (chance.randint(1, 20), chance.randint(20, 60))
     together = [Together((), (), span)]
     for _ in range(chance.randint(0, 3)):
-        a, b = chance.sample(["video.size", "video.frame_rate", "video.bitrate.mean", "video.rate_control", "audio.present"], 2)
+        a, b = chance.sample(
+            ["video.size", "video.frame_rate", "video.bitrate.mean", "video.rate_control", "audio.present"], 2
+        )
         together.append(Together((random_demand(chance, a, limits[a]),), (random_demand(chance, b, limits[b]),)))
     values = {
         "video.size": chance.choice(sizes), "video.frame_rate": chance.choice(rates), "video.bitrate.mean": low,
         "video.rate_control": chance.choice(["cbr", "vbr"]), "audio.present": chance.choice(["yes", "no"]),
         "audio.bitrate.mean": chance.choice([1, 2, 4]),
     }  # fmt: skip
-    values["video.keyframe_interval.median"] = parameters.keyframe_seconds(chance.randint(*span), values["video.frame_rate"])
+    values["video.keyframe_interval.median"] = parameters.keyframe_seconds(
+        chance.randint(*span), values["video.frame_rate"]
+    )
     limits["video.keyframe_interval.median"] = Demand("video.keyframe_interval.median", minimum=0.01, maximum=60)
     return Channel("main", values, limits, together=tuple(together))
 
@@ -113,9 +126,19 @@ def random_demand(chance: random.Random, name: str, limit: Demand | None = None)
         return Demand(name, tuple(chance.sample(known, chance.randint(1, max(1, len(known) - 1)))))
     if name.startswith("video.keyframe_interval"):
         low = chance.choice([0.2, 0.5, 1, 1.2, 1.6, 2])
-        return Demand(name, minimum=low, maximum=low + chance.choice([0, 0.1, 1])) if chance.random() < 0.7 else Demand(name, (low,))
+        return (
+            Demand(name, minimum=low, maximum=low + chance.choice([0, 0.1, 1]))
+            if chance.random() < 0.7
+            else Demand(name, (low,))
+        )
     low = chance.randint(1, 25)
-    return chance.choice((Demand(name, minimum=low), Demand(name, maximum=low), Demand(name, minimum=low, maximum=low + chance.randint(0, 8))))
+    return chance.choice(
+        (
+            Demand(name, minimum=low),
+            Demand(name, maximum=low),
+            Demand(name, minimum=low, maximum=low + chance.randint(0, 8)),
+        )
+    )
 
 
 def random_sheet(chance: random.Random) -> Sheet:
@@ -174,10 +197,16 @@ class Truth:
         rules = dict(self.sheet.rules)
         if self.sheet.ladder:
             width, height = map(int, values["video.size"].split("x"))
-            fitting = [r for r in self.sheet.ladder if width <= r.width and height <= r.height and values["video.frame_rate"] <= r.fastest]
+            fitting = [
+                r
+                for r in self.sheet.ladder
+                if width <= r.width and height <= r.height and values["video.frame_rate"] <= r.fastest
+            ]
             rung = min(fitting, key=lambda r: (r.width * r.height, r.fastest), default=None)
             if rung is not None:
-                rules["video.bitrate.mean"] = Rule("video.bitrate.mean", Demand("video.bitrate.mean", minimum=rung.minimum, maximum=rung.maximum))
+                rules["video.bitrate.mean"] = Rule(
+                    "video.bitrate.mean", Demand("video.bitrate.mean", minimum=rung.minimum, maximum=rung.maximum)
+                )
         for name, rule in rules.items():
             if name.startswith("audio.b") and values["audio.present"] == "no":
                 continue
@@ -189,7 +218,10 @@ class Truth:
             times = self.signal.frame_rate / values["video.frame_rate"]
             count += not (round(times) >= 1 and abs(times - round(times)) < 0.005)
         if self.uplink is not None:
-            count += values["video.bitrate.mean"] + (values["audio.bitrate.mean"] if values["audio.present"] == "yes" else 0) > self.uplink
+            count += (
+                values["video.bitrate.mean"] + (values["audio.bitrate.mean"] if values["audio.present"] == "yes" else 0)
+                > self.uplink
+            )
         return count
 
     def picture_missed(self, values) -> int:
@@ -202,7 +234,9 @@ class Truth:
 
     def others_missed(self, values) -> int:
         names = ("video.size", "video.frame_rate")
-        return sum(n not in names and r.should is not None and not r.should.allows(v) for n, r, v in self.demands(values))
+        return sum(
+            n not in names and r.should is not None and not r.should.allows(v) for n, r, v in self.demands(values)
+        )
 
     def worth(self, values):
         off = abs(values["video.frame_rate"] - self.channel.values["video.frame_rate"])

@@ -8,6 +8,7 @@ from direkt import rig as rigs
 from direkt.demand import parse
 from direkt.destination.references import Sources
 from direkt.device.model import (
+    Bare,
     Capability,
     Channel,
     DeviceError,
@@ -19,7 +20,7 @@ from direkt.device.model import (
 )
 from direkt.errors import UnusableInput
 from direkt.secret import Secret
-from direkt.work import push, renew, write
+from direkt.work import push, renew, standing, write
 from direkt.work.feeds import FeedParts
 from direkt.work.standing import Stage, Standing
 from direkt.work.steps import Agree, drive
@@ -46,7 +47,7 @@ class FakeClock:
         return f"20260103-{round(self.time):06d}"
 
 
-class FakeDriver:
+class FakeDriver(Bare):
     """A device in memory; ``fail`` names calls that raise, ``away`` how many looks it stays away."""
 
     name, address = "tower", "http://192.0.2.1"
@@ -135,7 +136,7 @@ class Writing(Jobs):
     def write(self, driver: FakeDriver, *, agree: bool = True, restore: Path | None = None, **more):
         if restore is not None:
             return self.run_job(write.restore(self.feed(driver), restore, Sources({}), self.clock), agree=agree)
-        return self.run_job(write.write(self.feed(driver), Secret(KEY), self.clock, **more), agree=agree)
+        return self.run_job(write.write(self.feed(driver), Secret(KEY), self.clock, write.Terms(**more)), agree=agree)
 
     def test_from_plan_to_proof(self):
         driver = FakeDriver()
@@ -161,13 +162,14 @@ class Writing(Jobs):
 
     def test_every_failure_leaves_its_stage(self):
         for call, stage, words in (
-            ("write", Stage.PARTLY, "some settings may have been written to tower; to finish: direkt write finish; to go back: "),
-            ("restart", Stage.NOT_IN_FORCE, "not in force until it restarts; to finish: direkt write finish"),
-            ("write_slot", Stage.SETTINGS_DONE, "its push slot is not; to finish: "),
+            ("write", Stage.UNTOUCHED, "tower was not changed"),
+            ("restart", Stage.PARTLY, "some settings may have been written to tower; to finish: direkt write finish; to go back: "),
+            ("write_slot", Stage.PUT_BACK, "tower was put back"),
         ):  # fmt: skip
             driver = FakeDriver()
             driver.fail[call] = Unreachable("tower is gone")
             self.seen.clear()
+            standing.drop(self.rig.folder, "finish")
             self.clock.time += 2
             with self.assertRaises(DeviceError):
                 self.write(driver)
@@ -193,7 +195,7 @@ class Writing(Jobs):
         driver.away = 10**6
         with self.assertRaisesRegex(Unreachable, "has not come back 30 s after its restart"):
             self.write(driver, wait=30.0)
-        self.assertLess(self.clock.time, 131)
+        self.assertLess(self.clock.time, 165)
 
     def test_a_device_that_is_never_seen_away_counts_as_back_after_ten_seconds(self):
         driver = FakeDriver()

@@ -26,9 +26,9 @@ _REHEARSAL = 5.0  # s: three keyframe intervals and a second
 )  # fmt: skip
 @options.time_option("--for", "seconds", default=_REHEARSAL, help="How long each rehearsal runs.")
 def demo(folder: Path | None, seconds: float) -> ExitCode:
-    """Run the whole example: a wrongly set encoder is rehearsed, matched, written, and rehearsed again.
+    """Run the whole example: gear is found, an encoder and a camera are matched, written at once, and rehearsed.
 
-    Takes about twenty seconds. Leaves the rig, the recordings and the JSON reports in a folder that it names.
+    Takes less than a minute. Leaves the rig, the recordings and the JSON reports in a folder that it names.
     """
     if folder is None:
         folder = Path(tempfile.mkdtemp(prefix="direkt-demo-"))
@@ -52,21 +52,25 @@ class _Demo:
         self.children: list[subprocess.Popen[bytes]] = []
 
     def all(self) -> ExitCode:
-        self._say("The Lake Varn Regatta: the encoder on the finish tower is to push to Tarnlight.")
+        self._say("The Lake Varn Regatta: an encoder and three cameras on a strange network; two of them are to push to Tarnlight.")
         gear = self._begin(["sim", str(self.folder), "--port", "0"], subprocess.PIPE)
         if gear.stdout is None or not gear.stdout.readline():
             raise NoAnswer("the simulated gear does not start: try it by hand with: direkt sim DIR")
-        self._step("What does the encoder say it is set to?", ["read"])
-        before = self._rehearse("Is that what it sends? A rehearsal with the settings as they are.", "before")
-        self._step("What has to change, and why?", ["match"])
-        self._step("Set it, restart it, read it back.", ["write", "finish", "--yes"])
-        after = self._rehearse("Rehearse again, on the stream itself.", "after")
+        self._step("Who is there, and how can they be spoken to?", ["find", "--wait", "2s"])
+        self._step("What does the encoder say it is set to?", ["read", "finish-tower"])
+        before = self._rehearse("Is that what it sends? A rehearsal with the settings as they are.", "finish", "before")
+        self._step("What has to change on it, and why?", ["match", "finish"])
+        self._step("And on the camera at the start, which speaks another language?", ["match", "start"])
+        self._step("Set both at the same time, restart what needs it, read them back.", ["write", "finish", "start", "--yes"])
+        after = self._rehearse("Rehearse again, on the streams themselves: the encoder ...", "finish", "after")
+        camera = self._rehearse("... and the camera.", "start", "camera")
         self._step(
-            "Recordings are judged the same way: would the same stream do for the village channel?",
+            "Recordings are judged the same way: would the encoder's stream do for the village channel?",
             ["check", "after.flv", "--sheet", "plainsong-village"],
         )
-        self._close(before, after)
-        return ExitCode.GOOD if (before, after) == (ExitCode.FAILS, ExitCode.GOOD) else ExitCode.FAILS
+        self._close(before, after, camera)
+        good = (before, after, camera) == (ExitCode.FAILS, ExitCode.GOOD, ExitCode.GOOD)
+        return ExitCode.GOOD if good else ExitCode.FAILS
 
     def _say(self, text: str) -> None:
         self.out.print(f"\n[bold cyan]{escape(text)}[/]")
@@ -86,10 +90,10 @@ class _Demo:
         self.out.file.flush()
         return self._begin(arguments).wait(self.seconds + 90)
 
-    def _rehearse(self, text: str, name: str) -> int:
+    def _rehearse(self, text: str, feed: str, name: str) -> int:
         arguments = [
             "rehearse",
-            "finish",
+            feed,
             "--for",
             f"{self.seconds:g}s",
             "--keep",
@@ -99,10 +103,10 @@ class _Demo:
         ]
         return self._step(text, arguments)
 
-    def _close(self, before: int, after: int) -> None:
+    def _close(self, before: int, after: int, camera: int) -> None:
         words = {ExitCode.GOOD: "passes", ExitCode.FAILS: "fails"}
-        first, second = (words.get(ExitCode(code), "was not judged") for code in (before, after))
-        self._say(f"Before: the stream {first}. After: it {second}.")
+        first, second, third = (words.get(ExitCode(code), "was not judged") for code in (before, after, camera))
+        self._say(f"Before: the stream {first}. After: it {second}. The camera's {third}.")
         self.out.print(
             f"Everything is in [bold]{escape(self.folder)}[/]: rig.yaml, before.flv, after.flv, before.json, after.json"
         )
@@ -110,7 +114,7 @@ class _Demo:
         place = shlex.quote(str(self.folder))
         for line in (
             f"direkt sim {place}            # the gear again, until Ctrl-C; in a second terminal:",
-            f"cd {place}; direkt read; direkt match; direkt rehearse",
+            f"cd {place}; direkt find; direkt match --all; direkt device health --all; direkt rehearse finish",
             f"direkt check {place}/before.flv --sheet tarnlight",
             "direkt sheet show plainsong-village",
         ):

@@ -8,31 +8,38 @@ from typing import TYPE_CHECKING
 import click
 
 from direkt.cli import options, output, unfinished
-from direkt.cli.exits import ExitCode
+from direkt.cli.exits import ExitCode, code_of
 from direkt.cli.output import escape, show
+from direkt.errors import DirektError
 
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from direkt.cli.schemas import MatchJson, UnfinishedJson
+    from direkt.cli.schemas import FailedJson, MatchAllJson, MatchJson, UnfinishedJson
     from direkt.device.model import Channel
     from direkt.match.plan import Plan
+    from direkt.rig import Rig
     from direkt.work.feeds import FeedParts
 
 
 @click.command()
 @click.argument("feed", required=False)
+@click.option("--all", "every", is_flag=True, help="Every feed of the rig, devices read at the same time.")
 @options.rig_option
 @options.json_option
-def match(feed: str | None, rig_path: Path | None, as_json: bool) -> ExitCode:
+def match(feed: str | None, every: bool, rig_path: Path | None, as_json: bool) -> ExitCode:
     """Compare FEED's device with what its destination asks; say what to change, to what, and why.
 
-    Changes nothing. Exits with 1 when something that is asked cannot be met, or what is set is not in force.
+    All combinations of settings that the device offers are looked at; where none meets every demand, the smallest set
+    of demands in conflict is named, with the nearest settings. Changes nothing. Exits with 1 when something that is
+    asked cannot be met, or what is set is not in force.
     """
-    from direkt.work import feeds
-    from direkt.work.write import plan_feed
-
     rig = options.load_rig(rig_path)
+    if every:
+        return _all(rig, as_json)
+    from direkt.work import feeds
+    from direkt.work.planning import plan_feed
+
     left = unfinished.tell(rig, feed=feed)
     parts = feeds.look_up(rig, feed, options.sources(rig))
     try:
@@ -43,14 +50,70 @@ def match(feed: str | None, rig_path: Path | None, as_json: bool) -> ExitCode:
         output.print_json(_document(parts, channel, plan, state.restart_needed, left))
     else:
         out = output.console()
-        out.print(f"[bold]{escape(parts.name)}[/]  {escape(parts.device)}, channel {escape(channel.name)}, "
-                  f"against {escape(parts.sheet.name)}")  # fmt: skip
-        print_plan(out, plan)
+        _print(out, parts, channel, plan)
         if state.restart_needed:
             unfinished.not_in_force(out, parts.device, parts.name)
         if plan.changes:
             output.note(f"Nothing was changed. To set it: direkt write {parts.name}")
     return ExitCode.FAILS if plan.unmet or state.restart_needed else ExitCode.GOOD
+
+
+def _print(out: Console, parts: FeedParts, channel: Channel, plan: Plan) -> None:
+    called = f" ({channel.title})" if channel.title and channel.title != channel.name else ""
+    out.print(f"[bold]{escape(parts.name)}[/]  {escape(parts.device)}, channel {escape(channel.name + called)}, "
+              f"against {escape(parts.sheet.name)}")  # fmt: skip
+    print_plan(out, plan)
+
+
+def _all(rig: Rig, as_json: bool) -> ExitCode:
+    """Every feed, one after the other in the output, at the same time on the network."""
+    from direkt.work import feeds, manage
+    from direkt.work.planning import plan_feed
+
+    sources = options.sources(rig)
+    left = {name: unfinished.tell(rig, feed=name) for name in rig.file.feeds}
+
+    def one(name: str) -> tuple[FeedParts, Channel, Plan, bool] | DirektError:
+        try:
+            parts = feeds.look_up(rig, name, sources)
+        except DirektError as error:
+            return error
+        try:
+            state, channel, plan = plan_feed(parts)
+        except DirektError as error:
+            return error
+        finally:
+            parts.driver.close()
+        return parts, channel, plan, state.restart_needed
+
+    found = dict(zip(rig.file.feeds, manage.for_all(rig.file.feeds, one), strict=True))
+    code = ExitCode.GOOD
+    documents: list[MatchJson] = []
+    failed: list[FailedJson] = []
+    out = output.console()
+    for name, made in found.items():
+        if isinstance(made, DirektError):
+            code = max(code, code_of(made))
+            failed.append({"feed": name, "reason": str(made)})
+            if not as_json:
+                out.print(f"[bold]{escape(name)}[/]  [bold red]✗[/] {escape(made)}\n")
+            continue
+        parts, channel, plan, restart_needed = made
+        if plan.unmet or restart_needed:
+            code = max(code, ExitCode.FAILS)
+        if as_json:
+            documents.append(_document(parts, channel, plan, restart_needed, left[name]))
+            continue
+        _print(out, parts, channel, plan)
+        if restart_needed:
+            unfinished.not_in_force(out, parts.device, parts.name)
+        out.print()
+    if as_json:
+        document: MatchAllJson = {"schema": "direkt.match-all/1", "feeds": documents, "failed": failed}
+        output.print_json(document)
+    else:
+        output.note("Nothing was changed. To set all of it: direkt write --all")
+    return code
 
 
 def _document(
@@ -63,7 +126,7 @@ def _document(
              "reason": s.reason, "rule": s.rule} for s in plan.steps
         ],
         "unmet": [{"parameter": u.parameter, "reason": u.reason, "rule": u.rule} for u in plan.unmet],
-        "restart_needed": restart_needed, "unfinished": left,
+        "conflict": list(plan.conflict), "notes": list(plan.notes), "restart_needed": restart_needed, "unfinished": left,
     }  # fmt: skip
 
 
@@ -84,15 +147,23 @@ def print_plan(out: Console, plan: Plan, *, only_changes: bool = False) -> None:
             where = f" [dim]{escape(_short(s.rule))}[/]" if s.rule and s.changes else ""
             made.add_row(s.parameter, escape(s.asked), show(s.parameter, s.old), new, escape(s.reason) + where)
         out.print(made)
-    if not plan.changes:
+    if not plan.changes and not plan.unmet:
         out.print("[green]✓[/] nothing to change: every setting is as the sheet asks")
     print_unmet(out, plan)
 
 
 def print_unmet(out: Console, plan: Plan) -> None:
-    """What is asked and cannot be met."""
+    """What is asked and cannot be met, which demands are in each other's way, and what else to know."""
     for u in plan.unmet:
         out.print(f"[bold red]✗ cannot be met[/]  {escape(u.parameter)}: {escape(u.reason)}")
+    if plan.conflict:
+        out.print(
+            "[bold]in conflict[/]  these cannot hold together; one has to give (another camera, destination or channel):"
+        )
+        for words in plan.conflict:
+            out.print(f"    {escape(words)}")
+    for words in plan.notes:
+        out.print(f"[yellow]![/] {escape(words)}")
 
 
 def _short(rule: str) -> str:

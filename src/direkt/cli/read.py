@@ -43,14 +43,14 @@ def read(device: str | None, rig_path: Path | None, as_json: bool) -> ExitCode:
 
 def _document(name: str, state: DeviceState, left: list[UnfinishedJson]) -> ReadJson:
     return {
-        "schema": "direkt.read/1", "device": name, "model": state.model, "firmware": state.firmware,
+        "schema": "direkt.read/1", "device": name, "make": state.make, "model": state.model, "firmware": state.firmware,
         "temperature": state.temperature, "input": state.input.text if state.input else None,
         "restart_needed": state.restart_needed,
         "channels": {
-            c.name: {"set": c.values, "can": {n: limit.json() for n, limit in c.limits.items()}}
+            c.name: {"title": c.title, "set": c.values, "can": {n: limit.json() for n, limit in c.limits.items()}, "stream": c.stream or None}
             for c in state.channels.values()
         },
-        "slots": [slot_json(slot) for slot in state.slots.values()], "unfinished": left,
+        "slots": [slot_json(slot) for slot in state.slots.values()], "remarks": list(state.remarks), "unfinished": left,
     }  # fmt: skip
 
 
@@ -67,9 +67,9 @@ def _print(name: str, state: DeviceState, feed: str | None) -> None:
 
     out = output.console()
     warm = f", {state.temperature:g} °C" if state.temperature is not None else ""
-    signal = state.input.text if state.input else "no signal"
+    signal = (state.input.text or "not told") if state.input else "no signal"
     out.print(
-        f"[bold]{escape(name)}[/]  {escape(state.model)}, firmware {escape(state.firmware)}{warm}; input {escape(signal)}"
+        f"[bold]{escape(name)}[/]  {escape(' '.join(filter(None, (state.make, state.model))))}, firmware {escape(state.firmware)}{warm}; input {escape(signal)}"
     )
     channels = list(state.channels.values())
     made = output.table("setting", *(c.name for c in channels), "can be")
@@ -77,6 +77,12 @@ def _print(name: str, state: DeviceState, feed: str | None) -> None:
         limit = next((c.limits[n] for c in channels if n in c.limits), None)
         made.add_row(n, *(_cell(n, c.values) for c in channels), escape(limit.text()) if limit else "fixed")
     out.print(made)
+    for c in channels:
+        title = f" ({c.title})" if c.title and c.title != c.name else ""
+        if c.stream or title:
+            out.print(escape(f"channel {c.name}{title}" + (f": {c.stream}" if c.stream else "")), soft_wrap=True)
+    for words in state.remarks:
+        out.print(f"[yellow]![/] {escape(words)}")
     for slot in state.slots.values():
         server = slot.server or "no server address"
         key = f"key of {slot.key_length} characters" if slot.key_length else "no key"

@@ -154,8 +154,10 @@ class SlotJson(TypedDict):
 class ChannelJson(TypedDict):
     """A channel's settings, and what they can be."""
 
+    title: str  # what the device calls it
     set: dict[str, Value]
     can: dict[str, object]
+    stream: str | None  # where the device gives it out itself
 
 
 class ReadJson(TypedDict):
@@ -163,6 +165,7 @@ class ReadJson(TypedDict):
 
     schema: Literal["direkt.read/1"]
     device: str
+    make: str
     model: str
     firmware: str
     temperature: float | None  # degrees Celsius
@@ -170,6 +173,7 @@ class ReadJson(TypedDict):
     restart_needed: bool
     channels: dict[str, ChannelJson]
     slots: list[SlotJson]
+    remarks: list[str]  # what could not be read, and what is odd
     unfinished: list[UnfinishedJson]
 
 
@@ -202,6 +206,8 @@ class MatchJson(TypedDict):
     channel: str
     steps: list[StepJson]
     unmet: list[UnmetJson]
+    conflict: list[str]  # the smallest set of demands that cannot hold together
+    notes: list[str]  # what no rule says and a person should know
     restart_needed: bool
     unfinished: list[UnfinishedJson]  # earlier writes to the device
 
@@ -685,13 +691,136 @@ class PresetJson(TypedDict):
     presets: list[PositionJson]
 
 
+class FailedJson(TypedDict):
+    """A feed that could not be looked at."""
+
+    feed: str
+    reason: str
+
+
+class MatchAllJson(TypedDict):
+    """direkt match --all."""
+
+    schema: Literal["direkt.match-all/1"]
+    feeds: list[MatchJson]
+    failed: list[FailedJson]
+
+
+class WriteAllRowJson(TypedDict):
+    """What became of one feed's device."""
+
+    feed: str
+    device: str
+    outcome: str  # as wanted, not all stuck, failed, not agreed
+    written: dict[str, Value]
+    did_not_stick: list[str]
+    unmet: list[str]
+    reason: str  # why it failed, and what state that leaves the device in
+    seconds: float
+
+
+class WriteAllJson(TypedDict):
+    """direkt write of several feeds."""
+
+    schema: Literal["direkt.write-all/1"]
+    feeds: list[WriteAllRowJson]
+
+
+class DriftRowJson(TypedDict):
+    """One thing that is not as it was last written."""
+
+    device: str
+    channel: str
+    parameter: str
+    written: Value
+    now: Value | None
+    since: str  # when it was written
+
+
+class DriftJson(TypedDict):
+    """direkt drift."""
+
+    schema: Literal["direkt.drift/1"]
+    drift: list[DriftRowJson]
+    unknown: list[str]  # devices that were never written from here
+    failed: list[FailedJson]
+
+
+class ChangeJson(TypedDict):
+    """One write."""
+
+    when: str
+    what: str
+    feed: str
+    device: str
+    model: str
+    firmware: str
+    channel: str
+    changes: dict[str, list[Value | None]]  # parameter: old and new
+    server: list[str] | None
+    outcome: str
+    did_not_stick: dict[str, list[Value | None]]
+
+
+class LogChangesJson(TypedDict):
+    """direkt log changes."""
+
+    schema: Literal["direkt.log-changes/1"]
+    changes: list[ChangeJson]
+
+
+class DriverRowJson(TypedDict):
+    """A driver."""
+
+    name: str
+    title: str
+    kind: str
+    make: str
+    model: str
+    push: str
+
+
+class DriverListJson(TypedDict):
+    """direkt driver list."""
+
+    schema: Literal["direkt.driver-list/1"]
+    drivers: list[DriverRowJson]
+
+
+class DriverLintJson(TypedDict):
+    """direkt driver lint."""
+
+    schema: Literal["direkt.driver-lint/1"]
+    file: str
+    title: str
+    can: list[str]
+    cannot: list[str]
+    advice: list[str]
+
+
+class DriverTryJson(TypedDict):
+    """direkt driver try."""
+
+    schema: Literal["direkt.driver-try/1"]
+    address: str
+    make: str
+    model: str
+    firmware: str
+    channels: dict[str, dict[str, object]]  # set and can, by parameter
+    slots: list[int]
+    missing: list[str]
+    write_back_failed: list[str]
+    remarks: list[str]
+
+
 DOCUMENTS: dict[str, type] = {
     "check": CheckJson, "catch": CatchJson, "rehearse": RehearseJson, "read": ReadJson, "match": MatchJson,
     "write": WriteJson, "push": PushJson, "reach": ReachJson, "budget": BudgetJson, "explain": ExplainJson,
     "explain-calc": CalcJson, "sheet-list": SheetListJson, "sheet-show": SheetShowJson, "sheet-lint": SheetLintJson,
     "sheet-compare": SheetCompareJson, "sheet-draft": SheetDraftJson, "key-set": KeySetJson, "key-list": KeyListJson,
     "key-form": KeyFormJson, "key-renew": KeyRenewJson, "rig-trust": RigTrustJson,
-    "find": FindJson,
+    "driver-list": DriverListJson, "driver-lint": DriverLintJson, "driver-try": DriverTryJson,
+    "find": FindJson, "match-all": MatchAllJson, "write-all": WriteAllJson, "drift": DriftJson, "log-changes": LogChangesJson,
     "device-health": HealthJson, "device-time": TimeJson, "device-firmware": FirmwareJson, "device-address": AddressJson,
     "device-claim": ClaimJson, "device-snapshot": SnapshotJson, "device-preset": PresetJson,
 }  # fmt: skip

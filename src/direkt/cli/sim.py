@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import threading
 from pathlib import Path
+from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
 
 import click
@@ -14,16 +15,28 @@ from direkt.cli.exits import ExitCode
 from direkt.cli.output import escape
 from direkt.errors import NoAnswer, UnusableInput, os_words
 
+if TYPE_CHECKING:
+    from direkt.sim.unit import Unit
+
+_FIRST = 8480
+
 
 @click.command()
 @click.argument("folder", metavar="DIR", type=click.Path(path_type=Path, file_okay=False))
 @click.option(
-    "--port",
-    type=click.IntRange(0, 65535),
-    default=None,
-    help="Port of the encoder's page in a new rig [default: 8480].",
+    "--port", type=click.IntRange(0, 65000), default=None, help="Port of the first device in a new rig; 0: any that are free [default: 8480]."
+)  # fmt: skip
+@click.option(
+    "--only", "only", multiple=True, metavar="NAME", help="Run this device only (may be given several times)."
 )
-def sim(folder: Path, port: int | None) -> ExitCode:
+@click.option(
+    "--fault",
+    "faults",
+    multiple=True,
+    metavar="NAME:FAULT",
+    help="Break something, such as start-pontoon:wrong-clock; 'list' shows what there is.",
+)
+def sim(folder: Path, port: int | None, only: tuple[str, ...], faults: tuple[str, ...]) -> ExitCode:
     """Lay out the demo rig in DIR and run its gear until Ctrl-C.
 
     A rig that is already there is kept; then only the gear runs. Use every command from a second terminal.
@@ -31,45 +44,87 @@ def sim(folder: Path, port: int | None) -> ExitCode:
     from direkt import rig
     from direkt.sim import rig as demo
 
+    out = output.console()
+    if "list" in faults:
+        for name, one in demo.FAULTS.items():
+            out.print(f"{name:<14} {escape(one.words)}")
+        return ExitCode.GOOD
+    wanted = _wanted(only)
+    broken = _broken(faults)
     path = folder / rig.FILE_NAME
-    if path.exists():
-        entry = rig.load(path).file.devices.get("finish-tower")
-        if entry is None:
-            raise UnusableInput(f"{path}: not the demo rig: it has no device finish-tower; choose another folder")
-        port = urlsplit(entry.address).port or 80
-    else:
-        if port == 0:
-            port = free_port()
-        port = port if port is not None else 8480
+    if not path.exists():
+        ports = dict(
+            zip(demo.NAMES, free_ports(len(demo.NAMES)) if port == 0 else range(port or _FIRST, 65536), strict=False)
+        )
         try:
-            demo.lay_out(folder, port)
+            demo.lay_out(folder, ports)
         except OSError as error:
             raise UnusableInput(f"{folder}: the rig cannot be laid out: {os_words(error)}") from None
-    device = demo.gear(folder, port)
+    entries = rig.load(path).file.devices
+    if not set(demo.NAMES) & set(entries):
+        raise UnusableInput(f"{path}: not the demo rig: it has no device {demo.NAMES[0]}; choose another folder")
+    units: dict[str, Unit] = {}
     try:
-        device.start()
-    except OSError as error:
-        raise NoAnswer(f"port {port} cannot be opened: {os_words(error)}; is a sim running already?") from None
-    out = output.console()
-    out.print(f"[bold]Lake Varn Regatta[/]  rig: {escape(str(path))}")
-    out.print(f"finish-tower: Brindle B2 at http://127.0.0.1:{port}, input 1080p50, push off")
-    out.print(
-        f"In a second terminal: cd {escape(str(folder))}; direkt read; direkt match; direkt write; direkt rehearse"
-    )
-    out.print("Ctrl-C switches the gear off.")
-    out.file.flush()
-    with contextlib.suppress(KeyboardInterrupt):
-        threading.Event().wait()
-    device.stop()
-    output.note("The gear is off; the push has ended. The rig stays.")
+        for name in wanted:
+            if name in entries:
+                number = urlsplit(entries[name].address).port or 80
+                units[name] = demo.gear(folder, name, number)
+                for fault in broken.get(name, ()):
+                    demo.FAULTS[fault].turn(units[name])
+                try:
+                    units[name].start()
+                except OSError as error:
+                    del units[name]
+                    raise NoAnswer(
+                        f"port {number} cannot be opened: {os_words(error)}; is a sim running already?"
+                    ) from None
+        out.print(f"[bold]Lake Varn Regatta[/]  rig: {escape(str(path))}")
+        for name, unit in units.items():
+            odd = f"; {', '.join(broken[name])}" if name in broken else ""
+            out.print(f"{name}: {escape(unit.login.realm)} at http://{unit.host}:{unit.port}{escape(odd)}")
+        out.print(
+            f"In a second terminal: cd {escape(str(folder))}; direkt find; direkt match --all; direkt write --all; direkt rehearse finish"
+        )
+        out.print("Ctrl-C switches the gear off.")
+        out.file.flush()
+        with contextlib.suppress(KeyboardInterrupt):
+            threading.Event().wait()
+    finally:
+        for unit in units.values():
+            unit.stop()
+    output.note("The gear is off; the pushes have ended. The rig stays.")
     return ExitCode.INTERRUPTED
 
 
-def free_port() -> int:
-    """A port of the loopback interface that nobody uses now."""
+def _wanted(only: tuple[str, ...]) -> tuple[str, ...]:
+    from direkt.sim import rig as demo
+
+    for name in only:
+        if name not in demo.NAMES:
+            raise UnusableInput(f"no gear called {name!r} in the regatta; there is {', '.join(demo.NAMES)}")
+    return only or demo.NAMES
+
+
+def _broken(faults: tuple[str, ...]) -> dict[str, list[str]]:
+    from direkt.sim import rig as demo
+
+    out: dict[str, list[str]] = {}
+    for text in faults:
+        name, _, fault = text.partition(":")
+        if name not in demo.NAMES or fault not in demo.FAULTS:
+            raise UnusableInput(
+                f"{text!r}: expected NAME:FAULT of {', '.join(demo.NAMES)} and {', '.join(demo.FAULTS)}"
+            )
+        out.setdefault(name, []).append(fault)
+    return out
+
+
+def free_ports(count: int) -> list[int]:
+    """Ports of the loopback interface that nobody uses now."""
     import socket
 
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        number: int = probe.getsockname()[1]
-        return number
+    with contextlib.ExitStack() as stack:
+        probes = [stack.enter_context(socket.socket()) for _ in range(count)]
+        for probe in probes:
+            probe.bind(("127.0.0.1", 0))
+        return [int(probe.getsockname()[1]) for probe in probes]

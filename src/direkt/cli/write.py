@@ -1,7 +1,8 @@
-"""direkt write: set a feed's device as its sheet asks, and read it back."""
+"""direkt write: set feeds' devices as their sheets ask, and read them back."""
 
 from __future__ import annotations
 
+import datetime
 import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -17,18 +18,32 @@ from direkt.errors import UnusableInput
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from direkt.cli.schemas import UnfinishedJson, WriteJson
+    from direkt.cli.schemas import UnfinishedJson, WriteAllJson, WriteAllRowJson, WriteJson
+    from direkt.rig import Rig
     from direkt.secret import Secret
     from direkt.work.feeds import FeedParts
+    from direkt.work.many import Became, Progress
     from direkt.work.standing import Standing
     from direkt.work.steps import Answer, Job
-    from direkt.work.write import Planned, WriteEvent, Written
+    from direkt.work.write import Planned, Terms, WriteEvent, Written
+
+_QUIET = 30 * 60.0  # s before a feed's start in which nothing restarts
 
 
 @click.command()
-@click.argument("feed", required=False)
+@click.argument("feeds", nargs=-1, metavar="[FEED]...")
+@click.option("--all", "every", is_flag=True, help="Every feed of the rig.")
 @click.option("--yes", is_flag=True, help="Write without asking.")
 @options.time_option("--wait", default=60.0, help="How long a restart may take.")
+@click.option(
+    "--near",
+    metavar="START",
+    help="When the feed goes on air (18:30, or 2026-07-03 18:30): half an hour before, nothing restarts.",
+)
+@click.option("--restart-anyway", is_flag=True, help="Restart a device even shortly before its feed's start.")
+@click.option(
+    "--parallel", type=click.IntRange(1, 256), default=16, show_default=True, help="How many devices at the same time."
+)
 @click.option(
     "--restore",
     type=click.Path(path_type=Path),
@@ -38,17 +53,39 @@ if TYPE_CHECKING:
 @options.rig_option
 @options.json_option
 def write(
-    feed: str | None, yes: bool, wait: float, restore: Path | None, rig_path: Path | None, as_json: bool
-) -> ExitCode:
-    """Set FEED's device as its destination asks: settings, server address and key.
+    feeds: tuple[str, ...], every: bool, yes: bool, wait: float, near: str | None, restart_anyway: bool, parallel: int,
+    restore: Path | None, rig_path: Path | None, as_json: bool,
+) -> ExitCode:  # fmt: skip
+    """Set the device of each FEED as its destination asks: settings, server address and key.
 
-    Shows the changes and asks. Saves the old settings to a file first, restarts the device when it needs it,
-    reads everything back, and reports each value that did not stick. A write that ends early says what state the
-    device is in, and so does the next command.
+    Shows the changes and asks. Saves the old settings to a file first, restarts a device when it needs it, reads
+    everything back, and reports each value that did not stick. What fails on the way is put back. A write that ends early
+    says what state the device is in, and so does the next command.
     """
+    rig = options.load_rig(rig_path)
+    names = list(rig.file.feeds) if every else list(dict.fromkeys(feeds))
+    if every and feeds:
+        raise UnusableInput("name feeds, or --all, not both")
+    if len(names) > 1 or every:
+        if restore is not None:
+            raise UnusableInput("--restore goes with one feed")
+        for name in names:
+            rig.feed_name(name)
+        return _Several(rig, names, yes, as_json, wait, near, restart_anyway, parallel).run()
+    return one(
+        rig,
+        names[0] if names else None,
+        yes,
+        as_json,
+        restore,
+        terms_for(rig, names[0] if names else None, wait, near, restart_anyway),
+    )
+
+
+def one(rig: Rig, feed: str | None, yes: bool, as_json: bool, restore: Path | None, terms: Terms) -> ExitCode:
+    """Writes one feed, or restores it."""
     from direkt.work import feeds
 
-    rig = options.load_rig(rig_path)
     sources = options.sources(rig)
     left = unfinished.tell(rig, feed=feed)
     parts = feeds.look_up(rig, feed, sources)
@@ -56,14 +93,50 @@ def write(
         from direkt.work import write as work
 
         if restore is not None:
-            job = work.restore(parts, restore, sources, options.SystemClock(), wait=wait)
+            job = work.restore(parts, restore, sources, options.SystemClock(), terms)
         else:
             key = rig.key(parts.destination, sources)
             options.remind(parts.destination)
-            job = work.write(parts, key, options.SystemClock(), wait=wait)
+            job = work.write(parts, key, options.SystemClock(), terms)
         return _Front(parts, yes, as_json, left, restoring=restore is not None).run(job)
     finally:
         parts.driver.close()
+
+
+def terms_for(rig: Rig, feed: str | None, wait: float, near: str | None, restart_anyway: bool) -> Terms:
+    """What a write may do. Raises UnusableInput for a time that is none."""
+    from direkt.work.write import Terms
+
+    entry = rig.file.feeds.get(feed or "") or (
+        next(iter(rig.file.feeds.values())) if len(rig.file.feeds) == 1 else None
+    )
+    said = near if near is not None else entry.start if entry is not None else None
+    if said is None:
+        return Terms(wait)
+    begin, now = _moment(said), datetime.datetime.now()
+    left = (begin - now).total_seconds()
+    if restart_anyway or not 0 <= left <= _QUIET:
+        return Terms(wait)
+    return Terms(
+        wait, f"it goes on air at {begin:%H:%M}, in {left / 60:.0f} min; to restart it all the same: --restart-anyway"
+    )
+
+
+def _moment(text: str) -> datetime.datetime:
+    """A time of today, or date and time; the local one. Raises UnusableInput."""
+    for form in ("%H:%M", "%H:%M:%S"):
+        try:
+            clock = datetime.datetime.strptime(text.strip(), form).time()
+        except ValueError:
+            continue
+        found = datetime.datetime.combine(datetime.date.today(), clock)
+        behind = (datetime.datetime.now() - found).total_seconds() > 12 * 3600
+        return found + datetime.timedelta(days=1) if behind else found
+    try:
+        found = datetime.datetime.fromisoformat(text.strip())
+    except ValueError:
+        raise UnusableInput(f"{text!r} is no time; expected 18:30 or 2026-07-03 18:30") from None
+    return found.astimezone().replace(tzinfo=None) if found.tzinfo is not None else found
 
 
 class _Front:
@@ -101,14 +174,14 @@ class _Front:
             output.note(f"old settings saved: {event.path}")
         elif isinstance(event, work.Restarting):
             output.note(f"restarting {self.feed.device} ...")
+        elif isinstance(event, work.PuttingBack):
+            output.note(f"! {event.reason}: putting back what was ...")
         else:
             output.note(f"{self.feed.device} is back after {event.seconds:.1f} s")
         return None
 
     def _agreed(self) -> bool:
-        if not sys.stdin.isatty():
-            raise UnusableInput("nobody is there to agree: add --yes to write without asking")
-        return click.confirm("Write this to the device?", default=False, err=True)
+        return _agreed("Write this to the device?")
 
     def _show(self, planned: Planned) -> None:
         feed, slot, out = self.feed, planned.slot, self.out
@@ -117,7 +190,9 @@ class _Front:
             f"[bold]{escape(feed.name)}[/]  {escape(feed.device)}, channel {escape(planned.channel.name)}: {count} changes"
         )
         print_plan(out, planned.plan, only_changes=True)
-        if planned.key is None:
+        if slot is None:
+            out.print("no push slot: settings only")
+        elif planned.key is None:
             out.print(f"push slot {slot.number}: {escape(slot.server or 'empty')}, left as it is")
         else:
             out.print(f"push slot {slot.number}: {escape(slot.server or 'empty')} -> [bold]{escape(planned.server or 'empty')}[/], "
@@ -139,12 +214,17 @@ class _Front:
         if not written.lost:
             slot = " and the push slot" if target.key is not None else ""
             out.print(f"[green]✓ {len(target.plan.changes)} changes{slot} read back as written[/]")
-        print_unmet(out, target.plan)
+        elif any(item.set is not None and item.wanted != item.set for item in written.lost):
+            output.note(
+                f"This model and firmware is remembered for that: direkt match {feed.name} now keeps to what it can do."
+            )
+        if target.plan.unmet:
+            print_unmet(out, target.plan)
         if target.missing:
             out.print(f"[bold red]✗ not put back[/]  {escape(target.missing)}")
         if self.as_json:
             output.print_json(self._document(written))
-        elif not written.lost and not self.restoring:
+        elif not written.lost and not self.restoring and target.slot is not None:
             output.note(f"The push is off. Rehearse before going live: direkt rehearse {feed.name}")
         return ExitCode.FAILS if written.lost or target.plan.unmet or target.missing else ExitCode.GOOD
 
@@ -159,5 +239,106 @@ class _Front:
         }  # fmt: skip
 
 
+def _agreed(question: str) -> bool:
+    if not sys.stdin.isatty():
+        raise UnusableInput("nobody is there to agree: add --yes to write without asking")
+    return click.confirm(question, default=False, err=True)
+
+
 def _key(key: Secret) -> str:
-    return f"key {key}" if key else "no key"
+    return str(key) if len(key) else "no key"
+
+
+class _Several:
+    """Many feeds: shown together, asked for once, a line for each while they are written."""
+
+    def __init__(
+        self, rig: Rig, names: list[str], yes: bool, as_json: bool, wait: float, near: str | None, restart_anyway: bool, parallel: int
+    ) -> None:  # fmt: skip
+        self.rig, self.names, self.yes, self.as_json, self.parallel = rig, names, yes, as_json, parallel
+        self.terms = {name: terms_for(rig, name, wait, near, restart_anyway) for name in names}
+        self.out: Console = output.console(err=as_json)
+
+    def run(self) -> ExitCode:
+        from direkt.work import feeds
+        from direkt.work.many import Many
+
+        sources = options.sources(self.rig)
+        for name in self.names:
+            unfinished.tell(self.rig, feed=name)
+        parts = [feeds.look_up(self.rig, name, sources) for name in self.names]
+        keyed = [(one, self.rig.key(one.destination, sources)) for one in parts]
+        if not self._shown(parts):
+            for one in parts:
+                one.driver.close()
+            self.out.print("Nothing was changed.")
+            return ExitCode.INTERRUPTED
+        job = Many(keyed, options.SystemClock(), self.terms, self._tell, self.parallel)
+        found = job.run()
+        return self._finish(found)
+
+    def _shown(self, parts: list[FeedParts]) -> bool:
+        """What would change everywhere; whether it is agreed to."""
+        from direkt.errors import DirektError
+        from direkt.work import manage
+        from direkt.work.planning import plan_feed
+
+        def look(one: FeedParts) -> str:
+            try:
+                _, channel, plan = plan_feed(one)
+            except DirektError as error:
+                return f"[bold red]✗[/] {escape(error)}"
+            words = [
+                f"{s.parameter} {show(s.parameter, s.old)} -> [bold]{show(s.parameter, s.new)}[/]" for s in plan.changes
+            ]
+            bad = [f"[red]✗ {escape(u.parameter)}: {escape(u.reason)}[/]" for u in plan.unmet]
+            return f"{escape(channel.name)}: " + ("; ".join(words + bad) or "nothing to change")
+
+        by_name = {one.name: one for one in parts}
+        if self.yes:
+            return True
+        for name, words in zip(by_name, manage.for_all(by_name, lambda name: look(by_name[name])), strict=True):
+            self.out.print(f"[bold]{escape(name)}[/]  {escape(by_name[name].device)}, {words}")
+        return _agreed(f"Write this to {len({one.device for one in parts})} devices?")
+
+    def _tell(self, progress: Progress) -> None:
+        output.note(f"{progress.device} ({progress.feed}): {progress.words}")
+
+    def _finish(self, found: list[Became]) -> ExitCode:
+        code = ExitCode.GOOD
+        for one in found:
+            written = one.written
+            if written is None:
+                interrupted = "interrupted" in one.reason
+                code = ExitCode.INTERRUPTED if interrupted else max(code, ExitCode.NO_ANSWER)
+                self.out.print(
+                    f"[bold red]✗[/] {escape(one.feed)}  {escape(one.device)}: {escape(one.reason)}; {escape(one.standing)}"
+                )
+                continue
+            bad = written.lost or written.target.plan.unmet
+            code = max(code, ExitCode.FAILS) if bad else code
+            mark = "[bold red]✗[/]" if bad else "[green]✓[/]"
+            self.out.print(
+                f"{mark} {escape(one.feed)}  {escape(one.device)}: {len(written.target.plan.changes)} changes in {one.seconds:.1f} s"
+            )
+            for item in written.lost:
+                self.out.print(
+                    f"    did not stick  {escape(item.what)}: wrote {show(item.what, item.wanted)}, reads {show(item.what, item.set)}"
+                )
+            for unmet in written.target.plan.unmet:
+                self.out.print(f"    cannot be met  {escape(unmet.parameter)}: {escape(unmet.reason)}")
+        if self.as_json:
+            document: WriteAllJson = {"schema": "direkt.write-all/1", "feeds": [_row(one) for one in found]}
+            output.print_json(document)
+        return code
+
+
+def _row(one: Became) -> WriteAllRowJson:
+    written = one.written
+    outcome = "failed" if written is None else "not all stuck" if written.lost else "as wanted"
+    return {
+        "feed": one.feed, "device": one.device, "outcome": outcome, "written": written.target.plan.values() if written else {},
+        "did_not_stick": [item.what for item in written.lost] if written else [],
+        "unmet": [unmet.parameter for unmet in written.target.plan.unmet] if written else [],
+        "reason": "; ".join(filter(None, (one.reason, one.standing))) if written is None else "", "seconds": round(one.seconds, 2),
+    }  # fmt: skip

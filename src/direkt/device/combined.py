@@ -105,15 +105,23 @@ class Driver(Bare):
 
     def write(self, channel: Channel, values: Values) -> None:
         """Each parameter by the way that has it. Raises DeviceError."""
-        own_names = set(self.file.settings) | {
-            name for mode in self.file.modes for more in mode.words.values() for name in more
-        }
-        standard = {name: value for name, value in values.items() if name not in own_names}
-        own = {name: value for name, value in values.items() if name in own_names}
+        standard, own = self._divided(values)
         if standard:
             self._standard.write(channel, standard)
         if own:
             self._own.write(channel, own)
+
+    def _divided(self, values: Values) -> tuple[Values, Values]:
+        """What goes by the standard, and what by the file."""
+        own = set(self.file.settings) | {
+            name for mode in self.file.modes for more in mode.words.values() for name in more
+        }
+        return {n: v for n, v in values.items() if n not in own}, {n: v for n, v in values.items() if n in own}
+
+    def portions(self, values: Values) -> list[Values]:
+        """Those of the standard, and those of the file."""
+        standard, own = self._divided(values)
+        return [*self._standard.portions(standard), *self._own.portions(own)]
 
     def write_slot(self, slot: int, channel: str, server: str, key: Secret) -> None:
         """By the file. Raises DeviceError."""

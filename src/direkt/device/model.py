@@ -228,6 +228,9 @@ class Driver(Protocol):
     def write(self, channel: Channel, values: Values) -> None:
         """Sets parameters of a channel (Capability.WRITE)."""
 
+    def portions(self, values: Values) -> list[Values]:
+        """The values in the groups that go to the device in one request each."""
+
     def write_slot(self, slot: int, channel: str, server: str, key: Secret) -> None:
         """Puts a server address and a key into a push slot, and says which channel it pushes (SLOTS).
 
@@ -309,6 +312,10 @@ class Bare:
     def write(self, channel: Channel, values: Values) -> None:
         """Raises CannotDo."""
         raise self._cannot(Capability.WRITE)
+
+    def portions(self, values: Values) -> list[Values]:
+        """All in one request."""
+        return [dict(values)] if values else []
 
     def write_slot(self, slot: int, channel: str, server: str, key: Secret) -> None:
         """Raises CannotDo."""

@@ -160,7 +160,9 @@ class _Words:
             (r for r in rules if r.must and (old is None or not takes(r.must, setting, old))),
             next((r for r in rules if r.should and (old is None or not takes(r.should, setting, old))), rules[0]),
         )
-        return Step(setting, old, new, _asked(rules), self._reason(setting, old, new, deciding), deciding.source)
+        reason = self._reason(setting, old, new, deciding)
+        own = "" if reason.startswith("the device wants it so") else deciding.source
+        return Step(setting, old, new, _asked(rules), reason, own)
 
     def _unasked(self, setting: str, old: Value | None, new: Value | None) -> str:
         """Why a setting is as it is that the sheet does not ask for."""

@@ -242,7 +242,7 @@ class _Builder:
             if not isinstance(interval, int | float) or not isinstance(rate, int | float) or rate <= 0:
                 return True
             pictures = round(interval * rate)
-            return low <= pictures <= high and abs(parameters.keyframe_seconds(pictures, rate) - interval) < 2e-4
+            return low <= pictures <= high and abs(parameters.keyframe_seconds(pictures, rate) - interval) < 6e-5
 
         scope = tuple(dict.fromkeys([*(s for s, _ in when), INTERVAL, RATE]))
         self.constraints.append(Constraint(scope, holds, law=True, name=INTERVAL, text=because))

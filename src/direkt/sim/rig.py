@@ -3,28 +3,54 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
 from pathlib import Path
 
 from direkt import rig
 from direkt.destination import references
+from direkt.errors import UnusableInput
 from direkt.sim.brindle import BrindleB2
+from direkt.sim.fescue import Fescue
+from direkt.sim.marram import Marram
+from direkt.sim.osier import Osier
+from direkt.sim.unit import Unit
+from direkt.sim.web import Faults
 
 LOGIN = "operator:regatta-demo"
-KEYS = {"tarnlight": "varn~fake~sandpiper", "plainsong": "varn~fake~wren"}
+KEYS = {"tarnlight": "varn~fake~sandpiper", "pontoon": "varn~fake~dipper", "plainsong": "varn~fake~wren"}
+NAMES = ("finish-tower", "start-pontoon", "mark-1000", "umpire-launch")
 _RIG = """\
 # The Lake Varn Regatta: made-up gear, made-up platforms.
 schema: direkt.rig/1
 name: Lake Varn Regatta
+mains_hz: 50
 devices:
   finish-tower:               # Brindle B2 hardware encoder on the finish tower
     driver: brindle-b2
-    address: http://127.0.0.1:{port}
+    address: http://127.0.0.1:{finish-tower}
     login: file:secrets.yaml#finish-tower
+  start-pontoon:              # Osier 20 PTZ camera at the start
+    driver: osier-20
+    address: http://127.0.0.1:{start-pontoon}
+    login: file:secrets.yaml#start-pontoon
+  mark-1000:                  # Fescue fixed camera at the 1000 m mark; it cannot push by itself
+    driver: fescue
+    address: http://127.0.0.1:{mark-1000}
+    login: file:secrets.yaml#mark-1000
+  umpire-launch:              # Marram 360 on the umpire's launch
+    driver: marram-360
+    address: http://127.0.0.1:{umpire-launch}
+    login: file:secrets.yaml#umpire-launch
 destinations:
   tarnlight:
     sheet: tarnlight
     server: rtmp://ingest.tarnlight.example/live
     key: file:secrets.yaml#tarnlight
+  pontoon:                    # a second event at the same platform
+    sheet: tarnlight
+    server: rtmp://ingest.tarnlight.example/live
+    key: file:secrets.yaml#pontoon
   plainsong:
     sheet: plainsong-village
     server: rtmp://push.plainsong.example/village
@@ -35,25 +61,100 @@ feeds:
     channel: main
     slot: 1
     destination: tarnlight
+  start:
+    device: start-pontoon
+    destination: pontoon
+  launch:
+    device: umpire-launch
+    destination: plainsong
 uplink:
-  mbit_s: 15
+  mbit_s: 26
   reserve_percent: 30
 """
 
 
-def lay_out(folder: Path, port: int) -> None:
+@dataclass(frozen=True, slots=True)
+class Fault:
+    """A switch for something that goes wrong with gear."""
+
+    words: str
+    turn: Callable[[Unit], None]
+
+
+def _set(**values: object) -> Callable[[Unit], None]:
+    def turn(unit: Unit) -> None:
+        for name, value in values.items():
+            setattr(unit.faults, name, value)
+
+    return turn
+
+
+def _clamp(unit: Unit) -> None:
+    unit.faults.clamps = {"video.bitrate_kbps": 3000, "bitrate": 3000, "mbps": 1.5}
+
+
+def _new(unit: Unit) -> None:
+    unit.login.password = ""
+
+
+def _old_firmware(unit: Unit) -> None:
+    if hasattr(unit, "firmware"):
+        unit.firmware = "2.9.4"
+
+
+def _wrong_clock(unit: Unit) -> None:
+    if hasattr(unit, "clock_ahead"):
+        unit.clock_ahead = -5400.0
+
+
+def _basic(unit: Unit) -> None:
+    unit.login.schemes = unit.login.schemes_all = unit.login.page_schemes = ("basic",)
+
+
+def _black(unit: Unit) -> None:
+    if hasattr(unit, "picture"):
+        unit.picture = "black"
+
+
+FAULTS: Mapping[str, Fault] = {
+    "slow": Fault("every answer takes 0.7 s", _set(slow=0.7)),
+    "flaky": Fault("one connection in five is cut", _set(flaky=0.2)),
+    "clamps": Fault("takes any bitrate, keeps at most 3000 kbit/s", _clamp),
+    "forgets": Fault("a restart brings back the settings of delivery", _set(forgets=True)),
+    "never-returns": Fault("stays away after a restart", _set(never_returns=True)),
+    "malformed": Fault("answers are cut in the middle", _set(malformed=True)),
+    "locks": Fault("three wrong logins lock everybody out", _set(locks=True)),
+    "new": Fault("factory-new: wants its first password", _new),
+    "old-firmware": Fault("firmware 2.9.4, which cannot push yet", _old_firmware),
+    "wrong-clock": Fault("its clock is 90 min behind", _wrong_clock),
+    "basic": Fault("takes a basic login only", _basic),
+    "black": Fault("its picture is black", _black),
+}
+
+
+def lay_out(folder: Path, ports: Mapping[str, int]) -> None:
     """Writes rig.yaml and secrets.yaml (mode 0600) into ``folder``. Raises OSError."""
     folder.mkdir(parents=True, exist_ok=True)
-    secrets = f"finish-tower: {LOGIN}\n" + "".join(f"{name}: {key}\n" for name, key in KEYS.items())
+    lines = {**dict.fromkeys(NAMES, LOGIN), **KEYS}
+    secrets = "".join(f"{name}: {value}\n" for name, value in lines.items())
     descriptor = os.open(folder / "secrets.yaml", os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
     with os.fdopen(descriptor, "w") as file:
         file.write("# Logins and stream keys. All of them fake.\n" + secrets)
     with (folder / rig.FILE_NAME).open("x", encoding="utf-8") as file:
-        file.write(_RIG.format(port=port))
+        file.write(_RIG.format_map(ports))
 
 
-def gear(folder: Path, port: int) -> BrindleB2:
-    """The finish tower's encoder with the login that the rig in ``folder`` knows."""
-    ref = references.SecretRef("file", "finish-tower", "secrets.yaml")
-    user, password = references.login_of(references.resolve(ref, references.Sources({}), folder), "secrets.yaml")
-    return BrindleB2(user, password.reveal(), port=port)
+def gear(folder: Path, name: str, port: int) -> Unit:
+    """One device with the login that the rig in ``folder`` knows. Raises UnusableInput for a name that is none of the regatta's."""
+    ref = references.SecretRef("file", name, "secrets.yaml")
+    user, secret = references.login_of(references.resolve(ref, references.Sources({}), folder), "secrets.yaml")
+    password, faults = secret.reveal(), Faults()
+    if name == "finish-tower":
+        return BrindleB2(user, password, port=port, faults=faults)
+    if name == "start-pontoon":
+        return Osier(user, password, name="Start pontoon", port=port, faults=faults)
+    if name == "mark-1000":
+        return Fescue(user, password, name="1000 m mark", port=port, faults=faults)
+    if name == "umpire-launch":
+        return Marram(user, password, port=port, faults=faults)
+    raise UnusableInput(f"no gear called {name!r} in the regatta; there is {', '.join(NAMES)}")

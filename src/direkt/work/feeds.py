@@ -31,7 +31,7 @@ class FeedParts:
 
     def channel(self, state: DeviceState) -> Channel:
         """The channel that the feed pushes. Raises UnusableInput."""
-        found = state.channels.get(self.entry.channel)
+        found = state.channel(self.entry.channel)
         if found is None:
             raise UnusableInput(
                 f"{self.device} has no channel {self.entry.channel!r}; it has {', '.join(state.channels)}"
@@ -41,10 +41,17 @@ class FeedParts:
     def slot(self, state: DeviceState) -> Slot:
         """The push slot that the feed uses. Raises UnusableInput."""
         found = state.slots.get(self.entry.slot)
+        if found is None and not state.slots:
+            raise UnusableInput(f"{self.device} has no push of its own that its driver knows: {self.no_push(state)}")
         if found is None:
             known = ", ".join(str(number) for number in state.slots) or "none"
             raise UnusableInput(f"{self.device} has no push slot {self.entry.slot}; it has {known}")
         return found
+
+    def no_push(self, state: DeviceState) -> str:
+        """What to do where the device has no push slots."""
+        told = next((words for words in state.remarks if "push" in words), "")
+        return told or "enter server address and key on its page, or take another device"
 
     def known_key(self, server: str, length: int, sources: Sources) -> Secret | None:
         """The key that the rig knows for a server address, where it has this many characters."""

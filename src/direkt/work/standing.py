@@ -28,6 +28,7 @@ class Stage(StrEnum):
     """What state a write has left the device in."""
 
     UNTOUCHED = "untouched"
+    PUT_BACK = "put back"
     PARTLY = "partly written"
     NOT_IN_FORCE = "written, not in force"
     SETTINGS_DONE = "settings written, push slot not"
@@ -54,6 +55,7 @@ class Standing:
         way = f"; to finish: {again}" + (f"; to go back: {back}" if back and not self.restoring else "")
         return {
             Stage.UNTOUCHED: f"{self.device} was not changed",
+            Stage.PUT_BACK: f"{self.device} was put back: it is set as before",
             Stage.PARTLY: f"some settings may have been written to {self.device}{way}",
             Stage.NOT_IN_FORCE: f"{self.device} has the new settings, but not in force until it restarts{way}",
             Stage.SETTINGS_DONE: f"the settings of {self.device} are written, its push slot is not{way}",

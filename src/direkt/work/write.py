@@ -1,14 +1,17 @@
-"""Writing a feed's settings to its device, or restoring settings that were saved: plan, ask, save, write, restart, read back."""
+"""Writing a feed's settings to its device, or restoring settings that were saved: plan, ask, save, write, restart, read back.
+
+A write is a transaction: what fails on the way is put back, and what cannot be put back is told. Values that the device
+takes and does not keep are no failure: they are told, and learned for the next match.
+"""
 
 from __future__ import annotations
 
-import json
 from collections.abc import Generator
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
 
-from direkt import files, parameters
+from direkt import parameters
 from direkt.destination.references import Sources
 from direkt.device.model import (
     Capability,
@@ -21,22 +24,27 @@ from direkt.device.model import (
     Unreachable,
     need,
 )
-from direkt.errors import DirektError, UnusableInput, os_words
-from direkt.match.budget import share_of
-from direkt.match.plan import Plan, Step, Unmet, plan
-from direkt.parameters import ParameterError, Value, Values
+from direkt.errors import DirektError, UnusableInput
+from direkt.match.plan import Plan, Step, Unmet
+from direkt.parameters import Value, Values
 from direkt.protocol import address
 from direkt.protocol.address import AddressError
 from direkt.secret import Secret
-from direkt.work import standing
+from direkt.store import changes, learned
+from direkt.store.changes import Change, Outcome
+from direkt.store.learned import Lesson
+from direkt.work import order, standing
+from direkt.work import saved as saved_files
 from direkt.work.feeds import FeedParts
+from direkt.work.planning import plan_feed
+from direkt.work.saved import Old, load_saved
 from direkt.work.standing import SAVED_FOLDER, Stage, Standing
 from direkt.work.steps import Agree, Clock, Job
 
 RESTART_LIMIT = 60.0  # s for a device to come back
 _POLL = 0.2  # s between looks at a device that restarts
-_MOST = 1 << 20  # characters of a file with saved settings
 _SURELY_AWAY = 10.0  # s after which an answer counts though the device was never seen away
+_BACK_LIMIT = 20.0  # s for a device to answer again before what was is put back
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,7 +53,7 @@ class Planned:
 
     plan: Plan
     channel: Channel
-    slot: Slot  # as it is
+    slot: Slot | None  # as it is; None: the device has none
     slot_channel: str
     server: str
     key: Secret | None  # None: the slot is left as it is
@@ -54,7 +62,7 @@ class Planned:
     @property
     def pushing(self) -> bool:
         """Whether the device pushes now: a restart drops that."""
-        return self.slot.state is not PushState.STOPPED
+        return self.slot is not None and self.slot.state is not PushState.STOPPED
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,6 +82,13 @@ class Back:
     """The device answers again."""
 
     seconds: float
+
+
+@dataclass(frozen=True, slots=True)
+class PuttingBack:
+    """Something failed: what was is put back."""
+
+    reason: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,40 +112,46 @@ class Written:
     set: Values | None = None  # as read back
 
 
-WriteEvent = Planned | Agree | Standing | Saved | Restarting | Back
+WriteEvent = Planned | Agree | Standing | Saved | Restarting | Back | PuttingBack
 
 
-def plan_feed(feed: FeedParts) -> tuple[DeviceState, Channel, Plan]:
-    """The device's state, the feed's channel, and what to change on it."""
-    state = feed.driver.read()
-    channel = feed.channel(state)
-    return state, channel, plan(channel, feed.sheet, state.input, share_of(feed.rig, feed.name))
+@dataclass(frozen=True, slots=True)
+class Terms:
+    """What a write may do."""
+
+    wait: float = RESTART_LIMIT  # s that a restart may take
+    no_restart: str = ""  # why the device must not restart now; empty: it may
 
 
-def write(feed: FeedParts, key: Secret, clock: Clock, *, wait: float = RESTART_LIMIT) -> Job[WriteEvent, Written]:
-    """Sets the feed's device as its sheet asks, then fills its push slot.
+def write(feed: FeedParts, key: Secret, clock: Clock, terms: Terms = Terms()) -> Job[WriteEvent, Written]:
+    """Sets the feed's device as its sheet asks, then fills its push slot, if it has one.
 
-    ``wait``: s that a restart may take. Raises UnusableInput and NoAnswer; the last Standing, which the error carries as
-    its note, says where that leaves the device.
+    Raises UnusableInput and NoAnswer; the last Standing, which the error carries as its note, says where that leaves the
+    device.
     """
-    need(feed.driver, Capability.WRITE, Capability.SLOTS)
+    need(feed.driver, Capability.WRITE)
     state, channel, wanted = plan_feed(feed)
-    target = Planned(wanted, channel, feed.slot(state), feed.entry.channel, feed.destination.server, key)
-    return (yield from _carry_out(feed, state, target, clock, wait, None))
+    slot = feed.slot(state) if state.slots else None
+    target = Planned(wanted, channel, slot, channel.name, feed.destination.server, key if slot is not None else None)
+    return (yield from _carry_out(feed, state, target, clock, terms, None))
 
 
 def restore(
-    feed: FeedParts, path: Path, sources: Sources, clock: Clock, *, wait: float = RESTART_LIMIT
+    feed: FeedParts,
+    path: Path,
+    sources: Sources,
+    clock: Clock,
+    terms: Terms = Terms(),
 ) -> Job[WriteEvent, Written]:
     """Puts back what an earlier write saved: the settings, and the push slot as far as its key is known.
 
     Raises as write does.
     """
-    need(feed.driver, Capability.WRITE, Capability.SLOTS)
+    need(feed.driver, Capability.WRITE)
     state = feed.driver.read()
     channel = feed.channel(state)
     target = _restoring(feed, state, channel, load_saved(path, feed.device, channel), path, sources)
-    return (yield from _carry_out(feed, state, target, clock, wait, path))
+    return (yield from _carry_out(feed, state, target, clock, terms, path))
 
 
 class _Course:
@@ -151,7 +172,7 @@ class _Course:
             standing.keep(self._folder, self.now)
         except OSError as error:
             self.now = now
-            raise _not_saved(self._folder / SAVED_FOLDER, error) from None
+            raise saved_files.not_saved(self._folder / SAVED_FOLDER, error) from None
 
     def at(self, stage: Stage) -> Standing:
         """The next stage. That the file cannot follow must not stop what has begun."""
@@ -171,6 +192,17 @@ class _Course:
             self.at(self.now.stage)
         return self.now
 
+    def put_back(self) -> Standing:
+        """The device is again as it was before this write."""
+        earlier = self._earlier
+        if earlier is not None and earlier.saved is not None:
+            self.now = earlier  # and that was in the middle of another
+            self.at(earlier.stage)
+        else:
+            self.end()
+            self.now = Standing(Stage.PUT_BACK, self.now.feed, self.now.device)
+        return self.now
+
     def end(self) -> None:
         """Nothing is left over."""
         standing.drop(self._folder, self.now.feed)
@@ -186,7 +218,7 @@ class _Course:
 
 
 def _carry_out(
-    feed: FeedParts, state: DeviceState, target: Planned, clock: Clock, wait: float, source: Path | None
+    feed: FeedParts, state: DeviceState, target: Planned, clock: Clock, terms: Terms, source: Path | None
 ) -> Job[WriteEvent, Written]:
     """Asks, saves, writes, reads back. ``source``: the saved settings that are put back."""
     yield target
@@ -196,28 +228,129 @@ def _carry_out(
         return Written(False, target)
     with course.told():
         _unchanged(feed, target, state)
-        saved = _save(feed, state, target, clock)
-        yield Saved(saved)
-        course.begin(source or saved, restoring=source is not None)
-        values = target.plan.values()
-        restarted = yield from _settings(feed, target.channel, values, state.restart_needed, course, clock, wait)
-        yield course.at(Stage.SETTINGS_DONE)
-        if target.key is not None:
-            feed.driver.write_slot(target.slot.number, target.slot_channel, target.server, target.key)
-        yield course.at(Stage.NOT_CHECKED)
-        now = feed.driver.read()
+        kept = saved_files.save(feed, state, target.channel, target.slot, clock)
+        yield Saved(kept)
+        course.begin(source or kept, restoring=source is not None)
+        log = _Log(feed, state, target, clock, "restore" if source is not None else "write")
+        try:
+            restarted = yield from _settings(feed, target, state.restart_needed, course, clock, terms)
+            yield course.at(Stage.SETTINGS_DONE)
+            if target.key is not None and target.slot is not None:
+                feed.driver.write_slot(target.slot.number, target.slot_channel, target.server, target.key)
+            yield course.at(Stage.NOT_CHECKED)
+            now = feed.driver.read()
+        except DirektError as error:
+            if course.now.stage is not Stage.UNTOUCHED:
+                yield PuttingBack(str(error))
+                done = yield from _put_back(feed, state, target, course, clock, terms)
+                log.keep("put back" if done else "not finished")
+            raise
         lost = tuple(_lost(feed, target, now))
         course.end()
-        return Written(True, target, restarted, saved, lost, feed.channel(now).values)
+        log.keep("not all stuck" if lost else "as wanted", now, lost)
+        return Written(True, target, restarted, kept, lost, feed.channel(now).values)
+
+
+class _Log:
+    """Keeps a line of what was done; a disk that is full must not stop what has begun."""
+
+    def __init__(self, feed: FeedParts, state: DeviceState, target: Planned, clock: Clock, what: str) -> None:
+        self._feed, self._state, self._target, self._clock, self._what = feed, state, target, clock, what
+
+    def keep(self, outcome: Outcome, now: DeviceState | None = None, lost: tuple[Lost, ...] = ()) -> None:
+        """Writes the line, and what the device taught."""
+        feed, target, stamp = self._feed, self._target, self._clock.stamp()
+        read = feed.channel(now).values if now is not None else {}
+        slot = now.slots.get(target.slot.number) if now is not None and target.slot is not None else None
+        known = {item.what: (item.wanted, item.set) for item in lost if item.what in parameters.TABLE}
+        line = Change(
+            schema="direkt.change/1", when=stamp, what="restore" if self._what == "restore" else "write", feed=feed.name,
+            device=feed.device, model=self._state.model, firmware=self._state.firmware, channel=target.channel.name,
+            changes={step.parameter: (step.old, step.new) for step in target.plan.changes if step.new is not None},
+            server=(target.slot.server, target.server) if target.slot is not None and target.key is not None else None,
+            outcome=outcome, did_not_stick=known, set=read,
+            slot=(slot.number, slot.channel, slot.server, slot.key_length) if slot is not None else None,
+        )  # fmt: skip
+        lessons = [
+            Lesson(model=self._state.model, firmware=self._state.firmware, channel=target.channel.name, parameter=name,
+                   old=target.channel.values.get(name), wanted=wanted, became=became, when=stamp)
+            for name, (wanted, became) in known.items() if became is not None
+        ]  # fmt: skip
+        with suppress(OSError):
+            changes.add(feed.rig.folder, line)
+            if lessons:
+                learned.add(feed.rig.folder, lessons)
+
+
+def _put_back(
+    feed: FeedParts, before: DeviceState, target: Planned, course: _Course, clock: Clock, terms: Terms
+) -> Job[WriteEvent, bool]:
+    """Sets the device as it was; whether that is proven. Its own failures are told by the stage that is left."""
+    try:
+        now = (
+            (yield from _read_patiently(feed, clock))
+            if course.now.stage is not Stage.NOT_IN_FORCE
+            else feed.driver.read()
+        )
+        old, have = target.channel.values, feed.channel(now).values
+        values = {
+            name: value for name, value in old.items()
+            if name in target.channel.limits and not (name in have and parameters.same(name, have[name], value))
+        }  # fmt: skip
+        slot, present = target.slot, now.slots.get(target.slot.number) if target.slot is not None else None
+        slot_differs = slot is not None and present is not None and _content(slot) != _content(present)
+        if slot_differs and slot is not None and (slot.server or slot.key_length):
+            return False  # its key is not known here: going on is the way out
+        if not values and not slot_differs and now.restart_needed == before.restart_needed:
+            yield course.untouched()
+            return True
+        yield course.at(Stage.PARTLY)
+        for portion in order.valid_order(feed.channel(now), feed.driver.portions(values)):
+            feed.driver.write(feed.channel(now), portion)
+        if slot_differs and slot is not None:
+            feed.driver.write_slot(slot.number, slot.channel, "", Secret(""))
+        now = feed.driver.read()
+        if now.restart_needed and not before.restart_needed:
+            if terms.no_restart:
+                return False
+            yield from _restarted(feed, clock, terms.wait)
+            now = feed.driver.read()
+        have = feed.channel(now).values
+        proven = all(name in have and parameters.same(name, have[name], value) for name, value in old.items())
+        if target.slot is not None:
+            proven = proven and _content(target.slot) == _content(now.slots[target.slot.number])
+        if proven:
+            yield course.put_back()
+        return proven
+    except (DirektError, KeyError):
+        return False
+
+
+def _content(slot: Slot) -> tuple[str, str, int]:
+    return slot.channel, slot.server, slot.key_length
+
+
+def _read_patiently(feed: FeedParts, clock: Clock) -> Job[WriteEvent, DeviceState]:
+    """The state, as soon as the device answers again. Raises DeviceError."""
+    begin = clock.now()
+    while True:
+        try:
+            return feed.driver.read()
+        except Unreachable:
+            if clock.now() - begin > _BACK_LIMIT:
+                raise
+            yield PuttingBack(f"waiting for {feed.device}")
+            clock.sleep(1.0)
 
 
 def _unchanged(feed: FeedParts, target: Planned, before: DeviceState) -> None:
     """Raises DeviceError where the device is no longer what was agreed to: a question may have waited for long."""
     now = feed.driver.read()
-    slot, channel = now.slots.get(target.slot.number), now.channels.get(target.channel.name)
-    same = slot is not None and channel is not None and (channel.values, _held(slot)) == (
-        target.channel.values, _held(target.slot)
-    )  # fmt: skip
+    channel = now.channels.get(target.channel.name)
+    same = channel is not None and channel.values == target.channel.values
+    if target.slot is not None:
+        slot = now.slots.get(target.slot.number)
+        same = same and slot is not None and _held(slot) == _held(target.slot)
     if not same or now.restart_needed != before.restart_needed:
         raise DeviceError(
             f"{feed.device} was changed since it was read: run this again, and look at what it would do now"
@@ -230,23 +363,41 @@ def _held(slot: Slot) -> tuple[str, str, int, bool]:
 
 
 def _settings(
-    feed: FeedParts, channel: Channel, values: Values, restart_needed: bool, course: _Course, clock: Clock, wait: float
+    feed: FeedParts, target: Planned, restart_needed: bool, course: _Course, clock: Clock, terms: Terms
 ) -> Job[WriteEvent, bool]:
     """Writes the settings and brings them into force; whether that took a restart."""
+    channel, values = target.channel, target.plan.values()
     if values:
         yield course.now
-        try:
-            feed.driver.write(channel, values)
-        except Refused:
-            with suppress(DeviceError):  # then it is as it says: some may have been written
-                now = feed.driver.read()
-                if (feed.channel(now).values, now.restart_needed) == (channel.values, restart_needed):
-                    yield course.untouched()
-            raise
+        for portion in order.valid_order(channel, feed.driver.portions(values)):
+            try:
+                feed.driver.write(channel, portion)
+            except Refused:
+                with suppress(DeviceError):  # then it is as it says: some may have been written
+                    now = feed.driver.read()
+                    if (feed.channel(now).values, now.restart_needed) == (target.channel.values, restart_needed):
+                        yield course.untouched()
+                raise
+            channel = _with(channel, portion)
         restart_needed = feed.driver.read().restart_needed
     if not restart_needed:
         return False
     yield course.at(Stage.NOT_IN_FORCE)
+    if terms.no_restart:
+        raise UnusableInput(f"{feed.device} would have to restart: {terms.no_restart}")
+    yield from _restarted(feed, clock, terms.wait)
+    return True
+
+
+def _with(channel: Channel, values: Values) -> Channel:
+    """The channel as it is after a portion was written."""
+    return Channel(
+        channel.name, {**channel.values, **values}, channel.limits, channel.title, channel.together, channel.source, channel.stream
+    )  # fmt: skip
+
+
+def _restarted(feed: FeedParts, clock: Clock, wait: float) -> Job[WriteEvent, None]:
+    """Restarts the device and waits for it. Raises DeviceError."""
     yield Restarting()
     begin = clock.now()
     feed.driver.restart()
@@ -257,7 +408,7 @@ def _settings(
             away = True
         elif away or passed > _SURELY_AWAY:
             yield Back(clock.now() - begin)
-            return True
+            return
     raise Unreachable(f"{feed.device} has not come back {wait:g} s after its restart: look at it, switch it off and on")
 
 
@@ -267,8 +418,8 @@ def _lost(feed: FeedParts, target: Planned, state: DeviceState) -> list[Lost]:
         Lost(name, value, now.get(name)) for name, value in target.plan.values().items()
         if name not in now or not parameters.same(name, now[name], value)
     ]  # fmt: skip
-    slot = state.slots.get(target.slot.number, Slot(target.slot.number, "", "", 0, target.slot.state))
-    if target.key is not None:
+    if target.key is not None and target.slot is not None:
+        slot = state.slots.get(target.slot.number, Slot(target.slot.number, "", "", 0, target.slot.state))
         pairs: tuple[tuple[str, Value, Value], ...] = (
             ("push slot server", target.server, slot.server), ("push slot channel", target.slot_channel, slot.channel),
             ("push slot key length", len(target.key), slot.key_length),
@@ -282,66 +433,8 @@ def _lost(feed: FeedParts, target: Planned, state: DeviceState) -> list[Lost]:
 # Saved settings
 
 
-@dataclass(frozen=True, slots=True)
-class _Old:
-    """What an earlier write has saved."""
-
-    values: Values
-    slot: int
-    slot_channel: str
-    server: str
-    key_length: int
-
-
-def _not_saved(folder: Path, error: OSError) -> UnusableInput:
-    return UnusableInput(f"{folder}: old settings cannot be saved, so nothing was changed: {os_words(error)}")
-
-
-def _save(feed: FeedParts, state: DeviceState, target: Planned, clock: Clock) -> Path:
-    folder, channel, slot = feed.rig.folder / SAVED_FOLDER, target.channel, target.slot
-    document = {
-        "schema": "direkt.saved/1", "device": feed.device, "model": state.model, "firmware": state.firmware,
-        "channel": channel.name, "set": channel.values, "slot": {"number": slot.number, "channel": slot.channel,
-        "server": slot.server, "key_length": slot.key_length},
-    }  # fmt: skip
-    name = f"{standing.file_name(feed.device)}-{standing.file_name(channel.name)}-{clock.stamp()}"
-    try:
-        folder.mkdir(exist_ok=True)
-        with files.alone(folder):
-            paths = (folder / f"{name}{more}.json" for more in ("", *(f"-{n}" for n in range(2, 1000))))
-            path = next(path for path in paths if not path.exists())  # several within one second
-            files.replace(path, json.dumps(document, indent=2) + "\n", 0o600)
-    except OSError as error:
-        raise _not_saved(folder, error) from None
-    return path
-
-
-def load_saved(path: Path, device: str, channel: Channel) -> _Old:
-    """What is in a file that an earlier write left. Raises UnusableInput."""
-    try:
-        with path.open(encoding="utf-8") as file:
-            document = json.loads(file.read(_MOST))
-        if document["schema"] != "direkt.saved/1":
-            raise ValueError
-        values = {name: parameters.clean(name, value) for name, value in document["set"].items()}
-        slot = document["slot"]
-        old = _Old(values, slot["number"], slot["channel"], slot["server"], slot["key_length"])
-        if [type(x) for x in (old.slot, old.slot_channel, old.server, old.key_length)] != [int, str, str, int]:
-            raise ValueError
-        of_device, of_channel = document["device"], document["channel"]
-    except OSError as error:
-        raise UnusableInput(f"{path}: cannot be read: {os_words(error)}") from None
-    except (ValueError, KeyError, TypeError, AttributeError, RecursionError, ParameterError):
-        raise UnusableInput(f"{path}: not saved settings; those lie in {SAVED_FOLDER}/") from None
-    if (of_device, of_channel) != (device, channel.name):
-        raise UnusableInput(
-            f"{path}: settings of {of_device}, channel {of_channel}; this feed uses {device}, {channel.name}"
-        )
-    return old
-
-
 def _restoring(
-    feed: FeedParts, state: DeviceState, channel: Channel, old: _Old, path: Path, sources: Sources
+    feed: FeedParts, state: DeviceState, channel: Channel, old: Old, path: Path, sources: Sources
 ) -> Planned:
     names = parameters.in_table_order(old.values)
     now, values = channel.values, old.values
@@ -350,14 +443,17 @@ def _restoring(
         Unmet(n, f"it was {parameters.show(n, values[n])}, and cannot be set from here") for n in names
         if n not in channel.limits and not (n in now and parameters.same(n, now[n], values[n]))
     ]  # fmt: skip
+    plan = Plan(tuple(steps), tuple(unmet))
+    if old.slot is None:
+        return Planned(plan, channel, None, channel.name, "", None)
     slot = state.slots.get(old.slot)
     if slot is None:
         raise UnusableInput(f"{path}: {feed.device} has no push slot {old.slot} any more")
     key, missing = _former_key(feed, slot, old, sources)
-    return Planned(Plan(tuple(steps), tuple(unmet)), channel, slot, old.slot_channel, old.server, key, missing)
+    return Planned(plan, channel, slot, old.slot_channel, old.server, key, missing)
 
 
-def _former_key(feed: FeedParts, slot: Slot, old: _Old, sources: Sources) -> tuple[Secret | None, str]:
+def _former_key(feed: FeedParts, slot: Slot, old: Old, sources: Sources) -> tuple[Secret | None, str]:
     """The key that goes back into a slot, None where the slot is left as it is; and what cannot be put back."""
     if not old.server and not old.key_length:
         return Secret(""), ""

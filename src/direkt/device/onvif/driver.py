@@ -105,6 +105,11 @@ class Driver(Bare):
         """Sets parameters of a channel. Raises DeviceError."""
         self._media.write(channel.name, values, channel)
 
+    def portions(self, values: Values) -> list[Values]:
+        """Picture and sound are two configurations."""
+        parts = [{n: v for n, v in values.items() if n.startswith(start)} for start in ("video.", "audio.")]
+        return [part for part in parts if part]
+
     def restart(self) -> None:
         """Raises DeviceError."""
         manage.restart(self.client)

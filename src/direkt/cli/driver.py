@@ -1,0 +1,273 @@
+"""direkt driver: which drivers there are; check, begin and try a driver file."""
+
+from __future__ import annotations
+
+import difflib
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from direkt.cli import options, output
+from direkt.cli.exits import ExitCode
+from direkt.cli.output import escape, show
+from direkt.errors import UnusableInput, os_words
+
+if TYPE_CHECKING:
+    from direkt.cli.schemas import DriverLintJson, DriverListJson, DriverRowJson, DriverTryJson
+    from direkt.device.driverfile import DriverFile
+    from direkt.device.model import DeviceState, Driver
+
+
+@click.group()
+def driver() -> None:
+    """Look at drivers; write one for a device that Direkt does not know yet."""
+
+
+@driver.command("list")
+@options.json_option
+def list_(as_json: bool) -> ExitCode:
+    """List the drivers that ship with Direkt, and what each is for."""
+    from direkt.device import library
+
+    files = library.known_files()
+    standard: DriverRowJson = {
+        "name": library.STANDARD, "title": "any camera of the open standard (ONVIF)", "kind": "onvif", "make": "", "model": "", "push": "unknown",
+    }  # fmt: skip
+    rows: list[DriverRowJson] = [standard]
+    for name, f in files.items():
+        rows.append({"name": name, "title": f.title, "kind": f.kind, "make": f.fits.make, "model": f.fits.model, "push": _push(f)})
+    document: DriverListJson = {"schema": "direkt.driver-list/1", "drivers": rows}
+    if as_json:
+        output.print_json(document)
+        return ExitCode.GOOD
+    made = output.table("driver", "for", "speaks", "can push")
+    for row in document["drivers"]:
+        made.add_row(escape(row["name"]), escape(row["title"]), escape(row["kind"]), escape(row["push"]))
+    output.console().print(made)
+    output.note("For another device: direkt driver new, and docs/drivers.md")
+    return ExitCode.GOOD
+
+
+def _push(file: DriverFile) -> str:
+    if file.push.never:
+        return "no"
+    if file.push.from_firmware:
+        return f"from firmware {file.push.from_firmware}"
+    return "yes" if file.slots is not None else "unknown"
+
+
+@driver.command()
+@click.argument("file", type=click.Path(path_type=Path))
+@options.json_option
+def lint(file: Path, as_json: bool) -> ExitCode:
+    """Check driver FILE: every mistake with its line, and what the driver will not be able to do.
+
+    Exits with 2 when it cannot be used, with 1 when something is likely to be missing.
+    """
+    from direkt.device import library
+    from direkt.device.model import Capability
+
+    found = library.load(str(file.resolve()) if file.suffix in (".yaml", ".yml") else str(file))
+    opened = library.open_driver(str(file.resolve()), "device", "http://192.0.2.1", None)
+    able = sorted(capability.value for capability in opened.capabilities)
+    unable = sorted(capability.value for capability in Capability if capability not in opened.capabilities)
+    opened.close()
+    advice = _advice(found)
+    if as_json:
+        document: DriverLintJson = {
+            "schema": "direkt.driver-lint/1", "file": str(file), "title": found.title, "can": ["read it", *able], "cannot": unable, "advice": advice,
+        }  # fmt: skip
+        output.print_json(document)
+    else:
+        out = output.console()
+        out.print(f"[green]✓[/] {escape(file)}: {escape(found.title)}")
+        out.print(f"  can     {escape(', '.join(['read it', *able]))}")
+        out.print(f"  cannot  {escape(', '.join(unable) or 'nothing is left out')}")
+        for words in advice:
+            out.print(f"[yellow]![/] {escape(words)}")
+    return ExitCode.FAILS if advice else ExitCode.GOOD
+
+
+def _advice(file: DriverFile) -> list[str]:
+    """What is likely to be missing."""
+    out = []
+    known = (
+        set(file.settings)
+        | {name for mode in file.modes for more in mode.words.values() for name in more}
+        | set(file.limits)
+    )
+    if file.kind == "http":
+        important = (
+            "video.codec",
+            "video.size",
+            "video.frame_rate",
+            "video.bitrate.mean",
+            "video.keyframe_interval.median",
+            "audio.present",
+        )
+        out += [f"{name} is not described: match cannot look after it" for name in important if name not in known]
+    if "write" in file.requests and "limits" not in file.requests:
+        bare = [name for name, entry in file.settings.items() if name not in file.limits and entry.limit_at is None]
+        if bare:
+            out.append(
+                f"no limits of {', '.join(bare)}: match takes them as fixed; give them under 'limits', or 'limit_at'"
+            )
+    if file.slots is not None and not {"push_on", "push_off"} <= set(file.requests):
+        out.append("there are push slots and no requests push_on and push_off: a person starts and stops the push")
+    if "write" in file.requests and "restart" not in file.requests and file.facts.restart_needed is not None:
+        out.append("the device tells that it needs a restart, and no request 'restart' says how")
+    if not file.fits.model:
+        out.append("fits.model is empty: find cannot tell that a device is this one")
+    return out
+
+
+@driver.command()
+@click.argument("shape", type=click.Choice(["json", "xml", "lines", "onvif"]))
+@click.option(
+    "-o",
+    "--output",
+    "target",
+    type=click.Path(path_type=Path, dir_okay=False),
+    required=True,
+    metavar="FILE",
+    help="Where it goes (.yaml).",
+)
+@click.option("--title", default="A new device", show_default=True, help="What the device is called.")
+def new(shape: str, target: Path, title: str) -> ExitCode:
+    """Write a driver file to begin with, for an interface of this SHAPE."""
+    from direkt.device import skeleton
+
+    if target.suffix not in (".yaml", ".yml"):
+        raise UnusableInput(f"{target}: the name ends in .yaml")
+    if not title.isprintable() or any(c in title for c in ":#{}[]\"'"):
+        raise UnusableInput(f"{title!r}: the title is plain words")
+    known = next(one for one in skeleton.SHAPES if one == shape)
+    try:
+        with target.open("x", encoding="utf-8") as file:
+            file.write(skeleton.make(known, title, target.name))
+    except FileExistsError:
+        raise UnusableInput(f"{target}: is there already; choose another name") from None
+    except OSError as error:
+        raise UnusableInput(f"{target}: cannot be written: {os_words(error)}") from None
+    output.console().print(f"written: {escape(target)}")
+    output.note(f"Fill it in, then: direkt driver lint {target}; direkt driver try {target} http://ADDRESS")
+    return ExitCode.GOOD
+
+
+@driver.command("try")
+@click.argument("file")
+@click.argument("address")
+@click.option(
+    "--login", metavar="REF", help="Reference to user:password, such as env:DIREKT_LOGIN or file:secrets.yaml#name."
+)
+@click.option(
+    "--write-back", is_flag=True, help="Also write each setting as it is, and see that it comes back the same."
+)
+@options.json_option
+def try_(file: str, address: str, login: str | None, write_back: bool, as_json: bool) -> ExitCode:
+    """Read the device at ADDRESS with driver FILE (or a driver's name), and show what is understood and what is not.
+
+    Nothing is changed, and with --write-back only to what it is. Exits with 1 when something of the file does not fit.
+    """
+    from direkt.destination import references
+    from direkt.device import library
+
+    secret = None
+    if login is not None:
+        ref = references.parse_ref(login)
+        secret = references.login_of(references.resolve(ref, options.sources(), Path.cwd()), login)
+    opened = library.open_driver(file, "the device", _address(address), secret, Path.cwd())
+    try:
+        state = opened.read()
+        missing = _missing(file, state)
+        failed = _written_back(opened, state) if write_back else []
+    finally:
+        opened.close()
+    if as_json:
+        document: DriverTryJson = {
+            "schema": "direkt.driver-try/1", "address": address, "make": state.make, "model": state.model, "firmware": state.firmware,
+            "channels": {c.name: {"set": c.values, "can": {n: limit.json() for n, limit in c.limits.items()}} for c in state.channels.values()},
+            "slots": [slot.number for slot in state.slots.values()], "missing": missing, "write_back_failed": failed, "remarks": list(state.remarks),
+        }  # fmt: skip
+        output.print_json(document)
+    else:
+        _print(state, missing, failed, write_back)
+    return ExitCode.FAILS if missing or failed else ExitCode.GOOD
+
+
+def _address(text: str) -> str:
+    from direkt import rig
+
+    try:
+        return rig.DeviceEntry(driver="x", address=text).address
+    except ValueError:
+        near = difflib.get_close_matches(text, [f"http://{text}"], n=1, cutoff=0.1)
+        raise UnusableInput(
+            f"{text!r} is no address of a device; expected {near[0] if near else 'http://192.0.2.10'}"
+        ) from None
+
+
+def _missing(file: str, state: DeviceState) -> list[str]:
+    """Settings of the file that no channel has."""
+    from direkt.device import library
+
+    if file == library.STANDARD:
+        return []
+    described = library.load(file, Path.cwd())
+    return [
+        f"{name}: nothing stands at {entry.text} of channel {channel.name}" for channel in state.channels.values()
+        for name, entry in described.settings.items() if name not in channel.values
+    ]  # fmt: skip
+
+
+def _written_back(opened: Driver, state: DeviceState) -> list[str]:
+    """What does not come back as it was, after being written as it is."""
+    from direkt import parameters
+    from direkt.errors import DirektError
+
+    out = []
+    for channel in state.channels.values():
+        values = {name: value for name, value in channel.values.items() if name in channel.limits}
+        for portion in opened.portions(values):
+            try:
+                opened.write(channel, portion)
+            except DirektError as error:
+                out.append(str(error))
+    now = opened.read()
+    for name, channel in state.channels.items():
+        after = now.channels[name].values
+        out += [
+            f"{parameter} of {name}: was {value}, is {after.get(parameter)}" for parameter, value in channel.values.items()
+            if parameter not in after or not parameters.same(parameter, after[parameter], value)
+        ]  # fmt: skip
+    return out
+
+
+def _print(state: DeviceState, missing: list[str], failed: list[str], write_back: bool) -> None:
+    from direkt import parameters
+
+    out = output.console()
+    out.print(f"[bold]{escape(' '.join(filter(None, (state.make, state.model))))}[/], firmware {escape(state.firmware)}; {len(state.channels)} channels, "
+              f"{len(state.slots)} push slots")  # fmt: skip
+    channels = list(state.channels.values())
+    made = output.table("setting", *(c.name for c in channels), "can be")
+    for n in parameters.in_table_order({n for c in channels for n in c.values}):
+        limit = next((c.limits[n] for c in channels if n in c.limits), None)
+        made.add_row(n, *(show(n, c.values.get(n)) for c in channels), escape(limit.text()) if limit else "fixed")
+    out.print(made)
+    for slot in state.slots.values():
+        out.print(
+            f"push slot {slot.number}: channel {escape(slot.channel)}, {escape(slot.server or 'no server address')}, {escape(slot.state.value)}"
+        )
+    for words in missing:
+        out.print(f"[bold red]✗ not found[/]  {escape(words)}")
+    for words in failed:
+        out.print(f"[bold red]✗ not written back[/]  {escape(words)}")
+    for words in state.remarks:
+        out.print(f"[yellow]![/] {escape(words)}")
+    if not missing and not failed:
+        out.print(
+            "[green]✓[/] everything that the file describes is there"
+            + (", and comes back as written" if write_back else "")
+        )

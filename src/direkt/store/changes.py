@@ -1,0 +1,84 @@
+"""The log of changes: one line of JSON for each write, restoring and putting back, beside the saved settings."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+from pathlib import Path
+from typing import Literal
+
+from pydantic import Field, ValidationError
+
+from direkt import files, parameters
+from direkt.documents import Strict
+from direkt.parameters import ParameterError, Value, Values
+
+FOLDER = "saved-settings"
+_FILE = "changes.jsonl"
+_MOST = 8 << 20  # bytes that are read, the newest ones
+_LONGEST = 1 << 16  # bytes of a line
+
+Outcome = Literal["as wanted", "not all stuck", "put back", "not finished"]
+
+
+class Change(Strict):
+    """One write."""
+
+    schema_: Literal["direkt.change/1"] = Field(default="direkt.change/1", alias="schema")
+    when: str = Field(pattern=r"^\d{8}-\d{6}$")
+    what: Literal["write", "restore"]
+    feed: str
+    device: str
+    model: str
+    firmware: str
+    channel: str
+    changes: dict[str, tuple[Value | None, Value]]  # parameter: old and new
+    server: tuple[str, str] | None = None  # of the push slot, old and new; None: it was left alone
+    outcome: Outcome
+    did_not_stick: dict[str, tuple[Value, Value | None]] = {}  # parameter: wanted, and what it became
+    set: Values = {}  # as read back; empty where that was not possible
+    slot: tuple[int, str, str, int] | None = None  # number, channel, server and length of the key, as read back
+
+
+def add(folder: Path, change: Change) -> None:
+    """Puts a line at the end. Raises OSError."""
+    target = folder / FOLDER
+    target.mkdir(exist_ok=True)
+    line = change.model_dump_json(by_alias=True) + "\n"
+    with files.alone(target):
+        descriptor = os.open(target / _FILE, os.O_WRONLY | os.O_CREAT | os.O_APPEND, 0o600)
+        with os.fdopen(descriptor, "ab") as file:
+            file.write(line.encode())
+            file.flush()
+            os.fsync(file.fileno())
+
+
+def read(folder: Path) -> list[Change]:
+    """All changes, oldest first; lines that were cut short are passed over. Raises OSError for a file that cannot be read."""
+    path = folder / FOLDER / _FILE
+    try:
+        with path.open("rb") as file:
+            file.seek(0, os.SEEK_END)
+            file.seek(max(0, file.tell() - _MOST))
+            lines = file.read(_MOST).split(b"\n")
+    except (FileNotFoundError, NotADirectoryError):
+        return []
+    out = []
+    for line in lines:
+        if 0 < len(line) <= _LONGEST:
+            with contextlib.suppress(ValidationError, ParameterError, ValueError):
+                out.append(_sound(Change.model_validate_json(line)))
+    return out
+
+
+def _sound(change: Change) -> Change:
+    """A change whose values are values of their parameters. Raises ParameterError."""
+    for name, value in change.set.items():
+        parameters.clean(name, value)
+    return change
+
+
+def last(folder: Path, device: str, channel: str) -> Change | None:
+    """The last write of a channel that was read back; None where there is none."""
+    found = [c for c in read(folder) if (c.device, c.channel) == (device, channel) and c.set]
+    return found[-1] if found else None

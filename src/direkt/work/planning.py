@@ -1,0 +1,57 @@
+"""What to set on a feed's device: its state, the sheets that its channel has to meet, and what was learned of its model."""
+
+from __future__ import annotations
+
+from direkt.destination.model import Sheet
+from direkt.device.model import Capability, Channel, DeviceState
+from direkt.errors import DirektError
+from direkt.match.budget import share_of
+from direkt.match.plan import Plan, Unmet, plan
+from direkt.match.problem import Asker
+from direkt.protocol import address
+from direkt.store import learned
+from direkt.work.feeds import FeedParts
+
+
+def plan_feed(feed: FeedParts) -> tuple[DeviceState, Channel, Plan]:
+    """The device's state, the feed's channel, and what to change on it. Raises DirektError."""
+    state = feed.driver.read()
+    channel = feed.channel(state)
+    return state, channel, plan_channel(feed, state, channel)
+
+
+def plan_channel(feed: FeedParts, state: DeviceState, channel: Channel) -> Plan:
+    """What to change on a channel, with what was learned of its model, and the other feeds that push it."""
+    known = learned.applied(channel, learned.read(feed.rig.folder), state.model, state.firmware)
+    made = plan(
+        known, feed.sheet, channel.source or state.input, share_of(feed.rig, feed.name), others=_others(feed),
+        protocol=address.parse(feed.destination.server).scheme, mains=feed.rig.file.mains_hz,
+    )  # fmt: skip
+    return _with_push(feed, state, made)
+
+
+def _others(feed: FeedParts) -> list[Asker]:
+    """The sheets of further feeds that push the same channel of the same device."""
+    out = []
+    for name, entry in feed.rig.file.feeds.items():
+        same = (entry.device, entry.channel) == (feed.entry.device, feed.entry.channel)
+        if name != feed.name and same:
+            try:
+                sheet: Sheet = feed.rig.sheet(feed.rig.file.destinations[entry.destination])
+            except DirektError:
+                continue  # said where that feed is matched
+            if sheet.id != feed.sheet.id:
+                out.append(Asker(sheet, name))
+    return out
+
+
+def _with_push(feed: FeedParts, state: DeviceState, made: Plan) -> Plan:
+    """The plan, with a word on a device that cannot push."""
+    if state.slots:
+        return made
+    words = feed.no_push(state)
+    if getattr(feed.driver, "never_pushes", False) or Capability.SLOTS in feed.driver.capabilities:
+        unmet = Unmet("the push", f"the device cannot push: {words}")
+        return Plan(made.steps, (*made.unmet, unmet), made.conflict, made.notes)
+    note = f"its driver knows no push of {feed.device}: {words}"
+    return Plan(made.steps, made.unmet, made.conflict, (*made.notes, note))
