@@ -27,7 +27,7 @@ from pathlib import Path
 
 import httpx
 
-from direkt import documents, judge
+from direkt import documents, judge, parameters, rig_edit
 from direkt import rig as rigs
 from direkt.codec import h264_syntax, registry
 from direkt.codec.aac import parse_config
@@ -37,16 +37,23 @@ from direkt.demand import parse as parse_demand
 from direkt.destination import draft, file, forms, library, lint, paste
 from direkt.destination.keystore import KeyStore
 from direkt.destination.pattern import PatternError
-from direkt.device import described
+from direkt.device import described, skeleton
 from direkt.device import library as drivers
-from direkt.device.model import Channel
+from direkt.device.model import Channel, DeviceState
+from direkt.device.onvif import driver as onvif_driver
+from direkt.device.onvif.build import Service
 from direkt.errors import DirektError
 from direkt.measure.meter import Meter
 from direkt.media import Format, Track
-from direkt.protocol import address, amf
+from direkt.protocol import address, amf, discovery, httpauth, soap, tree
 from direkt.protocol.rtmp.client import ClientSession
 from direkt.protocol.rtmp.server import ConnectRequest, PublishRequest, ServerSession
 from direkt.protocol.rtmp.session import TagMessage
+from direkt.secret import Secret
+from direkt.sim import fescue, marram, onvif, osier
+from direkt.sim import rig as sim_rig
+from direkt.sim.web import Request
+from direkt.store import changes, learned
 from direkt.trust import TrustStore
 from direkt.work import standing
 from direkt.work.saved import load_saved
@@ -281,6 +288,10 @@ def _sheets(data: bytes) -> None:
         rule.text()
 
 
+def _beginnings() -> list[bytes]:
+    return [skeleton.make(shape, "A camera", "x.yaml").encode() for shape in skeleton.SHAPES]
+
+
 def _rigs(data: bytes) -> None:
     document = documents.parse(_text(data), "x.yaml")
     with contextlib.suppress(DirektError):
@@ -404,6 +415,8 @@ _YAML = (
     b'"',
     b"\t",
 )
+_XML = (b"<![CDATA[", b"]]>", b"<!--", b"&#0;", b"&lt;", b"&e;", b"<!DOCTYPE a>", b"<?x?>", b'xmlns="urn:x"', b"xmlns:t='urn:y'", b"-1", b"NaN", b"1e999",
+        b"9" * 30, b"<tt:Width>0</tt:Width>", b'token=""', b" ", b"http://[::1", b"rtsp://a:b@c/d")  # fmt: skip
 _JSON = (
     b"NaN",
     b"1e400",
@@ -452,6 +465,154 @@ def _many_pastes() -> list[bytes]:
     return plain + [text.replace("ingest.tarnlight.example", "in.example").encode() for _, text, *_ in pastes.PASTES]
 
 
+# Devices of the open standard, and of other shapes than JSON
+
+
+@cache
+def _standard() -> onvif_driver.Driver:
+    driver = onvif_driver.Driver("cam", "http://192.0.2.1", ("op", Secret("pw")))
+    driver.client.http._client = httpx.AsyncClient(
+        base_url="http://192.0.2.1", transport=httpx.MockTransport(lambda _: httpx.Response(200, content=_ANSWER[0]))
+    )
+    return driver
+
+
+def _onvif(data: bytes) -> None:
+    """Each answer is taken for every request's: what comes out is values of the table, or an error in words."""
+    _ANSWER[0] = data
+    driver = _standard()
+    driver.client._paths = dict.fromkeys(Service, "/x")
+    for ask in (
+        driver.read,
+        driver.identity,
+        driver.network,
+        driver.clock,
+        driver.presets,
+        driver.is_new,
+        driver.client._told_services,
+    ):
+        with contextlib.suppress(DirektError):
+            found = ask()
+            if isinstance(found, DeviceState):
+                for channel in found.channels.values():
+                    for name, value in channel.values.items():
+                        parameters.clean(name, value)
+                    assert all(limit.text() for limit in channel.limits.values())
+                json.dumps([c.values for c in found.channels.values()], allow_nan=False)
+    channel = Channel("main", {"video.size": "1280x720", "video.frame_rate": 25}, {})
+    with contextlib.suppress(DirektError):
+        driver.write(
+            channel, {"video.size": "640x360", "video.bitrate.mean": 900, "audio.present": "yes", "audio.codec": "aac"}
+        )
+
+
+@cache
+def _camera_answers() -> tuple[bytes, ...]:
+    """What simulated cameras answer, each kind once."""
+    out: dict[str, bytes] = {}
+    for camera in (osier.Osier("op", "pw"), fescue.Fescue("op", "pw")):
+        for stream in camera.streams.values():
+            stream.sound = bool(camera.make.sound_offers)
+        for name in onvif.OPERATIONS:
+            prefix, _, local = name.partition(":")
+            body = tree.parse(
+                f'<x:{local} xmlns:x="{onvif.SPACES[prefix]}"><x:ProfileToken>{next(iter(camera.streams))}</x:ProfileToken></x:{local}>'.encode()
+            )
+            if local.startswith("Get"):
+                with contextlib.suppress(onvif.Fault):
+                    request = Request("POST", "/onvif", "", {"host": "192.0.2.1"}, b"")
+                    out[f"{camera.make.model} {name}"] = onvif.envelope(onvif.answer(camera, body, request))
+        camera._loop.close()
+    out["fault"] = onvif.envelope(onvif.Fault("InvalidArgVal/ConfigModify", "no").body())
+    return tuple(out.values())
+
+
+def _soap(data: bytes) -> None:
+    with contextlib.suppress(DirektError):
+        envelope = soap.read(data)
+        soap.read_token(envelope.header)
+        if envelope.fault is not None:
+            assert envelope.fault.text
+    with contextlib.suppress(DirektError):
+        discovery.read_probe(data)
+    for match in discovery.together(discovery.read(data)):
+        match.scope("name")
+        assert all(address.isprintable() for address in match.addresses)
+
+
+def _discovered() -> list[bytes]:
+    asked = discovery.Probe("urn:uuid:1", ("NetworkVideoTransmitter",), ())
+    types = {"NetworkVideoTransmitter": discovery.NETWORK, "Device": discovery.DEVICE}
+    scopes = ["onvif://www.onvif.org/name/Start%20pontoon", "onvif://www.onvif.org/hardware/Osier%2020"]
+    answer = discovery.probe_matches(
+        asked,
+        "urn:uuid:2",
+        "urn:uuid:3",
+        types,
+        scopes,
+        ["http://192.0.2.1/onvif/device_service", "http://[fe80::1]/x"],
+    )
+    return [
+        answer,
+        discovery.probe("urn:uuid:1", [(discovery.NETWORK, "NetworkVideoTransmitter")]),
+        *_camera_answers()[:6],
+    ]
+
+
+def _other_shapes(data: bytes) -> None:
+    """Answers in XML and in lines."""
+    _ANSWER[0] = data
+    for name in ("marram-360", "osier-20"):
+        driver = _shaped(name)
+        with contextlib.suppress(DirektError):
+            state = driver.read()
+            json.dumps([c.values for c in state.channels.values()], allow_nan=False)
+            driver.health()
+
+
+@cache
+def _shaped(name: str) -> described.Driver:
+    made = described.Driver("cam", drivers.load(name), "http://192.0.2.1", None)
+    made.http._client = httpx.AsyncClient(
+        base_url="http://192.0.2.1", transport=httpx.MockTransport(lambda _: httpx.Response(200, content=_ANSWER[0]))
+    )
+    return made
+
+
+def _shapes() -> list[bytes]:
+    camera = marram.Marram("op", "pw")
+    text = b"version=1\r\naddress=rtmp://h/live/varn~fake~wren\r\nstream=1\r\nrun=on\r\ncondition=pushing\r\nnote=\r\nbytes=12\r\nadaptive=on\r\nheat=44.5\r\n"
+    camera._loop.close()
+    return [camera._settings(), text]
+
+
+def _edited(data: bytes) -> None:
+    """A rig's text, changed: what comes out means what was wanted, or it is refused."""
+    text = data.decode("utf-8", "replace")
+    for place in (["devices", "new"], ["devices", "tower", "address"], ["name"]):
+        with contextlib.suppress(DirektError):
+            rig_edit.put(
+                text, place, {"driver": "onvif", "address": "http://192.0.2.1"} if place[-1] == "new" else "x: y # z"
+            )
+
+
+def _login_text(data: bytes) -> None:
+    text = data.decode("latin-1")
+    httpauth.choose(httpauth.parse_challenges([text]))
+    httpauth.login_of(text)
+
+
+def _logged(data: bytes) -> None:
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        (folder / changes.FOLDER).mkdir()
+        (folder / changes.FOLDER / "changes.jsonl").write_bytes(data)
+        (folder / changes.FOLDER / "learned.json").write_bytes(data)
+        changes.read(folder)
+        limits = {"video.bitrate.mean": parse_demand("video.bitrate.mean", {"min": 1, "max": 9})}
+        learned.applied(Channel("main", {}, limits), learned.read(folder), "Brindle B2", "2.4.1")
+
+
 def _many_tables() -> list[bytes]:
     folder = Path(__file__).parent / "destination"
     published = [
@@ -476,7 +637,7 @@ TARGETS = (
     Target("rtmp-server", lambda: [_hand_made()], _server, 6),
     Target("rtmp-client", _server_side, _client, 6),
     Target("sheets", lambda: _shipped("destination/shipped"), _sheets, 3, _YAML),
-    Target("rigs", lambda: [support.RIG.format(port=1).encode(), *_shipped("device/drivers")], _rigs, 5, _YAML),
+    Target("rigs", lambda: [support.RIG.format(port=1).encode(), *_shipped("device/drivers"), *_beginnings()], _rigs, 5, _YAML),
     Target("tables", _many_tables, _tables, 5, _HTML),
     Target("pastes", _many_pastes, _pastes, 10, _PASTE),
     Target("kept", lambda: [
@@ -486,6 +647,15 @@ TARGETS = (
         b'{"schema": "direkt.keys/1", "keys": {"a": {"where": "file"}}}',
     ], _kept, 1, _JSON),
     Target("answers", lambda: [_state()], _answers, 4, _JSON),
+    Target("onvif", lambda: list(_camera_answers()), _onvif, 1, _XML),
+    Target("soap", _discovered, _soap, 8, _XML),
+    Target("shapes", _shapes, _other_shapes, 1, _XML),
+    Target("edits", lambda: [support.RIG.format(port=1).encode(), sim_rig._RIG.encode()], _edited, 1, _YAML),
+    Target("logins", lambda: [b'Digest realm="a", nonce="b", qop="auth, auth-int", algorithm=SHA-256, Basic realm=x', b"Basic YTpi"], _login_text, 8),
+    Target("logs", lambda: [
+        b'{"schema":"direkt.change/1","when":"20260103-174501","what":"write","feed":"f","device":"d","model":"m","firmware":"1","channel":"main","changes":{"video.size":["1x1","2x2"]},"server":null,"outcome":"as wanted","did_not_stick":{},"set":{"video.size":"2x2"},"slot":[1,"main","",0]}',
+        b'{"schema":"direkt.learned/1","lessons":[{"model":"Brindle B2","firmware":"2.4.1","channel":"main","parameter":"video.bitrate.mean","old":1,"wanted":9,"became":5,"when":"20260103-174501"}]}',
+    ], _logged, 1, _JSON),
 )  # fmt: skip
 
 

@@ -45,15 +45,17 @@ def put(text: str, place: Sequence[str], value: Content, source: str = "rig.yaml
     node = wanted
     for step in place[:-1]:
         inner = node.get(step)
-        if not isinstance(inner, dict):
+        if inner is None:
             inner = node[step] = {}
+        if not isinstance(inner, dict):
+            raise UnusableInput(f"{source}: {step} holds no entries; {'.'.join(place)} cannot be written there")
         node = inner
     node[place[-1]] = value
-    made = _put(text, list(place), value)
     try:
+        made = _put(text, list(place), value)
         right = _data(made, source) == wanted
-    except DocumentError:
-        right = False
+    except (DocumentError, yaml.YAMLError, RecursionError):
+        made, right = "", False
     if not right:
         raise UnusableInput(f"{source}: {'.'.join(place)} cannot be changed in a file of this shape; write it by hand")
     return made
@@ -75,7 +77,8 @@ def _put(text: str, place: list[str], value: Content) -> str:
             break
         key, node = entry
         depth += 1
-    assert node is not None
+    if node is None:
+        raise yaml.YAMLError("nothing is in it")
     if depth == len(place):
         return _replace(text, node, value)
     for step in reversed(place[depth + 1 :]):
@@ -83,7 +86,8 @@ def _put(text: str, place: list[str], value: Content) -> str:
     if isinstance(node, MappingNode) and node.value:
         return _insert(text, node, place[depth], value, newline)
     # an empty mapping or nothing at all: the value's place takes a block of its own
-    assert key is not None
+    if key is None:
+        raise yaml.YAMLError("no mapping")
     indent = key.start_mark.column + 2
     block = newline + _block({place[depth]: value}, indent, newline)
     end = node.end_mark.index if text[node.start_mark.index : node.end_mark.index].strip() else key.end_mark.index + 1

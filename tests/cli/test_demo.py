@@ -11,7 +11,9 @@ class Whole(RigCli):
         self.assertEqual(result.code, 0, result)
         self.assertIn("Before: the stream fails. After: it passes. The camera's passes.", result.out)
         left = {path.name for path in (self.folder / "d").iterdir()}
-        self.assertLessEqual({"rig.yaml", "secrets.yaml", "before.flv", "after.flv", "before.json", "after.json", "camera.flv"}, left)
+        self.assertLessEqual(
+            {"rig.yaml", "secrets.yaml", "before.flv", "after.flv", "before.json", "after.json", "camera.flv"}, left
+        )
         self.assertEqual((self.folder / "d" / "secrets.yaml").stat().st_mode & 0o777, 0o600)
         self.assertEqual(json.loads((self.folder / "d" / "after.json").read_text())["verdict"], "pass")
         for secret in ("sandpiper", "dipper", "regatta-demo"):

@@ -52,7 +52,9 @@ class _Demo:
         self.children: list[subprocess.Popen[bytes]] = []
 
     def all(self) -> ExitCode:
-        self._say("The Lake Varn Regatta: an encoder and three cameras on a strange network; two of them are to push to Tarnlight.")
+        self._say(
+            "The Lake Varn Regatta: an encoder and three cameras on a strange network; two of them are to push to Tarnlight."
+        )
         gear = self._begin(["sim", str(self.folder), "--port", "0"], subprocess.PIPE)
         if gear.stdout is None or not gear.stdout.readline():
             raise NoAnswer("the simulated gear does not start: try it by hand with: direkt sim DIR")
@@ -61,7 +63,9 @@ class _Demo:
         before = self._rehearse("Is that what it sends? A rehearsal with the settings as they are.", "finish", "before")
         self._step("What has to change on it, and why?", ["match", "finish"])
         self._step("And on the camera at the start, which speaks another language?", ["match", "start"])
-        self._step("Set both at the same time, restart what needs it, read them back.", ["write", "finish", "start", "--yes"])
+        self._step(
+            "Set both at the same time, restart what needs it, read them back.", ["write", "finish", "start", "--yes"]
+        )
         after = self._rehearse("Rehearse again, on the streams themselves: the encoder ...", "finish", "after")
         camera = self._rehearse("... and the camera.", "start", "camera")
         self._step(

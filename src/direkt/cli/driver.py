@@ -36,7 +36,16 @@ def list_(as_json: bool) -> ExitCode:
     }  # fmt: skip
     rows: list[DriverRowJson] = [standard]
     for name, f in files.items():
-        rows.append({"name": name, "title": f.title, "kind": f.kind, "make": f.fits.make, "model": f.fits.model, "push": _push(f)})
+        rows.append(
+            {
+                "name": name,
+                "title": f.title,
+                "kind": f.kind,
+                "make": f.fits.make,
+                "model": f.fits.model,
+                "push": _push(f),
+            }
+        )
     document: DriverListJson = {"schema": "direkt.driver-list/1", "drivers": rows}
     if as_json:
         output.print_json(document)

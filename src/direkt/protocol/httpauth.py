@@ -123,6 +123,8 @@ def digest(
         parts.append(f"opaque={_quoted(given['opaque'])}")
     if qop:
         parts += [f"qop={qop}", f"nc={count:08x}", f"cnonce={_quoted(client_nonce)}"]
+    elif challenge.algorithm.endswith(_SESSION):
+        parts.append(f"cnonce={_quoted(client_nonce)}")
     if hashed:
         parts.append("userhash=true")
     return "Digest " + ", ".join(parts)

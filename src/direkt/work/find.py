@@ -34,7 +34,8 @@ AT_ONCE = 16  # devices that are asked at the same time
 ASK_LIMIT = 3.0  # s for an answer
 PORTS = (80, 8080, 8000, 554, 8554)
 # user and password as gear of many makers has them at delivery; one for each account
-COMMON_LOGINS = (("admin", "admin"), ("root", "root"), ("operator", "operator"), ("user", "user"))
+COMMON_LOGINS = (("admin", "admin"), ("root", "root"))
+_TRIES = 2  # wrong logins that a device gets in all: many lock at the third, whatever the account
 
 
 @dataclass(frozen=True, slots=True)
@@ -339,9 +340,7 @@ class _Asker:
             known, tried = self._identity(driver, notes if login is not None else [])
             if known is None and tried and self._wanted.try_defaults:
                 found = replace(found, default_login_works=False)
-                for user, password in self._pairs(found):
-                    if login is not None and user == login[0]:
-                        continue  # that account has had its try
+                for user, password in self._pairs(found, login):
                     driver = talk((user, Secret(password)))
                     said: list[str] = []
                     known, refused = self._identity(driver, said)
@@ -367,8 +366,11 @@ class _Asker:
             notes.append(str(error))
             return None, False
 
-    def _pairs(self, found: Found) -> list[tuple[str, str]]:
-        """The logins to try, one for each account; the one that the device's driver file names comes first."""
+    def _pairs(self, found: Found, used: tuple[str, Secret] | None) -> list[tuple[str, str]]:
+        """The logins to try, one for each account; the one that the device's driver file names comes first.
+
+        ``used``: a login that was refused already: its account has had its try.
+        """
         own = [
             login_of(Secret(file.default_login), "default_login") for name, file in self._files.items()
             if file.default_login is not None and (name in found.speaks or _fits(file, found))
@@ -376,7 +378,8 @@ class _Asker:
         pairs: dict[str, str] = {user: password.reveal() for user, password in own}
         for user, password in COMMON_LOGINS:
             pairs.setdefault(user, password)
-        return list(pairs.items())
+        spent = used is not None
+        return [pair for pair in pairs.items() if used is None or pair[0] != used[0]][: _TRIES - spent]
 
     def _network_notes(self, driver: Standard, admitted: bool) -> list[str]:
         """What the device's own network settings show; only the clock where nobody is let in."""
@@ -416,9 +419,7 @@ class _Asker:
             found = replace(found, notes=(*found.notes, known))
         if not self._wanted.try_defaults:
             return found
-        for user, password in self._pairs(found):
-            if login is not None and user == login[0]:
-                continue
+        for user, password in self._pairs(found, login):
             told = self._by_file(found, (user, Secret(password)))
             if isinstance(told, Identity):
                 return replace(_identified(found, told), default_login_works=True, default_user=user)

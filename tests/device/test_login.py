@@ -1,0 +1,115 @@
+"""Logins over real sockets: old nonces, protected bodies, devices that lock, and never a second wrong try."""
+
+import unittest
+from unittest import mock
+
+from direkt.device.http import HttpDevice, Upload, pieces
+from direkt.device.model import BadAnswer, LoginRefused
+from direkt.secret import Secret
+from direkt.sim.web import Faults, Login, Request, Response, Web
+
+
+class Logins(unittest.TestCase):
+    def serve(self, *schemes, qop="auth", life=300.0, **faults):
+        self.faults = Faults(**faults)
+        self.login = Login("pond", "op", "pw", schemes, self.faults)
+        self.login.qop, self.login.nonce_life = qop, life
+        self.bodies = []
+
+        def answer(request: Request) -> Response:
+            right, stale = self.login.check(request)
+            if not right:
+                return Response(401, b"", headers=self.login.challenges(stale=stale))
+            self.bodies.append(request.body)
+            return Response(200, b'{"a": 1}', "application/json")
+
+        self.web = Web(answer, self.faults)
+        self.web.open()
+        self.addCleanup(self.web.close)
+
+    def talk(self, password="pw", kind="any"):
+        made = HttpDevice("tower", f"http://127.0.0.1:{self.web.port}", kind, ("op", Secret(password)))
+        self.addCleanup(made.close)
+        return made
+
+    def test_each_scheme(self):
+        for schemes in (
+            ("digest MD5",),
+            ("digest SHA-256",),
+            ("digest SHA-512-256", "basic"),
+            ("basic",),
+            ("digest MD5-SESS",),
+        ):
+            for qop in ("auth", "auth-int", ""):
+                self.serve(*schemes, qop=qop)
+                talk = self.talk()
+                for _ in range(3):
+                    self.assertEqual(talk.ask("PUT", "/x?y=z", {"b": [1]}), (True, {"a": 1}), (schemes, qop))
+                self.assertEqual((self.login.wrong, self.bodies[0]), (0, b'{"b": [1]}'))
+
+    def test_a_nonce_that_grows_old_is_no_wrong_login(self):
+        for life in (0.0, 0.01):
+            self.serve("digest SHA-256", life=0.2 if life else 0.05)
+            talk = self.talk()
+            for _ in range(3):
+                talk.ask("GET", "/")
+                self.login._nonces.clear()
+            self.assertEqual(self.login.wrong, 0)
+
+    def test_a_device_that_forgets_its_nonces_without_a_word(self):
+        self.serve("digest MD5")
+        challenges = self.login.challenges
+        with mock.patch.object(self.login, "challenges", lambda *, stale=False: challenges(stale=False)):
+            talk = self.talk()
+            talk.ask("GET", "/")
+            self.login._nonces.clear()
+            self.assertEqual(talk.ask("GET", "/")[1], {"a": 1}, "a login that was taken before may go once more")
+
+    def test_a_wrong_login_goes_once(self):
+        for schemes, words in (
+            (("digest MD5", "basic"), r"digest MD5; it offers digest MD5 and basic"),
+            (("basic",), r"\(basic; it offers basic\)"),
+        ):
+            self.serve(*schemes, locks=True)
+            talk = self.talk("wrong")
+            with self.assertRaisesRegex(LoginRefused, words):
+                talk.ask("GET", "/")
+            for _ in range(5):
+                with self.assertRaisesRegex(LoginRefused, "not sent again"):
+                    talk.ask("GET", "/")
+            self.assertEqual((self.login.wrong, self.login.locked), (1, False))
+
+    def test_a_scheme_that_does_not_fit_is_not_tried(self):
+        self.serve("basic")
+        with self.assertRaisesRegex(LoginRefused, "wants a basic login, its driver uses digest"):
+            self.talk(kind="digest").ask("GET", "/")
+        self.serve("digest MD5")
+        with self.assertRaisesRegex(LoginRefused, "wants a digest MD5 login, its driver uses basic"):
+            self.talk(kind="basic").ask("GET", "/")
+        self.assertEqual(self.login.wrong, 0)
+
+    def test_a_file_goes_in_pieces_with_its_login(self):
+        for qop in ("auth", "auth-int"):
+            self.serve("digest SHA-256", qop=qop)
+            data, sent = bytes(range(256)) * 2000, []
+            talk = self.talk()
+            talk.ask("GET", "/")
+            upload = Upload(lambda data=data: pieces(data), len(data), sent.append)
+            self.assertEqual(talk.admitted("POST", "/up", upload).status, 200)
+            self.assertEqual((self.bodies[-1], sent[-1]), (data, len(data)))
+            self.assertEqual(self.login.wrong, 0)
+
+    def test_paths_stay_on_the_device(self):
+        self.serve("basic")
+        for path in ("//elsewhere.example/x", "http://elsewhere.example/", ""):
+            with self.assertRaises(ValueError):
+                self.talk().exchange("GET", path)
+
+    def test_a_cut_connection_is_said(self):
+        self.serve("basic", malformed=True)
+        with self.assertRaises(BadAnswer):
+            self.talk().ask("GET", "/")
+
+
+if __name__ == "__main__":
+    unittest.main()
