@@ -1,4 +1,4 @@
-"""Prints every figure: ``python -m bench [check|receive|crowd|help|sheets]``.
+"""Prints every figure: ``python -m bench [check|receive|crowd|help|sheets|devices|matching]``.
 
 check    ``direkt check`` of an hour of 6 Mbit/s FLV with sound, silence and noise against ``cat`` of the same cached file;
          and of twice that length
@@ -6,6 +6,8 @@ receive  an RTMP session fed from a loopback socket in 128-byte chunks against a
 crowd    forty publishers of 6 Mbit/s in 128-byte chunks, received and measured in one process on one core
 help     ``direkt --help`` against ``python -c "import click"``
 sheets   loading and checking 500 sheets against parsing their YAML
+devices  ``match --all`` and ``write --all`` of a hundred slow devices against one of them alone
+matching the exact search for each simulated device against every sheet, with and without a thin uplink, against loading the sheet
 """
 
 from __future__ import annotations
@@ -20,7 +22,7 @@ import time
 from pathlib import Path
 
 import direkt as direkt_package
-from bench import material, receiving
+from bench import devices, material, receiving
 
 RUNS = 5
 
@@ -137,8 +139,21 @@ def bench_sheets() -> bool:
         shutil.rmtree(folder)
 
 
+def bench_devices() -> bool:
+    return devices.bench(direkt())
+
+
+def bench_matching() -> bool:
+    slowest, words, ratio = devices.matching(RUNS)
+    print(
+        f"the exact search, slowest of all: {slowest * 1000:.0f} ms ({words}); ratio to loading its sheet {ratio:.1f}"
+    )
+    return slowest < 0.2
+
+
 BENCHES = {
     "check": bench_check, "receive": bench_receive, "crowd": bench_crowd, "help": bench_help, "sheets": bench_sheets,
+    "devices": bench_devices, "matching": bench_matching,
 }  # fmt: skip
 
 

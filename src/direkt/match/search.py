@@ -2,22 +2,24 @@
 
 Settings are variables with a few candidate values each; what the device can do together is law; what is asked is a must that
 may be given up only where all musts together leave nothing. Cost: musts that look at one setting alone thin its candidates
-out first. What is left falls into groups that share no constraint; each group is searched by branch and bound over a vector
-of costs, compared in order, with the least that the open settings can cost as the bound. As costs add up and groups
-are independent, the best of all is the sum of each group's best.
+out first. The rest is a tree of choices: whenever the settings that are still open fall into parts that share no constraint,
+each part is searched by itself and remembered, so that the effort grows with how much hangs together, not with all
+there is. Costs are vectors that are compared in order and add up, so the best of all is the sum of each part's best; a branch
+ends where what it has cost and the least that is to come is no less than the best that is known.
 """
 
 from __future__ import annotations
 
 import itertools
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 from direkt.parameters import Value, Values
 
 Cost = tuple[float, ...]
 Choice = Value | None  # None: the setting has no value
-_MOST_SETS = 20_000  # sets of musts that are tried for the smallest one in conflict
+_MOST_SETS = 2000  # sets of musts that are tried for the smallest one in conflict
+_MOST_CORRECTIONS = 60  # ways to give up as few musts as can be, of which the best one is taken
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,9 +77,10 @@ def solve(problem: Problem) -> Solution:
         return Solution(values, cost)
     if not _Search(problem, tuple(laws)).is_feasible():
         raise NothingFits
-    conflict = _smallest_conflict(problem, laws, musts)
+    groups = _in_conflict(problem, laws, musts)
+    conflict = min((_smallest_conflict(group) for group in groups), key=len)
     best: tuple[Cost, Values, tuple[Constraint, ...]] | None = None
-    for dropped in _least_given_up(problem, laws, musts):
+    for dropped in _together(groups):
         kept = tuple(c for c in musts if c not in dropped)
         off = Price(tuple(dict.fromkeys(s for c in dropped for s in c.scope)), _how_far(dropped, problem.width))
         values, cost = _Search(problem, (*laws, *kept), (off,)).best()
@@ -94,55 +97,81 @@ def _how_far(dropped: tuple[Constraint, ...], width: int) -> Callable[[Values], 
     return of
 
 
-def _least_given_up(
-    problem: Problem, laws: Sequence[Constraint], musts: list[Constraint]
-) -> list[tuple[Constraint, ...]]:
-    """All smallest sets of musts without which the rest can hold; found group by group, as groups are independent."""
-    out: list[tuple[Constraint, ...]] = [()]
+@dataclass(frozen=True, slots=True)
+class _Conflict:
+    """Settings that hang together and cannot meet all of their musts."""
+
+    part: Problem
+    laws: list[Constraint]
+    musts: list[Constraint]
+    corrections: list[tuple[Constraint, ...]]  # all smallest sets of musts without which the rest can hold
+
+    def fits(self, musts: Iterable[Constraint]) -> bool:
+        """Whether these can hold together."""
+        return _Search(self.part, (*self.laws, *musts)).is_feasible()
+
+
+def _in_conflict(problem: Problem, laws: Sequence[Constraint], musts: Sequence[Constraint]) -> list[_Conflict]:
+    """The groups of settings whose musts cannot all hold; groups are independent."""
+    out = []
     for group in _groups(problem.domains, (*laws, *musts)):
-        own = [c for c in musts if group & set(c.scope)]
-        theirs = [c for c in laws if group & set(c.scope)]
         part = Problem({name: problem.domains[name] for name in group}, (), (), problem.width)
-        for size in range(len(own) + 1):
-            found = [
-                dropped for dropped in itertools.combinations(own, size)
-                if _Search(part, (*theirs, *(c for c in own if c not in dropped))).is_feasible()
-            ]  # fmt: skip
-            if found:
-                out = [(*a, *b) for a in out for b in found][:200]
+        made = _Conflict(
+            part, [c for c in laws if group & set(c.scope)], [c for c in musts if group & set(c.scope)], []
+        )
+        if made.fits(made.musts):
+            continue
+        hopeless = tuple(c for c in made.musts if not made.fits((c,)))  # they have to go whatever else does
+        left = [c for c in made.musts if c not in hopeless]
+        for size in range(len(left) + 1):
+            for dropped in itertools.combinations(left, size):
+                if made.fits(c for c in left if c not in dropped):
+                    made.corrections.append((*hopeless, *dropped))
+            if made.corrections:
                 break
+        out.append(made)
     return out
 
 
-def _smallest_conflict(problem: Problem, laws: Sequence[Constraint], musts: list[Constraint]) -> tuple[Constraint, ...]:
-    """The smallest set of musts that cannot hold together, of any group."""
-    best: tuple[Constraint, ...] = tuple(musts)
-    for group in _groups(problem.domains, (*laws, *musts)):
-        own = [c for c in musts if group & set(c.scope)]
-        theirs = [c for c in laws if group & set(c.scope)]
-        part = Problem({name: problem.domains[name] for name in group}, (), (), problem.width)
-        if _Search(part, (*theirs, *own)).is_feasible():
-            continue
-        core = list(own)  # thinned out one by one: no smaller part of it conflicts, though another set may be smaller
-        for c in own:
-            rest = [one for one in core if one is not c]
-            if not _Search(part, (*theirs, *rest)).is_feasible():
-                core = rest
-        tried = 0
-        for size in range(1, len(core)):
-            for some in itertools.combinations(own, size):
-                tried += 1
-                if tried > _MOST_SETS:
-                    break
-                if not _Search(part, (*theirs, *some)).is_feasible():
-                    core = list(some)
-                    break
-            else:
+def _together(groups: Sequence[_Conflict]) -> list[tuple[Constraint, ...]]:
+    """The smallest sets of musts to give up, of all groups together."""
+    out: list[tuple[Constraint, ...]] = [()]
+    for group in groups:
+        out = [(*a, *b) for a in out for b in group.corrections][:_MOST_CORRECTIONS]
+    return out
+
+
+def _smallest_conflict(group: _Conflict) -> tuple[Constraint, ...]:
+    """The smallest set of musts that cannot hold together: each correction gives up one of it.
+
+    So what is a correction by itself belongs to it, and in most cases that is all of it.
+    """
+    alone = next((c for c in group.musts if not group.fits((c,))), None)
+    if alone is not None:
+        return (alone,)
+    needed = [c for c in group.musts if (c,) in group.corrections]
+    if needed and not group.fits(needed):
+        return tuple(needed)
+    core = list(
+        group.musts
+    )  # thinned out one by one: no smaller part of it conflicts, though another set may be smaller
+    for c in group.musts:
+        rest = [one for one in core if one is not c]
+        if not group.fits(rest):
+            core = rest
+    others = [c for c in group.musts if c not in needed]
+    tried = 0
+    for size in range(max(1, len(needed)), len(core)):
+        for more in itertools.combinations(others, size - len(needed)):
+            some = (*needed, *more)
+            if not all(any(c in some for c in dropped) for dropped in group.corrections):
                 continue
-            break
-        if len(core) < len(best):
-            best = tuple(core)
-    return best
+            tried += 1
+            if tried > _MOST_SETS:
+                return tuple(core)
+            if not group.fits(some):
+                return some
+    return tuple(core)
 
 
 def _groups(names: Iterable[str], constraints: Iterable[Constraint | Price]) -> list[set[str]]:
@@ -156,144 +185,139 @@ def _groups(names: Iterable[str], constraints: Iterable[Constraint | Price]) -> 
     return groups
 
 
-@dataclass(slots=True)
-class _Group:
-    """Settings that hang together, in the order in which they are chosen."""
-
-    order: list[str]
-    checks: list[list[Constraint]]  # what can be told once so many settings are chosen
-    prices: list[list[Price]]
-    least: list[Cost] = field(default_factory=list)  # what the settings from there on cost at the least
-
-
 class _Search:
-    """One search under given constraints."""
+    """One search under given constraints.
+
+    Settings are chosen one by one; as soon as those that are open fall into parts that share no constraint and no price, each part is
+    searched by itself, and what was found out of a part is kept for the same choices around it.
+    """
 
     def __init__(self, problem: Problem, constraints: tuple[Constraint, ...], more: tuple[Price, ...] = ()) -> None:
         self._width = problem.width
         self._domains = {name: list(values) for name, values in problem.domains.items()}
         self._empty = False
         self._zero: Cost = (0.0,) * problem.width
-        shared: list[Constraint] = []
+        self._shared: dict[str, list[tuple[frozenset[str], Constraint]]] = {name: [] for name in self._domains}
+        self._tied: list[frozenset[str]] = []
         for c in constraints:
-            scope = [name for name in c.scope if name in self._domains]
+            scope = frozenset(name for name in c.scope if name in self._domains)
             if len(scope) > 1:
-                shared.append(c)
+                self._tied.append(scope)
+                for name in scope:
+                    self._shared[name].append((scope, c))
             elif scope:
-                self._domains[scope[0]] = [v for v in self._domains[scope[0]] if c.holds(_values({scope[0]: v}))]
+                (name,) = scope
+                self._domains[name] = [v for v in self._domains[name] if c.holds(_values({name: v}))]
             elif not c.holds({}):
                 self._empty = True
-        self._shared = shared
-        self._prices = (*problem.prices, *more)
+        self._all_prices = [
+            (frozenset(n for n in price.scope if n in self._domains), price) for price in (*problem.prices, *more)
+        ]
         self._empty = self._empty or any(not values for values in self._domains.values())
 
     def is_feasible(self) -> bool:
         """Whether anything meets all constraints."""
-        if self._empty:
-            return False
-        return all(self._walk(group, 0, {}) for group in self._made(prices=False))
+        return not self._empty and self._run(prices=False) is not None
 
     def best(self) -> tuple[Values, Cost]:
         """The cheapest of what meets all constraints. Raises NothingFits."""
-        values: Values = {}
-        total = self._zero
-        for group in self._made(prices=True):
-            cost, found = self._cheapest(group)
-            values |= found
-            total = _add(total, cost)
-        return values, total
+        found = None if self._empty else self._run(prices=True)
+        if found is None:
+            raise NothingFits
+        return found[1], found[0]
 
-    def _made(self, *, prices: bool) -> list[_Group]:
-        tied: list[Constraint | Price] = [*self._shared, *(self._prices if prices else ())]
-        out = []
-        for names in _groups(self._domains, tied):
-            # what costs most first, so that the bound soon ends the rest; then those with many constraints and few values
-            weight = {name: sum(name in c.scope for c in self._shared) for name in names}
-            order = sorted(
-                names,
-                key=lambda name: (
-                    self._first_cost(name) if prices else 0,
-                    -weight[name],
-                    len(self._domains[name]),
-                    name,
-                ),
-            )
-            place = {name: n for n, name in enumerate(order)}
-            checks: list[list[Constraint]] = [[] for _ in order]
-            for c in self._shared:
-                known = [place[name] for name in c.scope if name in place]
-                if known:
-                    checks[max(known)].append(c)
-            costs: list[list[Price]] = [[] for _ in order]
-            for price in self._prices if prices else ():
-                known = [place[name] for name in price.scope if name in place]
-                if known:
-                    costs[max(known)].append(price)
-            group = _Group(order, checks, costs)
-            if prices:
-                group.least = self._bounds(group)
-            out.append(group)
-        return out
+    def _run(self, *, prices: bool) -> tuple[Cost, Values] | None:
+        listed = self._all_prices if prices else []
+        self._priced: dict[str, list[tuple[frozenset[str], Price]]] = {
+            name: [pair for pair in listed if name in pair[0]] for name in self._domains
+        }
+        ties = [*self._tied, *(scope for scope, _ in listed if len(scope) > 1)]
+        self._near = {
+            name: frozenset().union(*(scope for scope in ties if name in scope)) | {name} for name in self._domains
+        }
+        self._least = {name: self._cheapest_alone(name) for name in self._domains}
+        # what costs most first, so that the bound soon ends the rest; then those with many constraints and few values
+        ranks = {
+            name: (self._first_cost(name), -len(self._shared[name]), len(self._domains[name]), name)
+            for name in self._domains
+        }
+        self._rank = {name: n for n, name in enumerate(sorted(ranks, key=ranks.__getitem__))}
+        self._known: dict[tuple[frozenset[str], tuple[Choice, ...]], tuple[Cost, Values] | None] = {}
+        self._parts_of: dict[frozenset[str], list[frozenset[str]]] = {}
+        return self._all_of(frozenset(self._domains), {})
+
+    def _all_of(self, open_: frozenset[str], chosen: dict[str, Choice]) -> tuple[Cost, Values] | None:
+        """The cheapest choice of all open settings; None: there is none."""
+        total: Cost = self._zero
+        values: Values = {}
+        for part in self._parts(open_):
+            found = self._part(part, chosen)
+            if found is None:
+                return None
+            total = _add(total, found[0])
+            values |= found[1]
+        return total, values
+
+    def _parts(self, open_: frozenset[str]) -> list[frozenset[str]]:
+        known = self._parts_of.get(open_)
+        if known is None:
+            known, left = [], set(open_)
+            while left:
+                part, grow = set(), [min(left, key=self._rank.__getitem__)]
+                while grow:
+                    name = grow.pop()
+                    if name not in part:
+                        part.add(name)
+                        grow += (self._near[name] & left) - part
+                left -= part
+                known.append(frozenset(part))
+            known.sort(key=len)  # what is small fails soon
+            self._parts_of[open_] = known
+        return known
+
+    def _part(self, part: frozenset[str], chosen: dict[str, Choice]) -> tuple[Cost, Values] | None:
+        around = sorted(frozenset().union(*(self._near[name] for name in part)) & chosen.keys())
+        key = (part, tuple(chosen[name] for name in around))
+        if key not in self._known:
+            self._known[key] = self._search_part(part, {name: chosen[name] for name in around})
+        return self._known[key]
+
+    def _search_part(self, part: frozenset[str], chosen: dict[str, Choice]) -> tuple[Cost, Values] | None:
+        name = min(part, key=self._rank.__getitem__)
+        rest = part - {name}
+        least = self._zero
+        for other in rest:
+            least = _add(least, self._least[other])
+        have = chosen.keys() | {name}
+        checks = [c for scope, c in self._shared[name] if scope <= have]
+        prices = [price for scope, price in self._priced[name] if scope <= have]
+        branches: list[tuple[Cost, int, Choice]] = []
+        for k, value in enumerate(self._domains[name]):
+            values = _values({**chosen, name: value})
+            if all(c.holds(values) for c in checks):
+                branches.append((_sum(self._zero, (price.of(values) for price in prices)), k, value))
+        branches.sort(key=lambda branch: branch[:2])
+        best: tuple[Cost, Values] | None = None
+        for cost, _, value in branches:
+            if best is not None and _add(cost, least) >= best[0]:
+                break
+            found = self._all_of(rest, {**chosen, name: value})
+            if found is not None and (best is None or _add(cost, found[0]) < best[0]):
+                best = _add(cost, found[0]), {**found[1], **_values({name: value})}
+        return best
+
+    def _costs_alone(self, name: str) -> list[Cost]:
+        """What each value of a setting costs by itself."""
+        alone = [price for scope, price in self._priced[name] if len(scope) == 1]
+        return [_sum(self._zero, (price.of(_values({name: v})) for price in alone)) for v in self._domains[name]]
+
+    def _cheapest_alone(self, name: str) -> Cost:
+        return min(self._costs_alone(name), default=self._zero)
 
     def _first_cost(self, name: str) -> int:
         """The most significant place at which a setting alone makes a difference."""
-        alone = [price for price in self._prices if price.scope == (name,)]
-        costs = [_sum(self._zero, (price.of(_values({name: v})) for price in alone)) for v in self._domains[name]]
+        costs = self._costs_alone(name)
         return next((n for n, place in enumerate(zip(*costs, strict=True)) if len(set(place)) > 1), self._width)
-
-    def _bounds(self, group: _Group) -> list[Cost]:
-        """For each place, the least that prices of one setting alone add from there on."""
-        out = [self._zero]
-        for n in reversed(range(len(group.order))):
-            name = group.order[n]
-            alone = [price for price in group.prices[n] if price.scope == (name,)]
-            least = self._zero
-            if alone:
-                least = min(
-                    _sum(self._zero, (price.of(_values({name: v})) for price in alone)) for v in self._domains[name]
-                )
-            out.append(_add(out[-1], least))
-        return out[::-1]
-
-    def _walk(self, group: _Group, n: int, chosen: dict[str, Choice]) -> bool:
-        if n == len(group.order):
-            return True
-        name = group.order[n]
-        for value in self._domains[name]:
-            chosen[name] = value
-            values = _values(chosen)
-            if all(c.holds(values) for c in group.checks[n]) and self._walk(group, n + 1, chosen):
-                return True
-            del chosen[name]
-        return False
-
-    def _cheapest(self, group: _Group) -> tuple[Cost, Values]:
-        best: list[tuple[Cost, Values] | None] = [None]
-
-        def go(n: int, chosen: dict[str, Choice], so_far: Cost) -> None:
-            if n == len(group.order):
-                if best[0] is None or so_far < best[0][0]:
-                    best[0] = so_far, _values(chosen)
-                return
-            name = group.order[n]
-            branches: list[tuple[Cost, int, Choice]] = []
-            for k, value in enumerate(self._domains[name]):
-                chosen[name] = value
-                values = _values(chosen)
-                if all(c.holds(values) for c in group.checks[n]):
-                    branches.append((_sum(so_far, (price.of(values) for price in group.prices[n])), k, value))
-            branches.sort(key=lambda branch: branch[:2])
-            for cost, _, value in branches:
-                if best[0] is not None and _add(cost, group.least[n + 1]) >= best[0][0]:
-                    break
-                chosen[name] = value
-                go(n + 1, chosen, cost)
-            chosen.pop(name, None)
-
-        go(0, {}, self._zero)
-        if best[0] is None:
-            raise NothingFits
-        return best[0]
 
 
 def _values(chosen: Mapping[str, Choice]) -> Values:

@@ -28,7 +28,7 @@ from direkt.errors import DirektError, UnusableInput, os_words
 from direkt.secret import Secret
 from direkt.work.steps import Agree, Clock, Job
 
-AT_ONCE = 16
+AT_ONCE = 128  # devices that are asked at the same time: one connection to each
 _POLL = 0.3  # s between looks at a device that is away
 _SURELY_AWAY = 10.0  # s after which an answer counts though the device was never seen away
 _HOT = 75.0  # degrees Celsius
