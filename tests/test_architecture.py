@@ -131,7 +131,8 @@ ROOMS = {
     "glossary": "codec glossary_text parameters protocol", "destination": "codec demand parameters protocol trust",
     "judge": "codec demand destination parameters", "device": "demand destination parameters protocol",
     "rig": "destination device protocol trust", "trust": "", "match": "codec demand destination device parameters protocol rig",
-    "work": "destination device match measure net parameters protocol rig",
+    "work": "destination device match measure net parameters protocol rig store", "store": "demand device parameters", "report": "",
+    "rig_edit": "",
     "sim": "codec destination media net protocol rig",
 }  # fmt: skip
 
