@@ -169,6 +169,45 @@ class Reading(Cameras):
             state = self.talk(self.camera({"GetProfiles": answer})).read()
             self.assertNotIn(gone, state.channels["main"].values, new)
 
+    def test_texts_in_other_codings(self):
+        profiles = Foreign.usual(mock.Mock())["GetProfiles"].replace("Stream", "Str\u00e9am")
+        whole = ENVELOPE.format(profiles)
+        for data in (
+            b"\xef\xbb\xbf\r\n" + whole.encode(), whole.replace("utf-8", "utf-16").encode("utf-16"), whole.replace("utf-8", "iso-8859-1").encode("latin-1"),
+            whole.encode("latin-1"), b"\n\n" + whole.encode() + b"\x00\x00",
+        ):  # fmt: skip
+            state = self.talk(self.camera({"GetProfiles": (200, [], data)})).read()
+            self.assertEqual(state.channels["main"].title, "Str\u00e9am <1>")
+
+    def test_a_clock_that_nobody_may_read(self):
+        camera = self.camera(open=(), clock=-500.0)
+        with self.assertRaisesRegex(
+            LoginRefused, "its clock cannot be read, and a token for the wrong time is refused too"
+        ):
+            self.talk(camera).read()
+        self.assertEqual(camera.bad_logins, 1)
+        self.assertEqual(self.talk(self.camera(open=())).read().model, "Reed 7")
+
+    def test_the_main_channel_is_the_one_with_the_largest_picture(self):
+        profiles = Foreign.usual(mock.Mock())["GetProfiles"]
+        small = re.search("<b:Profiles.*</b:Profiles>", profiles)[0]
+        for old, new in (("P_1", "P_2"), ("V_1", "V_2"), ("1920", "640"), ("1080", "360"), ("Stream &lt;1&gt;", "sub")):
+            small = small.replace(old, new)
+        empty = '<b:Profiles token="e"><x:Name>empty</x:Name></b:Profiles>'
+        twice = re.search("<b:Profiles.*</b:Profiles>", profiles)[0].replace("P_1", "P_3")
+        camera = self.camera(
+            {
+                "GetProfiles": profiles.replace("<b:Profiles", empty + small + "<b:Profiles", 1).replace(
+                    "</b:GetProfilesResponse>", twice + "</b:GetProfilesResponse>"
+                )
+            }
+        )
+        channels = self.talk(camera).read().channels
+        self.assertEqual(
+            {name: (c.title, c.values["video.size"]) for name, c in channels.items()},
+            {"main": ("Stream <1>", "1920x1080"), "second": ("sub", "640x360")},
+        )
+
     def test_an_encoding_interval_divides_the_rate(self):
         answer = Foreign.usual(mock.Mock())["GetProfiles"].replace("<x:EncodingInterval>1", "<x:EncodingInterval>2")
         values = self.talk(self.camera({"GetProfiles": answer})).read().channels["main"].values

@@ -137,6 +137,11 @@ class HttpDevice:
             raise Unreachable(
                 f"{self.name} at {self.address} does not answer within {self._limit:g} s: is it on, is the address right?"
             ) from None
+        except httpx.RemoteProtocolError as error:
+            what = on_one_line(str(error).partition(":")[0].partition("(")[0].strip().lower().rstrip("."))
+            raise Unreachable(
+                f"{self.name} at {self.address} cannot be understood ({what}): is this address the right device, is it done starting?"
+            ) from None
         except (httpx.HTTPError, httpx.InvalidURL) as error:
             raise Unreachable(
                 f"{self.name} at {self.address} cannot be reached ({_reason(error)}): is it on, is the address right?"

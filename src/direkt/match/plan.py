@@ -13,8 +13,10 @@ from dataclasses import dataclass
 from direkt import parameters
 from direkt.destination.model import Rule, Sheet
 from direkt.device.model import Channel, InputSignal
-from direkt.match import problem, search, traps
-from direkt.match.problem import (
+from direkt.match import problem, search, terms, traps
+from direkt.match.problem import Stated
+from direkt.match.search import Constraint, NothingFits, Solution
+from direkt.match.terms import (
     ADAPTIVE,
     BITRATE,
     INTERVAL,
@@ -26,11 +28,9 @@ from direkt.match.problem import (
     UPLINK,
     Asker,
     Circumstances,
-    Stated,
     rules_on,
     takes,
 )
-from direkt.match.search import Constraint, NothingFits, Solution
 from direkt.parameters import Value, Values
 
 
@@ -173,7 +173,7 @@ class _Words:
         if (
             setting == RATE
             and old is not None
-            and not problem.in_family(self.around.signal, old)
+            and not terms.in_family(self.around.signal, old)
             and self.around.signal is not None
         ):
             return f"follows the source, {self.around.signal.text}"

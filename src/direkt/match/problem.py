@@ -7,45 +7,42 @@ between two of those, nothing changes but the distance to a wish, and that is le
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
-from functools import cache, lru_cache
+from functools import lru_cache
 
 from direkt import parameters
 from direkt.codec import reader
 from direkt.codec.bits import BitstreamError
 from direkt.demand import Demand
-from direkt.destination.model import Rule, Sheet, audio_rule, rung_rule
-from direkt.device.model import Channel, InputSignal
-from direkt.match.search import Choice, Constraint, Cost, Price, Problem
+from direkt.destination.model import Rule, audio_rule, rung_rule
+from direkt.device.model import Channel
+from direkt.match.prices import WIDTH, Prices
+from direkt.match.search import Choice, Constraint, Problem
+from direkt.match.terms import (
+    ADAPTIVE,
+    BITRATE,
+    CHANNELS,
+    INTERVAL,
+    PROTOCOL,
+    PUSH,
+    RATE,
+    ROUND_TO,
+    SIZE,
+    SOUND,
+    SOUND_BITRATE,
+    SOURCE,
+    UPLINK,
+    Asker,
+    Circumstances,
+    audio_step_rule,
+    distance,
+    in_family,
+    off_by,
+    rungs,
+    takes,
+)  # fmt: skip
 from direkt.parameters import Value, Values
-
-SIZE, RATE, BITRATE, INTERVAL = "video.size", "video.frame_rate", "video.bitrate.mean", "video.keyframe_interval.median"
-SOUND, SOUND_BITRATE, CHANNELS, ADAPTIVE = "audio.present", "audio.bitrate.mean", "audio.channels", "video.adaptive"
-SOURCE, UPLINK, PROTOCOL, PUSH = "what the source gives", "the uplink", "stream.protocol", "the push"
-
-# places in a cost, the first ones count most
-_OFF, _MISSED, _UPSCALED, _MAINS, _AREA, _RATE, _OTHERS_MISSED, _WISH, _ROUND, _CHANGES, _DISTANCE = range(11)
-WIDTH = 11
-_ROUND_TO = 100  # kbit/s: what people write
-
-
-@dataclass(frozen=True, slots=True)
-class Asker:
-    """A sheet that the channel has to meet, and for which feed; empty: the feed in question."""
-
-    sheet: Sheet
-    feed: str = ""
-
-
-@dataclass(frozen=True, slots=True)
-class Circumstances:
-    """What settings meet beside the sheet."""
-
-    signal: InputSignal | None  # None: no signal
-    uplink: float | None = None  # kbit/s of video and audio
-    protocol: str | None = None  # by which the push goes
-    mains: int | None = None  # Hz of the light's flicker
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,49 +52,6 @@ class Stated:
     problem: Problem
     askers: tuple[Asker, ...]
     uplink: tuple[Constraint, ...] = field(default=())
-
-
-def rules_on(sheet: Sheet, setting: str, values: Values) -> list[Rule]:
-    """The rules on parameters that a setting governs, beside these values; the one on its own name first."""
-    rules = sheet.rules_for(parameters.expand_set(values))
-    found = [rule for name, rule in rules.items() if parameters.setting_of(name) == setting]
-    return sorted(found, key=lambda rule: rule.name != setting)
-
-
-def takes(demand: Demand | None, setting: str, value: Value) -> bool:
-    """Whether a demand takes what follows from setting ``setting`` to ``value``."""
-    if demand is None:
-        return True
-    follows = _following(setting, value, demand.name)
-    return follows is None or demand.allows(follows)
-
-
-@lru_cache(4096)
-def _following(setting: str, value: Value, name: str) -> Value | None:
-    return parameters.expand_set({setting: value}).get(name)
-
-
-def distance(a: Value | None, b: Value | None) -> float:
-    """How far apart two values are, as a share of the second; 1 for words that differ."""
-    if isinstance(a, int | float) and isinstance(b, int | float):
-        return abs(a - b) / max(abs(b), 1e-9) if b else abs(a)
-    return 0.0 if a == b else 1.0
-
-
-def area_distance(a: Value | None, b: Value | None) -> float:
-    """How many pixels two sizes differ by."""
-    if a is None or b is None:
-        return 0.0
-    (aw, ah), (bw, bh) = parameters.size_of(a), parameters.size_of(b)
-    return float(abs(aw * ah - bw * bh))
-
-
-def in_family(signal: InputSignal | None, rate: Value) -> bool:
-    """Whether the input's rate is a whole multiple: 50 gives 50 and 25, 59.94 gives 29.97 but not 30."""
-    if signal is None or not signal.frame_rate or isinstance(rate, str) or rate <= 0:
-        return True
-    times = signal.frame_rate / rate
-    return round(times) >= 1 and abs(signal.frame_rate - round(times) * rate) < 0.006 * round(times)
 
 
 def state(channel: Channel, askers: Sequence[Asker], around: Circumstances) -> Stated:
@@ -113,7 +67,6 @@ class _Builder:
         self.counted = any(rule.pictures is not None for rule in channel.together)
         self.domains: dict[str, list[Choice]] = {}
         self.constraints: list[Constraint] = []
-        self.prices: list[Price] = []
 
     def build(self) -> Stated:
         for setting in parameters.in_table_order({*self.old, *self.limits}):
@@ -126,8 +79,9 @@ class _Builder:
         self._source_musts()
         uplink = self._uplink_must()
         self._push_musts()
-        self._all_prices()
-        problem = Problem(self.domains, tuple(self.constraints), tuple(self.prices), WIDTH)
+        sheets = tuple(asker.sheet for asker in self.askers if not asker.feed)
+        prices = Prices(self.channel, sheets, self.around, frozenset(self.domains)).all()
+        problem = Problem(self.domains, tuple(self.constraints), tuple(prices), WIDTH)
         return Stated(problem, self.askers, uplink)
 
     # Candidates
@@ -178,7 +132,7 @@ class _Builder:
         out: list[Choice] = []
         for share in {0.0, *audio}:
             room = self.around.uplink - share
-            out += [value for value in (math.floor(room), int(room // _ROUND_TO * _ROUND_TO)) if value > 0]
+            out += [value for value in (math.floor(room), int(room // ROUND_TO * ROUND_TO)) if value > 0]
         return out
 
     def _usual_audio(self) -> float:
@@ -281,13 +235,13 @@ class _Builder:
             return takes(must, setting, values[setting])
 
         def off(values: Values) -> float:
-            return _off(must, setting, values.get(setting))
+            return off_by(must, setting, values.get(setting))
 
         scope = (setting, row.needs[0]) if row.needs is not None and row.needs[0] in self.domains else (setting,)
         self.constraints.append(Constraint(scope, holds, False, rule.name, _asked(rule, asker), rule.source, off))
 
     def _ladder_must(self, asker: Asker) -> None:
-        by_picture = _rungs(asker.sheet)
+        by_picture = rungs(asker.sheet)
 
         def rule_of(values: Values) -> Rule | None:
             return by_picture(values.get(SIZE), values.get(RATE))
@@ -298,7 +252,9 @@ class _Builder:
 
         def off(values: Values) -> float:
             rule = rule_of(values)
-            return _off(rule.must, BITRATE, values.get(BITRATE)) if rule is not None and rule.must is not None else 0.0
+            return (
+                off_by(rule.must, BITRATE, values.get(BITRATE)) if rule is not None and rule.must is not None else 0.0
+            )
 
         text = "the sheet's bitrates for the picture" + (f" of feed {asker.feed}" if asker.feed else "")
         scope = tuple(name for name in (BITRATE, SIZE, RATE) if name in self.domains)
@@ -306,7 +262,7 @@ class _Builder:
 
     def _audio_ladder_must(self, asker: Asker) -> None:
         def rule_of(values: Values) -> Rule | None:
-            return _audio_step_rule(asker.sheet, values.get(CHANNELS))
+            return audio_step_rule(asker.sheet, values.get(CHANNELS))
 
         def holds(values: Values) -> bool:
             if values.get(SOUND, "yes") == "no":
@@ -317,7 +273,7 @@ class _Builder:
         def off(values: Values) -> float:
             rule = rule_of(values)
             return (
-                _off(rule.must, SOUND_BITRATE, values.get(SOUND_BITRATE))
+                off_by(rule.must, SOUND_BITRATE, values.get(SOUND_BITRATE))
                 if rule is not None and rule.must is not None
                 else 0.0
             )
@@ -420,130 +376,9 @@ class _Builder:
             )
             self.constraints.append(Constraint(tuple(s for s, _ in when), holds, False, name, words))
 
-    # Prices
-
-    def _all_prices(self) -> None:
-        sheets = [asker.sheet for asker in self.askers if not asker.feed]
-        for setting in self.domains:
-            if setting == SIZE:
-                self.prices.append(Price((SIZE,), self._size_price(sheets)))
-            elif setting == RATE:
-                self.prices.append(Price((RATE,), self._rate_price(sheets)))
-            elif setting in self.limits:
-                self._setting_price(setting, sheets)
-
-    def _static(self, setting: str, sheets: list[Sheet]) -> list[Rule]:
-        return [
-            rule for sheet in sheets for name, rule in sheet.rules.items() if parameters.setting_of(name) == setting
-        ]
-
-    def _size_price(self, sheets: list[Sheet]) -> Callable[[Values], Cost]:
-        rules, old, signal = self._static(SIZE, sheets), self.old.get(SIZE), self.around.signal
-
-        def of(values: Values) -> Cost:
-            cost, size = [0.0] * WIDTH, values.get(SIZE)
-            if size is not None:
-                cost[_MISSED] = sum(not takes(rule.should, SIZE, size) for rule in rules)
-                if signal is not None and signal.height and size != old:
-                    cost[_UPSCALED] = max(0.0, parameters.size_of(size)[1] - signal.height)
-                cost[_AREA] = area_distance(size, old)
-            return tuple(cost)
-
-        return of
-
-    def _rate_price(self, sheets: list[Sheet]) -> Callable[[Values], Cost]:
-        rules, old, mains = self._static(RATE, sheets), self.old.get(RATE), self.around.mains
-
-        def of(values: Values) -> Cost:
-            cost, rate = [0.0] * WIDTH, values.get(RATE)
-            if rate is not None:
-                cost[_MISSED] = sum(not takes(rule.should, RATE, rate) for rule in rules)
-                cost[_MAINS] = float(mains is not None and not fits_mains(rate, mains))
-                cost[_RATE] = abs(float(rate) - float(old)) if isinstance(old, int | float) else 0.0
-            return tuple(cost)
-
-        return of
-
-    def _setting_price(self, setting: str, sheets: list[Sheet]) -> None:
-        static, old, row = self._static(setting, sheets), self.old.get(setting), parameters.find(setting)
-        ladder = [_rungs(sheet) for sheet in sheets if sheet.ladder] if setting == BITRATE else []
-        steps = setting == SOUND_BITRATE and any(sheet.audio_ladder for sheet in sheets)
-
-        def rules(values: Values) -> list[Rule]:
-            found = static
-            for by_picture in ladder:
-                if (rule := by_picture(values.get(SIZE), values.get(RATE))) is not None:
-                    found = [rule, *(r for r in found if r.name != setting)]
-            for sheet in sheets:
-                if steps and (rule := _audio_step_rule(sheet, values.get(CHANNELS))) is not None:
-                    found = [rule, *(r for r in found if r.name != setting)]
-            return found
-
-        def of(values: Values) -> Cost:
-            cost, value = [0.0] * WIDTH, values.get(setting)
-            if value is not None and parameters.applies(row, values):
-                for rule in rules(values):
-                    if rule.should is not None and not takes(rule.should, setting, value):
-                        cost[_OTHERS_MISSED] += 1
-                        cost[_WISH] += _off(rule.should, setting, value, coarse=setting == BITRATE)
-                if setting == BITRATE and isinstance(value, int | float) and value != old:
-                    cost[_ROUND] = float(value % _ROUND_TO != 0)
-            cost[_CHANGES] = float(value != old)
-            cost[_DISTANCE] = distance(value, old) if old is not None else 0.0
-            return tuple(cost)
-
-        scope = [
-            setting,
-            *((SIZE, RATE) if ladder else ()),
-            *((CHANNELS,) if steps else ()),
-            *((row.needs[0],) if row.needs else ()),
-        ]
-        self.prices.append(Price(tuple(name for name in dict.fromkeys(scope) if name in self.domains), of))
-
 
 def _asked(rule: Rule, asker: Asker) -> str:
     return rule.text() + (f" (feed {asker.feed})" if asker.feed else "")
-
-
-def _off(demand: Demand, setting: str, value: Value | None, *, coarse: bool = False) -> float:
-    """How far a value is from what a demand takes, as a share of that; ``coarse``: in steps of 100 kbit/s."""
-    if value is None:
-        return 1.0
-    shown = _following(setting, value, demand.name)
-    if shown is None or demand.allows(shown):
-        return 0.0
-    near = demand.nearest(shown)
-    if coarse and isinstance(near, int | float) and isinstance(value, int | float):
-        return float(math.ceil(abs(near - value) / _ROUND_TO - 1e-9))
-    return distance(shown, near)
-
-
-def fits_mains(rate: Value, mains: int) -> bool:
-    """Whether light at this mains frequency does not flicker at a rate: 50 Hz wants 25, 50; 60 Hz wants 29.97 to 60."""
-    if isinstance(rate, str) or rate <= 0:
-        return True
-    flicker = 2.0 * mains  # lamps blink twice a period
-    times = flicker / rate
-    return abs(times - round(times)) < 0.01 * times
-
-
-def _rungs(sheet: Sheet) -> Callable[[Value | None, Value | None], Rule | None]:
-    """What a sheet says of the video bitrate for a size and a rate."""
-
-    @cache
-    def rule(size: Value | None, rate: Value | None) -> Rule | None:
-        if size is not None and isinstance(rate, int | float):
-            rung = sheet.rung_for(*parameters.size_of(size), rate)
-            if rung is not None:
-                return rung_rule(rung)
-        return sheet.rules.get(BITRATE)
-
-    return rule
-
-
-def _audio_step_rule(sheet: Sheet, channels: Value | None) -> Rule | None:
-    step = next((s for s in sheet.audio_ladder if s.channels == channels), None)
-    return audio_rule(step) if step is not None else sheet.rules.get(SOUND_BITRATE)
 
 
 def level_of(values: Values) -> str | None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from direkt import parameters
 from direkt.destination.model import Sheet
 from direkt.device.model import Channel
-from direkt.match.problem import BITRATE, RATE, SIZE, SOUND, Circumstances, fits_mains
+from direkt.match.terms import BITRATE, RATE, SIZE, SOUND, Circumstances, fits_mains
 from direkt.parameters import Values
 
 _FACTORS = ((8.0, "kB/s is 8 kbit/s"), (1000.0, "Mbit/s is 1000 kbit/s, bit/s a thousandth"))

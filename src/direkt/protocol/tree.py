@@ -23,17 +23,36 @@ def parse(data: bytes) -> Element:
     """The root element. Raises Malformed."""
     if len(data) > _LARGEST:
         raise Malformed(f"XML of {len(data)} bytes; at most {_LARGEST} are read")
-    reader = etree.XMLParser(
-        resolve_entities=False, no_network=True, load_dtd=False, remove_comments=True, remove_pis=True, huge_tree=False
-    )
+    if data[:2] not in (b"\xff\xfe", b"\xfe\xff"):
+        data = data.strip(b"\x00 \t\r\n").removeprefix(b"\xef\xbb\xbf").lstrip(b" \t\r\n")
     try:
-        root = etree.fromstring(data.strip(b"\x00 \t\r\n"), reader)
+        root = etree.fromstring(data, _reader())
     except (etree.XMLSyntaxError, ValueError, LookupError) as error:
-        words = printable(str(error)).split("\n")[0][:120]
-        raise Malformed(f"not valid XML: {words}") from None
+        root = _in_latin_1(data)
+        if root is None:
+            words = printable(str(error)).split("\n")[0][:120]
+            raise Malformed(f"not valid XML: {words}") from None
     if root.getroottree().docinfo.doctype:  # type: ignore[union-attr]
         raise Malformed("XML with a document type, which is not read")
     return root
+
+
+def _reader(encoding: str | None = None) -> etree.XMLParser:
+    return etree.XMLParser(
+        resolve_entities=False, no_network=True, load_dtd=False, remove_comments=True, remove_pis=True, huge_tree=False, encoding=encoding
+    )  # fmt: skip
+
+
+def _in_latin_1(data: bytes) -> Element | None:
+    """What says that it is UTF-8 and holds a name in another coding; None where that is not what is wrong."""
+    try:
+        data.decode()
+    except UnicodeDecodeError:
+        try:
+            return etree.fromstring(data, _reader("iso-8859-1"))
+        except (etree.XMLSyntaxError, ValueError):
+            return None
+    return None
 
 
 def local(element: Element) -> str:

@@ -7,7 +7,7 @@ from direkt.device.model import Capability, Channel, DeviceState
 from direkt.errors import DirektError
 from direkt.match.budget import share_of
 from direkt.match.plan import Plan, Unmet, plan
-from direkt.match.problem import Asker
+from direkt.match.terms import Asker
 from direkt.protocol import address
 from direkt.store import learned
 from direkt.work.feeds import FeedParts

@@ -62,6 +62,7 @@ class Client:
         self._token_refused = False
         self._offset: float | None = None  # s that the device's clock is ahead, once it was asked
         self._clock_asked = False
+        self._clock_told = False  # by itself, not by the date of its answer
 
     def close(self) -> None:
         """Lets go of the connection."""
@@ -221,7 +222,7 @@ class Client:
         offset = self._offset
         if not self._by_token:
             return ""
-        if offset is None:
+        if offset is None or not self._clock_told:
             return "; its clock cannot be read, and a token for the wrong time is refused too: set its clock"
         if abs(offset) > _WRONG_CLOCK:
             return f"; its clock is {offset_text(offset)}, and the token was made for that"
@@ -256,6 +257,7 @@ class Client:
         except Malformed:
             told = None
         moment, zone = _told_time(told), tree.text(told, "TimeZone", "TZ")
+        self._clock_told = moment is not None
         if moment is None:
             moment = _http_date(answer)
         self._offset = None if moment is None else moment.timestamp() - middle

@@ -1,0 +1,256 @@
+"""direkt device health, time, restart and firmware: how devices fare."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from direkt.cli import options, output
+from direkt.cli.exits import ExitCode
+from direkt.cli.opened import agreed, opened, yes_option
+from direkt.cli.output import escape
+
+if TYPE_CHECKING:
+    from direkt.cli.schemas import FirmwareJson, HealthJson, HealthRowJson, TimeJson
+    from direkt.device.model import Health
+    from direkt.work.manage import Checked
+    from direkt.work.steps import Answer
+
+# Health
+
+
+@click.command()
+@click.argument("name", required=False)
+@click.option("--all", "every", is_flag=True, help="Of every device in the rig.")
+@options.rig_option
+@options.json_option
+def health(name: str | None, every: bool, rig_path: Path | None, as_json: bool) -> ExitCode:
+    """Say how device NAME fares: reachable, clock, heat, memory, fan, input, uptime, push.
+
+    Exits with 1 when something is wrong with one of them.
+    """
+    from direkt.work import manage
+
+    rig = options.load_rig(rig_path)
+    names = list(rig.file.devices) if every else [rig.device_name(name)]
+    sources = options.sources(rig)
+    found = manage.for_all(names, lambda one: manage.look_at(one, lambda n: rig.driver(n, sources)))
+    if as_json:
+        document: HealthJson = {"schema": "direkt.device-health/1", "devices": [_health_json(one) for one in found]}
+        output.print_json(document)
+    else:
+        out = output.console()
+        width = max(len(one.name) for one in found)
+        for one in found:
+            mark = "[bold red]✗[/]" if one.wrong else "[green]✓[/]"
+            out.print(f"{mark} {escape(one.name):<{width}}  {escape(_health_words(one))}")
+            for words in one.wrong if one.health is not None else ():
+                out.print(f"  {'':<{width}}  [red]{escape(words)}[/]")
+    return ExitCode.FAILS if any(one.wrong for one in found) else ExitCode.GOOD
+
+
+def _health_words(one: Checked) -> str:
+    """One line."""
+    from direkt.device.onvif.client import offset_text
+
+    h = one.health
+    if h is None:
+        return one.wrong[0] if one.wrong else "does not answer"
+    parts = ["answers"]
+    if h.clock is not None and h.clock.offset is not None:
+        parts.append("clock right" if abs(h.clock.offset) < 1 else f"clock {offset_text(h.clock.offset)}")
+    if h.temperature is not None:
+        parts.append(f"{h.temperature:g} °C")
+    if h.memory_free is not None:
+        parts.append(f"{h.memory_free:g} % memory free")
+    if h.fan is not None:
+        parts.append(f"fan {h.fan}")
+    if h.input is not None:
+        parts.append(f"input {h.input or 'no signal'}")
+    if h.uptime is not None:
+        parts.append(f"up {output.clock(h.uptime)}")
+    parts += [f"push {slot.state.value}" for slot in h.pushes[:1]]
+    return ", ".join(parts)
+
+
+def _health_json(one: Checked) -> HealthRowJson:
+    h: Health | None = one.health
+    clock = h.clock if h is not None else None
+    return {
+        "device": one.name, "reachable": h is not None, "clock_offset": clock.offset if clock is not None else None,
+        "temperature": h.temperature if h else None, "memory_free": h.memory_free if h else None, "fan": h.fan if h else None,
+        "input": h.input if h else None, "uptime": h.uptime if h else None,
+        "push": [slot.state.value for slot in h.pushes] if h else [], "wrong": list(one.wrong),
+    }  # fmt: skip
+
+
+# Clock
+
+
+@click.command("time")
+@click.argument("name", required=False)
+@click.option(
+    "--ntp", "servers", multiple=True, metavar="SERVER", help="Let it follow this NTP server (may be given twice)."
+)
+@click.option("--show", is_flag=True, help="Only say what its clock is.")
+@options.rig_option
+@options.json_option
+def time_(name: str | None, servers: tuple[str, ...], show: bool, rig_path: Path | None, as_json: bool) -> ExitCode:
+    """Set device NAME's clock: to this machine's time, or to follow an NTP server.
+
+    A wrong clock is the usual reason for a login that is refused. Exits with 1 when the clock is still wrong.
+    """
+    import datetime
+
+    from direkt.device.model import Capability, need
+    from direkt.device.onvif.client import offset_text
+    from direkt.work import manage
+
+    _, chosen, driver = opened(rig_path, name)
+    try:
+        need(driver, Capability.TIME)
+        before = driver.clock()
+        after = before
+        if not show:
+            manage.set_clock(driver, servers, datetime.datetime.now(datetime.UTC))
+            after = driver.clock()
+    finally:
+        driver.close()
+
+    def words(offset: float | None) -> str:
+        return "not told" if offset is None else "right" if abs(offset) < 1 else offset_text(offset)
+
+    if as_json:
+        document: TimeJson = {
+            "schema": "direkt.device-time/1", "device": chosen, "offset_before": before.offset, "offset": after.offset,
+            "by_ntp": after.by_ntp, "servers": list(after.servers), "zone": after.zone,
+        }  # fmt: skip
+        output.print_json(document)
+    else:
+        follows = f"follows {', '.join(after.servers) or 'no server'}" if after.by_ntp else "set by hand"
+        was = "" if show else f" (was {words(before.offset)})"
+        output.console().print(
+            f"{escape(chosen)}: clock {escape(words(after.offset))}{escape(was)}; {escape(follows)}; zone {escape(after.zone or 'not told')}"
+        )
+    wrong = after.offset is None or abs(after.offset) > 5
+    return ExitCode.FAILS if wrong else ExitCode.GOOD
+
+
+# Restart and firmware
+
+
+@click.command()
+@click.argument("name", required=False)
+@yes_option
+@options.time_option("--wait", default=60.0, help="How long it may take.")
+@options.rig_option
+def restart(name: str | None, yes: bool, wait: float, rig_path: Path | None) -> ExitCode:
+    """Restart device NAME and wait until it is back."""
+    from direkt.work import manage
+    from direkt.work.steps import Agree, drive
+
+    _, chosen, driver = opened(rig_path, name)
+    begun = False
+
+    def on_event(event: manage.Told | manage.Back | Agree) -> Answer:
+        nonlocal begun
+        if isinstance(event, Agree):
+            begun = agreed(f"Restart {chosen}?", yes)
+            if begun:
+                output.note(f"restarting {chosen} ...")
+            return begun
+        if isinstance(event, manage.Told):
+            output.note(f"! {event.text}")
+        else:
+            output.console().print(f"[green]✓[/] {escape(chosen)} is back after {event.seconds:.1f} s")
+        return None
+
+    try:
+        done = drive(manage.restart(driver, options.SystemClock(), wait), on_event)
+    except KeyboardInterrupt:
+        output.interrupted(
+            f"{chosen} was told to restart; look whether it is back: direkt device health {chosen}"
+            if begun
+            else f"{chosen} was not restarted"
+        )
+        return ExitCode.INTERRUPTED
+    finally:
+        driver.close()
+    return ExitCode.GOOD if done else ExitCode.INTERRUPTED
+
+
+@click.command()
+@click.argument("name")
+@click.argument("file", type=click.Path(path_type=Path, dir_okay=False))
+@yes_option
+@options.time_option("--wait", default=300.0, help="How long the device may take to come back.")
+@options.rig_option
+@options.json_option
+def firmware(name: str, file: Path, yes: bool, wait: float, rig_path: Path | None, as_json: bool) -> ExitCode:
+    """Send firmware FILE to device NAME, wait through its restart, and read the version that it then has.
+
+    A file for another model is refused by the device, and nothing changes. Exits with 1 when the version is as it was.
+    """
+    from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn
+
+    from direkt.work import manage
+    from direkt.work.steps import Agree, drive
+
+    _, chosen, driver = opened(rig_path, name)
+    began = False
+    with Progress(
+        TextColumn("{task.description}"),
+        BarColumn(),
+        DownloadColumn(),
+        console=output.console(err=True),
+        transient=True,
+        disable=not sys.stderr.isatty(),
+    ) as bar:
+        task = bar.add_task(f"sending to {chosen}", total=None, visible=False)
+
+        def progress(done: int, whole: int) -> None:
+            bar.update(task, completed=done, total=whole, visible=True)
+
+        def on_event(event: manage.Told | manage.Back | Agree) -> Answer:
+            nonlocal began
+            if isinstance(event, Agree):
+                bar.stop()
+                began = agreed(f"Replace the firmware of {chosen}?", yes)
+                bar.start()
+                return began
+            output.note(
+                event.text if isinstance(event, manage.Told) else f"{chosen} is back after {event.seconds:.1f} s"
+            )
+            return None
+
+        try:
+            done = drive(manage.update(driver, file, options.SystemClock(), wait, progress), on_event)
+        except KeyboardInterrupt:
+            state = f"the file may be in {chosen}, and it may restart: leave it on, then: direkt device health {chosen}"
+            output.interrupted(state if began else f"{chosen} was not changed")
+            return ExitCode.INTERRUPTED
+        finally:
+            driver.close()
+    if not done.agreed:
+        output.note(f"{chosen} was not changed.")
+        return ExitCode.INTERRUPTED
+    changed = done.after != done.before
+    if as_json:
+        document: FirmwareJson = {
+            "schema": "direkt.device-firmware/1",
+            "device": chosen,
+            "before": done.before,
+            "after": done.after,
+        }
+        output.print_json(document)
+    else:
+        words = f"[green]✓[/] {escape(chosen)}: firmware {escape(done.before)} -> [bold]{escape(done.after)}[/]"
+        output.console().print(
+            words
+            if changed
+            else f"[bold red]✗[/] {escape(chosen)} took the file and still has firmware {escape(done.after)}"
+        )
+    return ExitCode.GOOD if changed else ExitCode.FAILS
