@@ -234,6 +234,41 @@ class Faults(Writes):
         self.assertIn("--restore", standing.find(self.rig, "../../finish").text)
 
 
+class Portions(Writes):
+    """A device that takes its settings one by one."""
+
+    def test_one_that_refuses_the_third_value_is_put_back(self):
+        class OneByOne(FakeDriver):
+            def portions(self, values):
+                return [{name: value} for name, value in values.items()]
+
+            def write(self, channel, values):
+                if len([call for call in self.calls if call == "write"]) == 2 and "refused" not in self.calls:
+                    self.calls.append("refused")
+                    raise Refused("tower", {next(iter(values)): "not today"})
+                super().write(channel, values)
+
+        device = OneByOne()
+        before = dict(device.values)
+        with self.assertRaisesRegex(Refused, "not today") as caught:
+            self.begin(device)
+        self.assertEqual((device.values, device.needs_restart), (before, False))
+        self.assertEqual(caught.exception.__notes__, ["tower was put back: it is set as before"])
+        self.assertIsNone(standing.find(self.rig, "finish"))
+
+    def test_the_order_keeps_every_step_valid(self):
+        from direkt.demand import Demand
+        from direkt.device.model import Channel, Together
+        from direkt.work.order import valid_order
+
+        law = Together((Demand("video.size", ("1920x1080",)),), (Demand("video.codec", ("h264",)),))
+        channel = Channel("main", {"video.size": "1280x720", "video.codec": "h265"}, {}, together=(law,))
+        portions = [{"video.size": "1920x1080"}, {"video.codec": "h264"}]
+        self.assertEqual(valid_order(channel, portions), portions[::-1])
+        self.assertEqual(valid_order(channel, portions[:1]), portions[:1])
+        self.assertEqual(valid_order(channel, [*portions, {}]), portions[::-1])
+
+
 class Restoring(Writes):
     """What becomes of the push slot."""
 

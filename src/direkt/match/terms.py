@@ -55,6 +55,7 @@ def takes(demand: Demand | None, setting: str, value: Value) -> bool:
 
 @lru_cache(4096)
 def following(setting: str, value: Value, name: str) -> Value | None:
+    """What a parameter is where a setting has this value; None where nothing follows."""
     return parameters.expand_set({setting: value}).get(name)
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from direkt import parameters
 from direkt.destination.model import Sheet
 from direkt.device.model import Capability, Channel, DeviceState
 from direkt.errors import DirektError
@@ -27,7 +28,19 @@ def plan_channel(feed: FeedParts, state: DeviceState, channel: Channel) -> Plan:
         known, feed.sheet, channel.source or state.input, share_of(feed.rig, feed.name), others=_others(feed),
         protocol=address.parse(feed.destination.server).scheme, mains=feed.rig.file.mains_hz,
     )  # fmt: skip
-    return _with_push(feed, state, made)
+    return _with_push(feed, state, _by_hand(feed, made))
+
+
+def _by_hand(feed: FeedParts, made: Plan) -> Plan:
+    """The plan with the places in the device's menus, where a person has to make the changes."""
+    menus = getattr(getattr(feed.driver, "file", None), "menus", {})
+    if Capability.WRITE in feed.driver.capabilities or not menus:
+        return made
+    lines = [
+        f"by hand: {' > '.join(menus[step.parameter])}: {parameters.show(step.parameter, step.new)}" for step in made.changes
+        if step.parameter in menus
+    ]  # fmt: skip
+    return Plan(made.steps, made.unmet, made.conflict, (*made.notes, *lines))
 
 
 def _others(feed: FeedParts) -> list[Asker]:
@@ -50,7 +63,8 @@ def _with_push(feed: FeedParts, state: DeviceState, made: Plan) -> Plan:
     if state.slots:
         return made
     words = feed.no_push(state)
-    if getattr(feed.driver, "never_pushes", False) or Capability.SLOTS in feed.driver.capabilities:
+    file = getattr(feed.driver, "file", None)
+    if (file is not None and file.push.never) or Capability.SLOTS in feed.driver.capabilities:
         unmet = Unmet("the push", f"the device cannot push: {words}")
         return Plan(made.steps, (*made.unmet, unmet), made.conflict, made.notes)
     note = f"its driver knows no push of {feed.device}: {words}"

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from enum import StrEnum
 
-from direkt.device.model import Capability, DeviceError, PushState, Slot, need
+from direkt.device.model import Capability, DeviceError, DeviceState, PushState, Slot, need
 from direkt.errors import DirektError, UnusableInput
 from direkt.protocol import address
 from direkt.secret import Secret
@@ -64,8 +64,11 @@ def start(feed: FeedParts, key: Secret, clock: Clock, server: str | None = None)
     target = str(address.parse(server)) if server is not None else feed.destination.server
     if key.reveal() in target:
         raise UnusableInput("the address holds the stream key: give it without")
-    slot = look(feed).slot
-    if slot.state is not PushState.STOPPED:
+    state = feed.driver.read()
+    slot = feed.slot(state)
+    if slot.state is PushState.STOPPED:
+        _may_push(feed, state, address.parse(target).scheme)
+    else:
         if (slot.server, slot.channel) == (target, feed.entry.channel):
             return _wait(feed, clock)
         raise DeviceError(f"{feed.device} is pushing to {slot.server}: stop it first with: direkt push off {feed.name}")
@@ -80,6 +83,19 @@ def start(feed: FeedParts, key: Secret, clock: Clock, server: str | None = None)
     except DirektError as error:
         error.add_note(standing.text)
         raise
+
+
+def _may_push(feed: FeedParts, state: DeviceState, scheme: str) -> None:
+    """Raises UnusableInput where the device's own limits say that it does not push now, or not by this protocol."""
+    channel = feed.channel(state)
+    for law in channel.together:
+        if law.holds(channel.full):
+            protocols = [d for d in law.then if d.name == "stream.protocol" and not d.allows(scheme)]
+            if not law.push or protocols:
+                why = law.because or (
+                    f"it pushes by {protocols[0].text()}" if protocols else "its settings do not allow it"
+                )
+                raise UnusableInput(f"{feed.device} does not push like this: {why}; see: direkt match {feed.name}")
 
 
 def _wait(feed: FeedParts, clock: Clock) -> Look:

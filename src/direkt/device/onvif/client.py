@@ -34,6 +34,7 @@ FIRST_PASSWORD = re.compile(
 )
 _EMPTY_WORDS = {"", "not authorized", "sender not authorized", "unauthorized", "the action requested requires authorization and the sender is not authorized", "authority failure"}  # fmt: skip
 _WRONG_CLOCK = 5.0  # s
+_UNTOLD = 1.5  # s of offset that whole seconds, set and told, cannot show
 
 
 class FaultAnswer(Refused):
@@ -260,9 +261,9 @@ class Client:
         self._clock_told = moment is not None
         if moment is None:
             moment = _http_date(answer)
-        self._offset = None if moment is None else moment.timestamp() - middle
+        self._offset = None if moment is None else moment.timestamp() + 0.5 - middle  # it tells whole seconds
         offset = self._offset
-        if offset is not None and abs(offset) < 1.0:  # it tells whole seconds
+        if offset is not None and abs(offset) < _UNTOLD:
             offset = 0.0
         return DeviceClock(moment, offset, tree.text(told, "DateTimeType").upper() == "NTP", (), zone)
 

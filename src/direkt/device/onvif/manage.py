@@ -72,7 +72,7 @@ def set_clock(client: Client, moment: datetime.datetime | None, servers: tuple[s
         element("tds:TimeZone", element("tt:TZ", zone)) if zone else None,
     ]  # fmt: skip
     if moment is not None and not servers:
-        utc = moment.astimezone(datetime.UTC)
+        utc = moment.astimezone(datetime.UTC) + datetime.timedelta(seconds=0.5)  # to the nearest whole second
         parts.append(element(
             "tds:UTCDateTime",
             element("tt:Time", *(element(f"tt:{n}", str(v)) for n, v in (("Hour", utc.hour), ("Minute", utc.minute), ("Second", utc.second)))),
