@@ -2,6 +2,7 @@
 
 import json
 import unittest
+from unittest import mock
 
 from lxml import etree
 
@@ -13,6 +14,7 @@ from direkt.errors import Malformed
 from direkt.secret import Secret
 from direkt.sim.marram import Marram
 from direkt.sim.osier import Osier
+from direkt.sim.web import Response
 from tests.support import KEY, Folder
 
 
@@ -143,7 +145,12 @@ class Shipped(unittest.TestCase):
             ("rtmp://h.example/live", "second", len(KEY), f"rtmp://h.example/live/{KEY}"),
         )
         self.assertNotIn(KEY, repr(talk.read()))
+        with mock.patch.object(Osier, "page", lambda *_: Response(404, b"no such page")):
+            lost = talk.read()
+            self.assertIn("does not know GET /unit/push (404)", " ".join(lost.remarks))
+            self.assertEqual((lost.slots, lost.model), ({}, "Osier 20"))
         device.firmware = "2.9.4"
+        talk.identity()
         old = talk.read()
         self.assertEqual(old.slots, {})
         self.assertIn("it pushes from firmware 3.1 on, and has 2.9.4", old.remarks)

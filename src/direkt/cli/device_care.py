@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 # Health
 
 
-@click.command()
+@click.command(short_help="How devices fare, one line each.")
 @click.argument("name", required=False)
 @click.option("--all", "every", is_flag=True, help="Of every device in the rig.")
 @options.rig_option
@@ -90,7 +90,7 @@ def _health_json(one: Checked) -> HealthRowJson:
 # Clock
 
 
-@click.command("time")
+@click.command("time", short_help="Set the clock, or let it follow NTP.")
 @click.argument("name", required=False)
 @click.option(
     "--ntp", "servers", multiple=True, metavar="SERVER", help="Let it follow this NTP server (may be given twice)."
@@ -142,7 +142,7 @@ def time_(name: str | None, servers: tuple[str, ...], show: bool, rig_path: Path
 # Restart and firmware
 
 
-@click.command()
+@click.command(short_help="Restart, and wait for it.")
 @click.argument("name", required=False)
 @yes_option
 @options.time_option("--wait", default=60.0, help="How long it may take.")
@@ -182,7 +182,7 @@ def restart(name: str | None, yes: bool, wait: float, rig_path: Path | None) -> 
     return ExitCode.GOOD if done else ExitCode.INTERRUPTED
 
 
-@click.command()
+@click.command(short_help="Replace the firmware, and read the version.")
 @click.argument("name")
 @click.argument("file", type=click.Path(path_type=Path, dir_okay=False))
 @yes_option

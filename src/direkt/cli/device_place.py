@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 # Address
 
 
-@click.command()
+@click.command(short_help="Move it to another address.")
 @click.argument("name")
 @click.option("--dhcp", is_flag=True, help="Let a DHCP server give it its address.")
 @click.option("--static", metavar="ADDR/LEN", help="Its address and mask, such as 192.0.2.30/24.")
@@ -123,7 +123,7 @@ def _taken(host: str) -> str:
 # First password
 
 
-@click.command()
+@click.command(short_help="Set the first password.")
 @click.argument("name")
 @click.option("--user", default="admin", show_default=True, help="The first user's name.")
 @click.option("--ask", is_flag=True, help="Ask for the password, without showing it, instead of making one.")

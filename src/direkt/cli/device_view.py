@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 # Pictures
 
 
-@click.command()
+@click.command(short_help="What the cameras see.")
 @click.argument("name", required=False)
 @click.option("--all", "every", is_flag=True, help="Of every device: one sheet of pictures.")
 @click.option(
@@ -139,7 +139,7 @@ def _unreadable(shot: Shot) -> bool:
 # Positions
 
 
-@click.command()
+@click.command(short_help="Recall and store positions.")
 @click.argument("name")
 @click.argument("action", type=click.Choice(["list", "go", "store"]))
 @click.argument("position", required=False)

@@ -24,7 +24,7 @@ def driver() -> None:
     """Look at drivers; write one for a device that Direkt does not know yet."""
 
 
-@driver.command("list")
+@driver.command("list", short_help="Which drivers there are.")
 @options.json_option
 def list_(as_json: bool) -> ExitCode:
     """List the drivers that ship with Direkt, and what each is for."""
@@ -66,7 +66,7 @@ def _push(file: DriverFile) -> str:
     return "yes" if file.slots is not None else "unknown"
 
 
-@driver.command()
+@driver.command(short_help="Check a driver file.")
 @click.argument("file", type=click.Path(path_type=Path))
 @options.json_option
 def lint(file: Path, as_json: bool) -> ExitCode:
@@ -77,8 +77,8 @@ def lint(file: Path, as_json: bool) -> ExitCode:
     from direkt.device import library
     from direkt.device.model import Capability
 
-    found = library.load(str(file.resolve()) if file.suffix in (".yaml", ".yml") else str(file))
-    opened = library.open_driver(str(file.resolve()), "device", "http://192.0.2.1", None)
+    found = library.load(str(file), Path.cwd())
+    opened = library.open_driver(str(file), "device", "http://192.0.2.1", None, Path.cwd())
     able = sorted(capability.value for capability in opened.capabilities)
     unable = sorted(capability.value for capability in Capability if capability not in opened.capabilities)
     opened.close()
@@ -131,7 +131,7 @@ def _advice(file: DriverFile) -> list[str]:
     return out
 
 
-@driver.command()
+@driver.command(short_help="Begin a driver file.")
 @click.argument("shape", type=click.Choice(["json", "xml", "lines", "onvif"]))
 @click.option(
     "-o",
@@ -164,7 +164,7 @@ def new(shape: str, target: Path, title: str) -> ExitCode:
     return ExitCode.GOOD
 
 
-@driver.command("try")
+@driver.command("try", short_help="Try a driver on a device.")
 @click.argument("file")
 @click.argument("address")
 @click.option(

@@ -184,7 +184,7 @@ def _notes(out: Console, one: Found, indent: str) -> None:
 
 def _next(result: Result, added: dict[str, str], subnets: tuple[str, ...]) -> None:
     if not result.devices:
-        more = "" if subnets else "; try each address: direkt find --subnet 192.0.2.0/24 (your network)"
+        more = "" if subnets else " Try each address: direkt find --subnet 192.0.2.0/24 (with your network)."
         output.note(f"Nothing answered. Is this machine in the cameras' network, and are they on?{more}")
         return
     new = [one for one in result.devices if one.rig_name is None and one.address not in added]

@@ -22,7 +22,7 @@ _FIRST = 8480
 
 
 @click.command()
-@click.argument("folder", metavar="DIR", type=click.Path(path_type=Path, file_okay=False))
+@click.argument("folder", metavar="DIR", required=False, type=click.Path(path_type=Path, file_okay=False))
 @click.option(
     "--port", type=click.IntRange(0, 65000), default=None, help="Port of the first device in a new rig; 0: any that are free [default: 8480]."
 )  # fmt: skip
@@ -36,7 +36,7 @@ _FIRST = 8480
     metavar="NAME:FAULT",
     help="Break something, such as start-pontoon:wrong-clock; 'list' shows what there is.",
 )
-def sim(folder: Path, port: int | None, only: tuple[str, ...], faults: tuple[str, ...]) -> ExitCode:
+def sim(folder: Path | None, port: int | None, only: tuple[str, ...], faults: tuple[str, ...]) -> ExitCode:
     """Lay out the demo rig in DIR and run its gear until Ctrl-C.
 
     A rig that is already there is kept; then only the gear runs. Use every command from a second terminal.
@@ -49,6 +49,8 @@ def sim(folder: Path, port: int | None, only: tuple[str, ...], faults: tuple[str
         for name, one in demo.FAULTS.items():
             out.print(f"{name:<14} {escape(one.words)}")
         return ExitCode.GOOD
+    if folder is None:
+        raise click.UsageError("Missing argument 'DIR': the folder of the demo rig.")
     wanted = _wanted(only)
     broken = _broken(faults)
     path = folder / rig.FILE_NAME

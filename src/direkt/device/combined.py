@@ -71,7 +71,10 @@ class Driver(Bare):
         if self._pushes is False and self.file.push.from_firmware:
             words = f"it pushes from firmware {self.file.push.from_firmware} on, and has {state.firmware}"
             return replace(state, remarks=(*state.remarks, words))
-        own = self._own.read()
+        try:
+            own = self._own.read()
+        except BadAnswer as error:  # the standard's part is there all the same
+            return replace(state, remarks=(*state.remarks, f"its page for the push cannot be read: {error}"))
         channels = {name: self._joined(one, own.channels.get(name)) for name, one in state.channels.items()}
         return replace(
             state, channels=channels, slots=own.slots, temperature=own.temperature,
@@ -91,7 +94,10 @@ class Driver(Bare):
         found = self._standard.health()
         if "state" not in self.file.requests or can_push(self.file, self._standard.identity().firmware) is False:
             return found
-        own = self._own.health()
+        try:
+            own = self._own.health()
+        except BadAnswer as error:
+            return replace(found, wrong=(*found.wrong, str(error)))
         return replace(
             own, clock=found.clock, input=own.input if own.input is not None else found.input,
             restart_needed=own.restart_needed or found.restart_needed,

@@ -145,7 +145,7 @@ class Driver(Bare):
     def _refusal(self, answer: Answer, asked: str) -> DeviceError:
         """What the device says against a request."""
         entries = self.file.refusals
-        if entries is None and answer.status == 404:
+        if (entries is None or entries.list is None) and answer.status == 404:
             return BadAnswer(
                 f"{self.name} does not know {asked} (404): does the driver {self.file.title!r} fit its firmware?"
             )

@@ -68,6 +68,7 @@ class Many:
                 for job in jobs:
                     out |= {became.feed: became for became in job.result()}
             except KeyboardInterrupt:
+                self._tell(Progress("all feeds", "Ctrl-C", "each device ends at its next step"))
                 self.interrupt()
                 for job in jobs:
                     out |= {became.feed: became for became in job.result()}

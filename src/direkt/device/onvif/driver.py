@@ -53,6 +53,7 @@ class Driver(Bare):
         self.name, self.address = name, address
         self.client = Client(name, address, login, scheme=scheme, any_certificate=any_certificate, limit=limit)
         self._media = Media(self.client)
+        self._identity: Identity | None = None
         self._host = urlsplit(address).hostname or ""
 
     def close(self) -> None:
@@ -63,13 +64,14 @@ class Driver(Bare):
 
     def identity(self) -> Identity:
         """Maker, model, firmware. Raises DeviceError."""
-        return manage.identity(self.client)
+        self._identity = manage.identity(self.client)
+        return self._identity
 
     def read(self) -> DeviceState:
         """State and limits. Raises DeviceError."""
         remarks: list[str] = []
         try:
-            known = self.identity()
+            known = self._identity or self.identity()
         except (NotOffered, Refused, BadAnswer) as error:
             known = Identity()
             remarks.append(f"make and model not told: {error}")
@@ -113,6 +115,8 @@ class Driver(Bare):
     def restart(self) -> None:
         """Raises DeviceError."""
         manage.restart(self.client)
+        self._media.forget()
+        self._identity = None
 
     # Pictures and positions
 

@@ -8,6 +8,8 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
+from functools import partial
+from typing import TypeVar, cast
 
 from direkt.device.model import BadAnswer, Channel, InputSignal, NotOffered, Refused, Together
 from direkt.device.onvif import settings
@@ -17,6 +19,8 @@ from direkt.device.onvif.settings import AudioOption, Found, Option
 from direkt.parameters import Values
 from direkt.protocol import tree
 from direkt.protocol.tree import Element
+
+Kept = TypeVar("Kept")
 
 _NAMES = ("main", "second", "third", "fourth")  # of the channels of one source
 _MOST = 64  # profiles that are looked at
@@ -49,12 +53,28 @@ class Media:
         self._second = False  # Media2 is spoken
         self._known: dict[str, Encoder] = {}
         self.remarks: list[str] = []
+        # what does not change while a device is set: asked once
+        self._kept: dict[tuple[str, str], tuple[object, list[str]]] = {}
 
     def _call(self, request: Element) -> Element:
         return self._client.call(Service.MEDIA2 if self._second else Service.MEDIA, request)
 
     def _name(self, operation: str) -> str:
         return f"{'tr2' if self._second else 'trt'}:{operation}"
+
+    def _once(self, kind: str, token: str, ask: Callable[[], Kept]) -> Kept:
+        """What was answered before, with its remarks; else the answer."""
+        key = (kind, token)
+        if key not in self._kept:
+            before = len(self.remarks)
+            self._kept[key] = ask(), self.remarks[before:]
+        else:
+            self.remarks += self._kept[key][1]
+        return cast(Kept, self._kept[key][0])
+
+    def forget(self) -> None:
+        """The next reading asks for everything again."""
+        self._kept.clear()
 
     def _maybe(self, what: str, ask: Callable[[], Element]) -> Element | None:
         """An answer; None, with a remark, where the device does not have it."""
@@ -71,7 +91,9 @@ class Media:
         self.remarks = []
         found = self._profiles()
         for encoder in found:
-            self._options(encoder)
+            encoder.options, encoder.audio_options = self._once(
+                "options", encoder.token, partial(self._options, encoder)
+            )
         self._known = _named(found)
         return self._known
 
@@ -125,7 +147,7 @@ class Media:
                 ))  # fmt: skip
         return _each_once(out)
 
-    def _options(self, encoder: Encoder) -> None:
+    def _options(self, encoder: Encoder) -> tuple[list[Option], list[AudioOption]]:
         def ask(kind: str, token: str) -> Callable[[], Element]:
             space = "tr2" if self._second else "trt"
             return lambda: self._call(element(
@@ -135,15 +157,18 @@ class Media:
 
         label = encoder.title or encoder.profile
         answer = self._maybe(f"limits of {label}", ask("Video", encoder.token))
+        options: list[Option] = []
+        audio_options: list[AudioOption] = []
         if answer is not None:
-            encoder.options = settings.options(answer, second=self._second)
-            if not encoder.options:
+            options = settings.options(answer, second=self._second)
+            if not options:
                 self.remarks.append(f"limits of {label} not told: the list is empty")
         audio = encoder.audio if encoder.audio is not None else self._spare_audio(encoder)
         if audio is not None:
             answer = self._maybe(f"limits of the sound of {label}", ask("Audio", tree.attribute(audio, "token")))
             if answer is not None:
-                encoder.audio_options = settings.audio_options(answer, second=self._second)
+                audio_options = settings.audio_options(answer, second=self._second)
+        return options, audio_options
 
     def _spare_audio(self, encoder: Encoder) -> Element | None:
         """An audio encoder that a channel without sound could have; None where the device has no sound."""
@@ -178,7 +203,8 @@ class Media:
 
     def channels(self) -> tuple[dict[str, Channel], dict[str, InputSignal]]:
         """All channels with values and limits, and the sources. Raises DeviceError."""
-        encoders, sources = self.encoders(), self.sources()
+        encoders = self.encoders()
+        sources = self._once("sources", "", self.sources)
         return {name: self._channel(name, encoder, sources) for name, encoder in encoders.items()}, sources
 
     def _channel(self, name: str, encoder: Encoder, sources: dict[str, InputSignal]) -> Channel:
@@ -291,6 +317,9 @@ class Media:
     def stream(self, name: str, host: str) -> str:
         """Where a channel can be fetched; empty where the device does not tell."""
         encoder = self._known[name]
+        return self._once("stream", encoder.profile, lambda: self._stream(name, encoder, host))
+
+    def _stream(self, name: str, encoder: Encoder, host: str) -> str:
         if self._second:
             request = element(
                 "tr2:GetStreamUri", element("tr2:Protocol", "RTSP"), element("tr2:ProfileToken", encoder.profile)
