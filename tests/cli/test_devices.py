@@ -313,11 +313,45 @@ class Claiming(Regatta):
         self.addCleanup(SECRETS.remove, device.login.password)
         self.assertIn('login: "store:lake-varn-regatta/login/spare"}   # new', (self.folder / "rig.yaml").read_text())
         self.assertEqual(self.direkt("read", "spare").code, 0)
-        self.one_line(self.direkt("device", "claim", "spare"), 2, "has a password already")
+        self.one_line(self.direkt("device", "claim", "spare"), 3, "it has one already: use its login")
+        self.one_line(self.direkt("device", "claim", "spare", "--ask", text="Another-1\n"), 3, "it has one already")
+        self.assertEqual(self.direkt("read", "spare").code, 0, "the password that is kept stays kept")
         self.assertEqual(
             (device.login.wrong, oct((self.folder / "config" / "keys-secret.json").stat().st_mode & 0o777)),
             (0, "0o600"),
         )
+
+    def test_one_that_is_off_or_lost_on_the_way(self):
+        device = self.new()
+        device.web.close()
+        self.one_line(self.direkt("device", "claim", "spare"), 3, "cannot be reached")
+        self.assertFalse((self.folder / "config" / "keys-secret.json").exists())
+        device.web.open()
+        take = device.answer
+
+        def cut(request):
+            answer = take(request)
+            if b"CreateUsers" in request.body:
+                raise ConnectionError  # it was done, and the answer is lost
+            return answer
+
+        device.web._answer = cut
+        lost = self.direkt("device", "claim", "spare")
+        self.assertEqual(lost.code, 3)
+        self.assertIn("it is kept as store:lake-varn-regatta/login/spare", lost.err)
+        SECRETS.append(device.login.password)
+        self.addCleanup(SECRETS.remove, device.login.password)
+        self.assertEqual(
+            device.login.password,
+            json.loads((self.folder / "config" / "keys-secret.json").read_text())[
+                "lake-varn-regatta/login/spare"
+            ].partition(":")[2],
+        )
+        device.web._answer = take
+        self.assertEqual(
+            self.direkt("device", "claim", "spare").code, 0, "the next try finds that the first one came through"
+        )
+        self.assertEqual((self.direkt("read", "spare").code, device.login.wrong), (0, 0))
 
     def test_one_that_is_typed_and_one_that_the_device_does_not_want(self):
         device = self.new()

@@ -136,8 +136,7 @@ def claim(name: str, user: str, ask: bool, rig_path: Path | None, as_json: bool)
     goes to the device, and is never shown.
     """
     from direkt.cli import rigfile
-    from direkt.device.model import Capability, need
-    from direkt.work import manage
+    from direkt.device.model import Capability, Refused, need
 
     rig = options.load_rig(rig_path)
     chosen = rig.device_name(name)
@@ -150,20 +149,27 @@ def claim(name: str, user: str, ask: bool, rig_path: Path | None, as_json: bool)
     driver = _without_login(rig, chosen)
     try:
         need(driver, Capability.CLAIM)
-        if not driver.is_new():
-            raise UnusableInput(
-                f"{chosen} has a password already: put its login into the rig ('login:'), or reset it on the device"
-            )
+        driver.is_new()  # one that is off is told before anything is kept; one that does not show it is asked all the same
+        kept = store.get(kept_name)
         if known is not None:
             user, password = known
         else:
-            password = _asked_password() if ask else manage.new_password()
+            password = _password(kept, user, ask)
+            user = kept.partition(":")[0] if kept is not None and not ask else user
             store.put(kept_name, f"{user}:{password.reveal()}", str(rig.path))
         try:
             driver.claim(user, password)
-        except DirektError:
-            if known is None and driver.is_new():
+        except Refused:
+            if known is None and kept is not None:
+                store.put(kept_name, kept, str(rig.path))  # what was kept before may be its password
+            elif known is None:
                 store.forget(kept_name)
+            if known is not None or kept is None or entry.login == reference or not _works(rig, chosen, kept):
+                raise
+        except DirektError as error:
+            error.add_note(
+                f"{chosen} may have its password now: it is kept as {reference}; look with: direkt device claim {chosen}"
+            )
             raise
         except KeyboardInterrupt:
             output.interrupted(f"{chosen} may have its password now; it is kept as {reference}")
@@ -192,6 +198,36 @@ def _without_login(rig: Rig, name: str) -> Driver:
     return library.open_driver(
         entry.driver, name, entry.address, None, rig.folder, any_certificate=entry.certificate == "any"
     )
+
+
+def _works(rig: Rig, name: str, login: str) -> bool:
+    """Whether the device takes a login that an earlier try has kept: then that try came through. It is sent once."""
+    from direkt.destination import references
+    from direkt.device import library
+    from direkt.secret import Secret
+
+    entry = rig.file.devices[name]
+    account = references.login_of(Secret(login), "the key store")
+    driver = library.open_driver(
+        entry.driver, name, entry.address, account, rig.folder, any_certificate=entry.certificate == "any"
+    )
+    try:
+        driver.identity()
+    except DirektError:
+        return False
+    finally:
+        driver.close()
+    return True
+
+
+def _password(kept: str | None, user: str, ask: bool) -> Secret:
+    """What is typed; else what an earlier try has kept; else a new one."""
+    from direkt.secret import Secret
+    from direkt.work import manage
+
+    if ask:
+        return _asked_password()
+    return Secret(kept.partition(":")[2]) if kept is not None and ":" in kept else manage.new_password()
 
 
 def _asked_password() -> Secret:

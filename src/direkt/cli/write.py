@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from direkt.cli.schemas import UnfinishedJson, WriteAllJson, WriteAllRowJson, WriteJson
+    from direkt.destination.references import Sources
     from direkt.rig import Rig
     from direkt.secret import Secret
     from direkt.work.feeds import FeedParts
@@ -95,12 +96,20 @@ def one(rig: Rig, feed: str | None, yes: bool, as_json: bool, restore: Path | No
         if restore is not None:
             job = work.restore(parts, restore, sources, options.SystemClock(), terms)
         else:
-            key = rig.key(parts.destination, sources)
+            key = _key_for(rig, parts, sources)
             options.remind(parts.destination)
             job = work.write(parts, key, options.SystemClock(), terms)
         return _Front(parts, yes, as_json, left, restoring=restore is not None).run(job)
     finally:
         parts.driver.close()
+
+
+def _key_for(rig: Rig, parts: FeedParts, sources: Sources) -> Secret:
+    """The destination's key; none is asked for where the device has no place for it. Raises SecretError."""
+    from direkt.device.model import Capability
+    from direkt.secret import Secret
+
+    return rig.key(parts.destination, sources) if Capability.SLOTS in parts.driver.capabilities else Secret("")
 
 
 def terms_for(rig: Rig, feed: str | None, wait: float, near: str | None, restart_anyway: bool) -> Terms:
@@ -267,7 +276,7 @@ class _Several:
         for name in self.names:
             unfinished.tell(self.rig, feed=name)
         parts = [feeds.look_up(self.rig, name, sources) for name in self.names]
-        keyed = [(one, self.rig.key(one.destination, sources)) for one in parts]
+        keyed = [(one, _key_for(self.rig, one, sources)) for one in parts]
         if not self._shown(parts):
             for one in parts:
                 one.driver.close()

@@ -33,7 +33,7 @@ FIRST_PASSWORD = re.compile(
     re.IGNORECASE,
 )
 _EMPTY_WORDS = {"", "not authorized", "sender not authorized", "unauthorized", "the action requested requires authorization and the sender is not authorized", "authority failure"}  # fmt: skip
-_WRONG_CLOCK = 5.0  # s
+WRONG_CLOCK = 5.0  # s
 _UNTOLD = 1.5  # s of offset that whole seconds, set and told, cannot show
 
 
@@ -225,7 +225,7 @@ class Client:
             return ""
         if offset is None or not self._clock_told:
             return "; its clock cannot be read, and a token for the wrong time is refused too: set its clock"
-        if abs(offset) > _WRONG_CLOCK:
+        if abs(offset) > WRONG_CLOCK:
             return f"; its clock is {offset_text(offset)}, and the token was made for that"
         return ""
 

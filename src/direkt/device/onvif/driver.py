@@ -29,7 +29,7 @@ from direkt.device.model import (
     health_of,
 )
 from direkt.device.onvif import manage
-from direkt.device.onvif.client import Client
+from direkt.device.onvif.client import WRONG_CLOCK, Client, offset_text
 from direkt.device.onvif.media import Media, with_stream
 from direkt.parameters import Values
 from direkt.secret import Secret
@@ -78,6 +78,9 @@ class Driver(Bare):
         channels, sources = self._media.channels()
         channels = {name: with_stream(one, self._media.stream(name, self._host)) for name, one in channels.items()}
         signal = next(iter(sources.values()), _NOT_TOLD)
+        offset = self.client.offset()
+        if offset is not None and abs(offset) > WRONG_CLOCK:
+            remarks.append(f"its clock is {offset_text(offset)}: set it with: direkt device time {self.name}")
         return DeviceState(
             known.model or "a device that does not say what it is", known.firmware or "not told", None, signal, False, channels,
             make=known.make, remarks=(*remarks, *dict.fromkeys(self._media.remarks)),
