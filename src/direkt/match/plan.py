@@ -131,11 +131,8 @@ class _Words:
         if not self.stated.uplink:
             return None
         p = self.stated.problem
-        kept = tuple(c for c in p.constraints if c not in self.stated.uplink)
-        try:
-            found = search.solve(search.Problem(p.domains, kept, p.prices, p.width)).values
-        except NothingFits:
-            return None
+        kept = tuple(c for c in p.constraints if c not in self.stated.uplink and c not in solution.given_up)
+        found = search.best_of(search.Problem(p.domains, kept, p.prices, p.width))
         return found if any(found.get(n) != solution.values.get(n) for n in (SIZE, RATE, BITRATE)) else None
 
     # One step

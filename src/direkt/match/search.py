@@ -90,6 +90,11 @@ def solve(problem: Problem) -> Solution:
     return Solution(best[1], best[0], best[2], conflict)
 
 
+def best_of(problem: Problem) -> Values:
+    """The best settings where it is known that all constraints can be met. Raises NothingFits."""
+    return _Search(problem, problem.constraints).best()[0]
+
+
 def _how_far(dropped: tuple[Constraint, ...], width: int) -> Callable[[Values], Cost]:
     def of(values: Values) -> Cost:
         return (sum(c.distance(values) for c in dropped if not c.holds(values)), *(0.0,) * (width - 1))
