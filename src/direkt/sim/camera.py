@@ -125,7 +125,7 @@ class Camera(Unit):
         self.picture = "live"  # or black
         self.bounds = (0, 0, *make.sensor)
         self.calls: list[str] = []  # what was asked, for tests
-        self.beacon = Beacon(self._told)
+        self.beacon = Beacon(self.told)
 
     def start(self) -> None:
         """Switches on, and answers probes. Raises OSError."""
@@ -138,7 +138,7 @@ class Camera(Unit):
         self.beacon.stop()
         super().stop()
 
-    def _told(self) -> tuple[list[str], list[str]] | None:
+    def told(self) -> tuple[list[str], list[str]] | None:
         """Scopes and addresses; nothing while it restarts."""
         start = "onvif://www.onvif.org/"
         named = (
