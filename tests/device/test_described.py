@@ -268,6 +268,20 @@ class Words(unittest.TestCase):
         self.assertEqual(words.ours("video.codec", words.SettingEntry(at="f", words={"h264": "A"}), "B", 1), "other")
         self.assertEqual(words.theirs(words.SettingEntry(at="f", whole=True), 2.6, 1), 3)
 
+    def test_a_word_counts_however_the_device_spells_it(self):
+        for name, theirs, raw in (
+            ("audio.present", "ON", "on"), ("audio.present", "on", " On "), ("audio.present", 1, "1"), ("audio.present", "1", 1),
+            ("audio.present", "true", True), ("audio.present", True, "TRUE"), ("audio.present", True, True), ("audio.present", 1, 1.0),
+        ):  # fmt: skip
+            self.assertEqual(
+                words.ours(name, words.SettingEntry(at="f", words={"no": "-", "yes": theirs}), raw, 25),
+                "yes",
+                (theirs, raw),
+            )
+        for theirs, raw in ((1, True), (True, 1), ("1", True), (1, None), ("on", "one")):
+            with self.assertRaises(words.WordsError, msg=(theirs, raw)):
+                words.ours("audio.present", words.SettingEntry(at="f", words={"no": "-", "yes": theirs}), raw, 25)
+
     def test_what_no_driver_knows_is_named_with_its_field(self):
         for name, raw, spoken in (
             ("video.rate_control", "ABR", {"cbr": "CBR"}), ("video.frame_rate", "fast", None), ("video.frame_rate", float("inf"), None),

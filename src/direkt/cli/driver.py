@@ -257,9 +257,9 @@ def _print(state: DeviceState, missing: list[str], failed: list[str], write_back
     from direkt import parameters
 
     out = output.console()
-    out.print(f"[bold]{escape(' '.join(filter(None, (state.make, state.model))))}[/], firmware {escape(state.firmware)}; {len(state.channels)} channels, "
-              f"{len(state.slots)} push slots")  # fmt: skip
     channels = list(state.channels.values())
+    out.print(f"[bold]{escape(' '.join(filter(None, (state.make, state.model))))}[/], firmware {escape(state.firmware)}; "
+              f"channels: {escape(', '.join(c.name for c in channels))}; push slots: {len(state.slots)}")  # fmt: skip
     made = output.table("setting", *(c.name for c in channels), "can be")
     for n in parameters.in_table_order({n for c in channels for n in c.values}):
         limit = next((c.limits[n] for c in channels if n in c.limits), None)

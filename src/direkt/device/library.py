@@ -46,7 +46,7 @@ def open_driver(
         return Standard(name, address, login, any_certificate=any_certificate)
     document = _document(driver, folder)
     kind = document.data.get("kind") if isinstance(document.data, dict) else None
-    if kind not in KINDS:
+    if not isinstance(kind, str) or kind not in KINDS:
         line = document.line(["kind"])
         got = f", got {kind!r}" if kind is not None else ""
         raise DocumentError(document.source, [Problem(line, f"kind: expected {' or '.join(KINDS)}{got}")])

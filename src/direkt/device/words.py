@@ -6,6 +6,8 @@ import re
 from collections.abc import Mapping, Sequence
 from typing import Literal
 
+from pydantic import Field
+
 from direkt import demand, parameters
 from direkt.demand import Demand
 from direkt.device.model import InputSignal
@@ -34,7 +36,7 @@ class SettingEntry(Strict):
     join: str = "x"  # what stands between several fields
     words: dict[str, bool | int | float | str] | None = None  # ours: the device's
     unit: Unit = ""  # the device's; empty: the table's
-    factor: float = 1.0  # the device's number is ours times this
+    factor: float = Field(1.0, gt=0, allow_inf_nan=False)  # the device's number is ours times this
     whole: bool = False  # the device takes whole numbers only
     limit_at: str | None = None  # where its limit stands, if not at the same place as the setting
 
@@ -95,14 +97,12 @@ def ours(name: str, entry: SettingEntry, raw: object, frame_rate: float) -> Valu
 
 
 def _is(theirs: bool | int | float | str, raw: object) -> bool:
-    """Whether the device says this word; texts that hold a number are that number, as forms and XML have no other."""
-    if type(theirs) is type(raw):
-        return theirs == raw
-    if isinstance(raw, str):
-        return raw.strip().lower() == str(theirs).lower()
+    """Whether the device says this word: capitals do not matter, and a number or a yes may stand as a text."""
+    if isinstance(theirs, str) or isinstance(raw, str):
+        return str(theirs).strip().lower() == str(raw).strip().lower()
     if isinstance(raw, bool) or isinstance(theirs, bool):
-        return False
-    return isinstance(raw, int | float) and isinstance(theirs, int | float) and raw == theirs
+        return raw is theirs
+    return isinstance(raw, int | float) and raw == theirs
 
 
 def typed(name: str, word: str) -> object:
