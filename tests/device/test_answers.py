@@ -1,17 +1,23 @@
 """Places in answers, bodies, and driver files of every shape."""
 
+import contextlib
+import copy
 import json
+import os
+import random
 import unittest
 from unittest import mock
 
 from lxml import etree
 
-from direkt.device import answers, library, skeleton
+from direkt import documents
+from direkt.device import answers, described, driverfile, library, skeleton
 from direkt.device.answers import JsonAnswer, LinesAnswer, XmlAnswer, body
 from direkt.device.model import Refused
 from direkt.documents import DocumentError
-from direkt.errors import Malformed
+from direkt.errors import DirektError, Malformed
 from direkt.secret import Secret
+from direkt.sim.brindle import BrindleB2
 from direkt.sim.marram import Marram
 from direkt.sim.osier import Osier
 from direkt.sim.web import Response
@@ -180,6 +186,73 @@ class Files(Folder):
                 library.load(str(path))
             self.assertIn(words, str(caught.exception))
             self.assertRegex(str(caught.exception), r"own.yaml:\d+: ")
+        xml = skeleton.make("xml", "A pond camera", "x.yaml")
+        for old, new, words in (
+            ("root: settings", "root: .inf", "no XML element can be called '.inf'"), ("root: settings", "root: a/b", "no XML element"),
+        ):  # fmt: skip
+            self.assertIn(old, xml)
+            with self.assertRaisesRegex(DocumentError, words):
+                library.load(str(self.file("own.yaml", xml.replace(old, new, 1))))
+        marram = library._document("marram-360", None).data
+        for change in (
+            {"fields": {"scheme": "8000"}},
+            {"fields": {}, "form": "url+key", "server": "@a/b"},
+            {"channel": "a[1]/1"},
+        ):
+            data = {**marram, "slots": {**marram["slots"], **change}}
+            document = documents.Document("own.yaml", data)
+            with self.assertRaisesRegex(DocumentError, "cannot be sent as XML", msg=str(change)):
+                driverfile.check(document, documents.check(document, driverfile.DriverFile))
+
+
+ODD = (
+    0, -1, float("inf"), float("nan"), 10**30, "", "x", "/", "a/b", "{", "{url}", "{channel}", [], {}, None, True, ["x"], {"x": 1},
+    {"min": 5, "max": 1}, "8000", "1920x1080", "\x00", "é" * 300, [[]], {"main": "second"},
+)  # fmt: skip
+
+
+class Odd(unittest.TestCase):
+    """Driver files with anything anywhere: each is refused, or its driver does with a device what it can."""
+
+    @classmethod
+    def setUpClass(cls):
+        cls.devices = {"brindle-b2": BrindleB2("op", "pw-1"), "marram-360": Marram("op", "pw-1")}
+        for device in cls.devices.values():
+            device.start()
+            cls.addClassCleanup(device.stop)
+
+    @staticmethod
+    def places(data, path=()):
+        for key in list(data) if isinstance(data, dict) else range(len(data)) if isinstance(data, list) else ():
+            yield (*path, key)
+            yield from Odd.places(data[key], (*path, key))
+
+    def test_nothing_breaks_a_driver(self):
+        chosen = random.Random(9)
+        read = 0
+        for name, device in self.devices.items():
+            shipped = library._document(name, None)
+            whole = [(path, odd) for path in self.places(shipped.data) for odd in ODD]
+            for path, odd in chosen.sample(whole, int(os.environ.get("DIREKT_ODD", "250"))):
+                data = copy.deepcopy(shipped.data)
+                node = data
+                for key in path[:-1]:
+                    node = node[key]
+                node[path[-1]] = odd
+                with self.subTest(driver=name, path=path, odd=odd), contextlib.suppress(DirektError):
+                    document = documents.Document("odd.yaml", data)
+                    file = documents.check(document, driverfile.DriverFile)
+                    driverfile.check(document, file)
+                    talk = described.Driver("cam", file, f"http://127.0.0.1:{device.port}", ("op", Secret("pw-1")))
+                    with contextlib.closing(talk):
+                        state = talk.read()
+                        read += 1
+                        talk.health()
+                        for channel in state.channels.values():
+                            with contextlib.suppress(DirektError):
+                                talk.write(channel, {n: v for n, v in channel.values.items() if n in channel.limits})
+                        talk.write_slot(1, "main", "rtmp://ingest.tarnlight.example/live", Secret(KEY))
+        self.assertGreater(read, 20)
 
 
 if __name__ == "__main__":

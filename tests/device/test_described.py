@@ -291,6 +291,11 @@ class Words(unittest.TestCase):
                 words.ours(name, words.SettingEntry(at="x.y", words=spoken), raw, 25)
 
     def test_limits(self):
+        for raw in ([1], {"url": "rtmp://h/live/varn~fake~wren"}):
+            with self.assertRaisesRegex(
+                words.WordsError, "k as a group of fields, where its driver expects one value$"
+            ):
+                words.ours("video.codec", words.SettingEntry(at="k"), raw, 25)
         entry = words.SettingEntry(at="k", unit="frames")
         name = "video.keyframe_interval.median"
         self.assertEqual(words.limit(name, entry, {"min": 25, "max": 250}, 25).json(), {"min": 1, "max": 10})

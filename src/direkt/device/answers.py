@@ -211,9 +211,6 @@ def _plain(value: object) -> str:
     return f"{value:g}" if isinstance(value, float) else str(value)
 
 
-_STEP = re.compile(r"@?[A-Za-z_][\w.-]*")
-
-
 def _xml(fields: Mapping[str, object], root: str) -> bytes:
     """Elements and attributes by their paths, in the order in which they are named."""
     top = etree.Element(root or "request")
@@ -231,8 +228,17 @@ def _xml(fields: Mapping[str, object], root: str) -> bytes:
     return etree.tostring(top, xml_declaration=True, encoding="utf-8")
 
 
+def is_name(text: str) -> bool:
+    """Whether an XML element or attribute can be called so, without a namespace."""
+    try:
+        return not etree.QName(text).namespace and ":" not in text
+    except ValueError:
+        return False
+
+
 def sendable(place: str, coding: Coding) -> str:
     """What is wrong with a place in what is sent; empty: nothing."""
-    if coding == "xml" and not all(_STEP.fullmatch(step.partition("[")[0]) for step in filter(None, place.split("/"))):
+    *outer, last = [step.partition("[")[0] for step in place.split("/") if step] or [""]
+    if coding == "xml" and not all(is_name(step) for step in [*outer, last.removeprefix("@")]):
         return f"{place!r} cannot be sent as XML: write 'send' with plain names, such as Video/Bitrate or Video/@size"
     return ""

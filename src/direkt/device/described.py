@@ -12,7 +12,7 @@ from direkt import parameters
 from direkt.destination import forms
 from direkt.device import answers, words
 from direkt.device.answers import Answered, JsonAnswer, LinesAnswer, XmlAnswer
-from direkt.device.driverfile import DriverFile, RequestName, check
+from direkt.device.driverfile import DriverFile, RequestName, check, form_names
 from direkt.device.http import Answer, HttpDevice, Upload
 from direkt.device.model import (
     BadAnswer,
@@ -24,7 +24,7 @@ from direkt.device.model import (
     Refused,
     need,
 )
-from direkt.device.understood import Understood, form_names
+from direkt.device.understood import Understood
 from direkt.errors import Malformed
 from direkt.parameters import Values
 from direkt.protocol import address

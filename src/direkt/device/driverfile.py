@@ -167,6 +167,12 @@ class DriverFile(Strict):
         return ChannelEntry(at=found) if isinstance(found, str) else found
 
 
+def form_names(entries: SlotEntries) -> dict[str, str]:
+    """What the device calls each field of its form."""
+    ours = {"url": entries.server, "server": entries.server, "key": entries.key or "key"}
+    return {name: entries.fields.get(name) or ours.get(name, name) for name in forms.LABELS[entries.form]}
+
+
 _REQUEST = re.compile(r"(GET|PUT|POST|PATCH|DELETE) (/(?!/)[\x21-\x5b\x5d-\x7e]*)")
 _PLACES = {"channel", "slot"}
 SLOT_FIELDS = {"url", "server", "key", "scheme", "host", "port", "app", "stream", "user", "password"}
@@ -300,8 +306,24 @@ def _wrong_requests(file: DriverFile) -> Wrong:
         for value in entry.fields.values():
             if isinstance(value, str) and (text := wrong_fields(value, _PLACES | SLOT_FIELDS)):
                 yield ["requests", name], text
+        coding = file.coding_of(name)
+        for place in [*entry.fields, *_sent(file, name)]:
+            if text := answers.sendable(place, coding):
+                yield ["requests", name], text
+        if entry.root and not answers.is_name(entry.root):
+            yield ["requests", name], f"root: no XML element can be called {entry.root!r}"
     if file.fits.ask is not None and (text := wrong_request(file.fits.ask)):
         yield ["fits", "ask"], text
+
+
+def _sent(file: DriverFile, request: RequestName) -> list[str]:
+    """The places that a request fills by itself, apart from those of the settings."""
+    if request == "write":
+        return [mode.send or mode.at for mode in file.modes]
+    entry = file.request(request)
+    if request != "write_slot" or file.slots is None or (entry is not None and entry.fields):
+        return []
+    return [*filter(None, [file.slots.channel]), *form_names(file.slots).values()]
 
 
 def _wrong_limits(file: DriverFile) -> Wrong:

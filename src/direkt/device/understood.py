@@ -9,7 +9,7 @@ from direkt.demand import Demand
 from direkt.destination import forms
 from direkt.device import words
 from direkt.device.answers import Answered
-from direkt.device.driverfile import DriverFile, SlotEntries, fixed_limits, version
+from direkt.device.driverfile import DriverFile, SlotEntries, fixed_limits, form_names, version
 from direkt.device.model import BadAnswer, Bare, Channel, DeviceState, Health, PushState, Slot, Together
 from direkt.device.words import WordsError
 from direkt.parameters import Values
@@ -18,12 +18,6 @@ from direkt.secret import Secret, without, without_keys
 
 _KEY_LIKE = 8  # characters of what could be a key at the end of an address
 _OUR_STATES = {state.value: state for state in PushState}
-
-
-def form_names(entries: SlotEntries) -> dict[str, str]:
-    """What the device calls each field of its form."""
-    ours = {"url": entries.server, "server": entries.server, "key": entries.key or "key"}
-    return {name: entries.fields.get(name) or ours.get(name, name) for name in forms.LABELS[entries.form]}
 
 
 class Understood(Bare):

@@ -76,6 +76,8 @@ def number_of(raw: object) -> int | float | None:
 
 def ours(name: str, entry: SettingEntry, raw: object, frame_rate: float) -> Value:
     """A device's value as ours. Raises WordsError; ``frame_rate``: fps, for what it counts in pictures."""
+    if isinstance(raw, list | Mapping):
+        raise WordsError(f"{entry.text or 'the whole answer'} as a group of fields, where its driver expects one value")
     try:
         if entry.words is not None:
             word = next((w for w, theirs in entry.words.items() if _is(theirs, raw)), None)
@@ -141,7 +143,8 @@ def limit(name: str, entry: SettingEntry, raw: object, frame_rate: float) -> Dem
             return demand.parse(name, bounds)
         except ParameterError as error:
             raise WordsError(f"the limit of {entry.text}: {error}") from None
-    raise WordsError(f"the limit of {entry.text} as {raw!r}, which its driver does not know")
+    given = "a group of fields" if isinstance(raw, Mapping) else repr(raw)
+    raise WordsError(f"the limit of {entry.text} as {given}, which its driver does not know")
 
 
 def spoken(text: str) -> object:
