@@ -105,13 +105,15 @@ class RealClock(FakeClock):
 class Cuts(Folder):
     def setUp(self) -> None:
         super().setUp()
-        for name, value in (("RESTART_SECONDS", 0.05),):
-            patch = mock.patch.object(unit, name, value)
+        # a look at the device may fall beside the moment in which it is away: then it counts as back after a while
+        for module, name, value in (
+            (unit, "RESTART_SECONDS", 0.1),
+            (write, "_SURELY_AWAY", 0.5),
+            (write, "_BACK_LIMIT", 0.2),
+        ):
+            patch = mock.patch.object(module, name, value)
             patch.start()
             self.addCleanup(patch.stop)
-        patience = mock.patch.object(write, "_BACK_LIMIT", 0.2)
-        patience.start()
-        self.addCleanup(patience.stop)
         self.sources = Sources({"DIREKT_L": "op:pw-1", "DIREKT_K": KEY})
 
     def attempt(self, make, driver: str, cut: int, *, back: bool):
