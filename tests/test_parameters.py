@@ -80,7 +80,7 @@ class MeasuredValues(unittest.TestCase):
     def test_bounds_and_uncertainty_are_shown(self):
         for found, words in (
             (Measured(5.24, Bound.AT_LEAST), "at least 5.24 s"), (Measured(2, uncertainty=0.25), "2 ± 0.25 s"), (None, "not seen"),
-            (Measured(3, Bound.AT_MOST), "at most 3 s"),
+            (Measured(3, Bound.AT_MOST), "at most 3 s"), (Measured(3, uncertainty=2.3e-8), "3 s"),
         ):  # fmt: skip
             self.assertEqual(parameters.show_measured("video.keyframe_interval.max", found), words)
         self.assertEqual(parameters.measured("video.frame_rate", 30.0, uncertainty=0.44556).uncertainty, 0.45)

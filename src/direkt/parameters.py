@@ -479,6 +479,7 @@ def show_measured(name: str, found: Measured | None) -> str:
     if found is None:
         return show(name, None)
     bound = f"{found.bound} " if found.bound else ""
-    within = f" ± {found.uncertainty:g}" if found.uncertainty else ""
+    sure = found.uncertainty is None or round(found.uncertainty, find(name).decimals + 1) == 0
+    within = "" if sure else f" ± {found.uncertainty:g}"
     also = f" (also {', '.join(show(name, value) for value in found.also)})" if found.also else ""
     return f"{bound}{show(name, found.value, unit=not within)}{within}{f' {find(name).unit}' if within else ''}{also}"

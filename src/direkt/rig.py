@@ -157,9 +157,18 @@ class Rig:
         """``name``, or the only feed there is. Raises RigError."""
         return self._pick("feed", self.file.feeds, name)
 
+    def every(self, what: Literal["feed", "device"]) -> list[str]:
+        """The names of all feeds or devices. Raises RigError where there is none."""
+        names = list(self.file.feeds if what == "feed" else self.file.devices)
+        if not names:
+            raise RigError(f"{self.source} has no {what}s: write one under '{what}s' first")
+        return names
+
     def _pick(self, what: str, entries: Mapping[str, object], name: str | None) -> str:
         known = ", ".join(entries) or "none"
         if name is None:
+            if not entries:
+                raise RigError(f"{self.source} has no {what}s: write one under '{what}s' first")
             if len(entries) != 1:
                 raise RigError(f"name the {what}: {self.source} has {known}")
             return next(iter(entries))

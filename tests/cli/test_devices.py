@@ -370,6 +370,21 @@ class WritingMany(Regatta):
     names = ("finish-tower", "start-pontoon", "umpire-launch")
     faults = ("umpire-launch:clamps",)
 
+    def test_a_rig_without_feeds_or_devices_is_not_all_right(self):
+        self.file("none.yaml", "schema: direkt.rig/1\nname: None\n")
+        for what, *words in (("feeds", "match", "--all"), ("feeds", "write", "--all", "--yes"), ("feeds", "match"), ("devices", "drift"),
+                             ("devices", "device", "health", "--all"), ("devices", "read")):  # fmt: skip
+            self.one_line(self.direkt(*words, "--rig", "none.yaml"), 2, f"none.yaml has no {what}: write one")
+
+    def test_nothing_that_was_refused_is_said_to_be_ready(self):
+        secrets = self.folder / "secrets.yaml"
+        secrets.write_text(re.sub(r"(operator):\S+", r"\1:not-it", secrets.read_text()))
+        matched, written = self.direkt("match", "--all"), self.direkt("write", "--all", "--yes")
+        self.assertEqual((matched.code, written.code), (3, 3))
+        self.assertNotIn("To set all of it", matched.err)
+        self.assertIn("finish-tower: refuses the login of operator", written.out)
+        self.assertNotIn("; \n", written.out)
+
     def test_all_at_once_learned_drifted_and_restored(self):
         matched = self.direkt("match", "--all", "--json")
         self.assertEqual(
@@ -409,7 +424,11 @@ class WritingMany(Regatta):
         self.assertEqual(found[("finish-tower", "push slot server")][1], "rtmp://elsewhere.example/live")
 
         self.assertIn("saved-settings/start-pontoon", self.direkt("restore", "start-pontoon", "--list").out)
-        self.assertEqual(self.direkt("restore", "start-pontoon", "--yes").code, 0)
+        newest = sorted((self.folder / "saved-settings").glob("start-pontoon-*.json"))[-1]
+        (newest.parent / "start-pontoon-main-20200101-000000.json").write_text('{"schema": "direkt.sav')
+        listed = self.direkt("restore", "start-pontoon", "--list")
+        self.assertEqual((listed.code, listed.out.count("channel main")), (0, 1))
+        self.assertEqual(self.direkt("restore", "start-pontoon", newest.name, "--yes").code, 0)
         self.assertEqual(self.gear["start-pontoon"].streams["p-main"].coder.codec, "H265")
         self.assertEqual((self.gear["start-pontoon"].push_to, self.gear["start-pontoon"].adaptive), ("", True))
         self.one_line(self.direkt("restore", "umpire-launch", "rig.yaml", "--yes"), 2, "not saved settings")

@@ -35,7 +35,7 @@ def health(name: str | None, every: bool, rig_path: Path | None, as_json: bool) 
     from direkt.work import manage
 
     rig = options.load_rig(rig_path)
-    names = list(rig.file.devices) if every else [rig.device_name(name)]
+    names = rig.every("device") if every else [rig.device_name(name)]
     sources = options.sources(rig)
     found = manage.for_all(names, lambda one: manage.look_at(one, lambda n: rig.driver(n, sources)))
     if as_json:

@@ -52,7 +52,7 @@ def snapshot(
     if target.exists() and not overwrite:
         raise UnusableInput(f"{target}: is there already; choose another name, or add --overwrite")
     rig = options.load_rig(rig_path)
-    names = list(rig.file.devices) if every else [rig.device_name(name)]
+    names = rig.every("device") if every else [rig.device_name(name)]
     sources = options.sources(rig)
 
     def shoot(one: str) -> Shot:

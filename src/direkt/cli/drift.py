@@ -31,7 +31,7 @@ def drift(devices: tuple[str, ...], rig_path: Path | None, as_json: bool) -> Exi
     from direkt.work import manage
 
     rig = options.load_rig(rig_path)
-    names = [rig.device_name(name) for name in devices] or list(rig.file.devices)
+    names = [rig.device_name(name) for name in devices] or rig.every("device")
     sources = options.sources(rig)
 
     def look(name: str) -> list[Drifted] | DirektError | None:

@@ -71,7 +71,7 @@ def _all(rig: Rig, as_json: bool) -> ExitCode:
     from direkt.work.planning import plan_feed
 
     sources = options.sources(rig)
-    left = {name: unfinished.tell(rig, feed=name) for name in rig.file.feeds}
+    left = {name: unfinished.tell(rig, feed=name) for name in rig.every("feed")}
 
     def one(name: str) -> tuple[FeedParts, Channel, Plan, bool] | DirektError:
         try:
@@ -111,7 +111,7 @@ def _all(rig: Rig, as_json: bool) -> ExitCode:
     if as_json:
         document: MatchAllJson = {"schema": "direkt.match-all/1", "feeds": documents, "failed": failed}
         output.print_json(document)
-    else:
+    elif len(failed) < len(found):
         output.note("Nothing was changed. To set all of it: direkt write --all")
     return code
 

@@ -42,7 +42,8 @@ def restore(
         if not known:
             out.print(f"nothing was saved of {escape(name)} yet")
         return ExitCode.GOOD
-    chosen = backup if backup is not None else next(iter(known), None)
+    named = [path for path in known if backup is not None and path.name == str(backup) and not backup.exists()]
+    chosen = named[0] if named else backup if backup is not None else next(iter(known), None)
     if chosen is None:
         raise UnusableInput(f"nothing was saved of {name}: no write has changed it from here")
     old = saved.load(chosen)

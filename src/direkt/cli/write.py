@@ -64,7 +64,7 @@ def write(
     says what state the device is in, and so does the next command.
     """
     rig = options.load_rig(rig_path)
-    names = list(rig.file.feeds) if every else list(dict.fromkeys(feeds))
+    names = rig.every("feed") if every else list(dict.fromkeys(feeds))
     if every and feeds:
         raise UnusableInput("name feeds, or --all, not both")
     if len(names) > 1 or every:
@@ -318,11 +318,9 @@ class _Several:
         for one in found:
             written = one.written
             if written is None:
-                interrupted = "interrupted" in one.reason
-                code = ExitCode.INTERRUPTED if interrupted else max(code, ExitCode.NO_ANSWER)
-                self.out.print(
-                    f"[bold red]✗[/] {escape(one.feed)}  {escape(one.device)}: {escape(one.reason)}; {escape(one.standing)}"
-                )
+                code = ExitCode.INTERRUPTED if one.interrupted else max(code, ExitCode.NO_ANSWER)
+                reason = "; ".join(filter(None, (one.reason.removeprefix(f"{one.device} "), one.standing)))
+                self.out.print(f"[bold red]✗[/] {escape(one.feed)}  {escape(one.device)}: {escape(reason)}")
                 continue
             bad = written.lost or written.target.plan.unmet
             code = max(code, ExitCode.FAILS) if bad else code

@@ -31,6 +31,7 @@ class Became:
     reason: str = ""  # why it failed
     standing: str = ""  # what state that leaves the device in
     seconds: float = 0.0
+    interrupted: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,20 +91,23 @@ class Many:
             return True if isinstance(event, Agree) else None
 
         if self._stop.is_set():
-            return Became(feed.name, feed.device, None, "not begun: interrupted", f"{feed.device} was not changed")
+            return Became(
+                feed.name,
+                feed.device,
+                None,
+                "not begun: interrupted",
+                f"{feed.device} was not changed",
+                interrupted=True,
+            )
         try:
             done = drive(write(feed, key, self._clock, self._terms.get(feed.name, Terms())), on_event)
         except DirektError as error:
             notes = [str(note) for note in getattr(error, "__notes__", ())]
             return Became(feed.name, feed.device, None, str(error), " ".join(notes), self._clock.now() - begin)
         except KeyboardInterrupt:
+            state = last[0] or f"{feed.device} was not changed"
             return Became(
-                feed.name,
-                feed.device,
-                None,
-                "interrupted",
-                last[0] or f"{feed.device} was not changed",
-                self._clock.now() - begin,
+                feed.name, feed.device, None, "interrupted", state, self._clock.now() - begin, interrupted=True
             )
         finally:
             feed.driver.close()
