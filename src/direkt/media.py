@@ -110,7 +110,21 @@ class Odd:
     text: str
 
 
-MediaEvent = Format | Samples | Claims | Break | Odd
+@dataclass(frozen=True, slots=True)
+class Delivery:
+    """How the packets of a track came over the network, from the beginning to now; only of sources that number them."""
+
+    track: Track
+    packets: int  # that came, each counted once
+    lost: int  # that never came
+    late: int = 0  # that came too late to be used
+    doubled: int = 0
+    reordered: int = 0  # that came behind one that was sent later
+    jitter: float = 0.0  # s: how unevenly they came
+    drift: float | None = None  # ppm by which the track's clock is faster than the picture's, by the sender's own word
+
+
+MediaEvent = Format | Samples | Claims | Break | Odd | Delivery
 
 
 def column(values: Any) -> Column:

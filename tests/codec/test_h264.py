@@ -4,7 +4,7 @@ from fractions import Fraction
 
 from direkt.codec import h264_levels as reader
 from direkt.codec import h264_syntax as h264
-from direkt.codec.bits import BitstreamError, pack, se, stop, u, ue
+from direkt.codec.bits import BitstreamError, escape, pack, se, stop, u, ue, unescape
 from direkt.codec.testcard import CardSettings, TestCard
 
 
@@ -26,7 +26,7 @@ class ParameterSets(unittest.TestCase):
         digits += ue(4) + "0" + ue(119) + ue(33) + "0" + "1" + "1" + "1" + ue(0) + ue(0) + ue(0) + ue(4)
         vui = "1" + u(255, 8) + u(4, 16) + u(3, 16) + "0" + "1" + u(5, 3) + "1" + "1" + u(9, 8) + u(18, 8) + u(9, 8)
         vui += "0" + "1" + u(1001, 32) + u(60000, 32) + "1" + "0" + "0" + "1" + "0"
-        sps = h264.parse_sps(b"\x67" + h264.escape(stop(digits + "1" + vui)))
+        sps = h264.parse_sps(b"\x67" + escape(stop(digits + "1" + vui)))
         self.assertEqual((sps.profile, sps.width, sps.height), ("high422", 1920, 1080))
         self.assertEqual((sps.chroma_format, sps.bit_depth, sps.frame_mbs_only, sps.mb_adaptive), (2, 10, False, True))
         self.assertEqual((sps.sample_aspect, sps.full_range, sps.transfer), ((4, 3), True, 18))
@@ -53,7 +53,7 @@ class ParameterSets(unittest.TestCase):
             + "1"
         )
         for code, ratio in ratios.items():
-            sps = h264.parse_sps(b"\x67" + h264.escape(stop(head + "1" + u(code, 8) + "0" * 8)))
+            sps = h264.parse_sps(b"\x67" + escape(stop(head + "1" + u(code, 8) + "0" * 8)))
             self.assertEqual(sps.sample_aspect, ratio, code)
 
     def test_scaling_lists_and_poc_type_1_are_stepped_over(self):
@@ -157,13 +157,13 @@ class Units(unittest.TestCase):
             (b"\0\0\0\x80", b"\0\0\3\0\x80"), (b"\0\0\1\x80", b"\0\0\3\1\x80"), (b"\0\0\4\x80", b"\0\0\4\x80"),
             (b"\0\0\0\0\0\x80", b"\0\0\3\0\0\3\0\x80"), (b"\0\0\3\x80", b"\0\0\3\3\x80"), (b"\1\0\x80", b"\1\0\x80"),
         ):  # fmt: skip
-            self.assertEqual(h264.escape(raw), escaped)
-            self.assertEqual(h264.unescape(escaped), raw)
+            self.assertEqual(escape(raw), escaped)
+            self.assertEqual(unescape(escaped), raw)
         source = random.Random(2)
         for _ in range(500):
             raw = bytes(source.choice((0, 0, 0, 1, 2, 3, 9)) for _ in range(source.randrange(30))) + b"\x80"
-            self.assertEqual(h264.unescape(h264.escape(raw)), raw)
-            self.assertNotRegex(h264.escape(raw), rb"\0\0[\0-\2]")
+            self.assertEqual(unescape(escape(raw)), raw)
+            self.assertNotRegex(escape(raw), rb"\0\0[\0-\2]")
 
     def test_slice_groups_of_every_kind_are_stepped_over(self):
         rest = ue(0) + ue(0) + "000" + se(0) + se(0) + se(-2) + "1" + "0"
@@ -207,6 +207,6 @@ class Units(unittest.TestCase):
     def test_sei_messages(self):
         nal = b"\x06" + bytes([5, 255, 3]) + bytes(258) + bytes([6, 1, 0x84]) + b"\x80"
         self.assertEqual(
-            [(kind, len(payload)) for kind, payload in h264.parse_sei(h264.escape(nal))], [(5, 258), (6, 1)]
+            [(kind, len(payload)) for kind, payload in h264.parse_sei(escape(nal))], [(5, 258), (6, 1)]
         )
         self.assertEqual(list(h264.parse_sei(b"\x06\x05\x20ab")), [])

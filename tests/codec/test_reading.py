@@ -6,7 +6,7 @@ import unittest
 import numpy as np
 
 from direkt.codec import h264_syntax as syntax
-from direkt.codec.bits import BitReader, BitstreamError, pack, stop, u, ue
+from direkt.codec.bits import BitReader, BitstreamError, escape, pack, stop, u, ue, unescape
 from direkt.codec.h264 import Reader
 from direkt.codec.reader import Join, Scan
 from direkt.media import Format, Framing
@@ -110,7 +110,7 @@ class Batches(unittest.TestCase):
         for first in (0, 1, 5, 8159, 139263):
             for kind in range(10):
                 for pps in (0, 1, 3, 255):
-                    start = b"\x41" + syntax.escape(pack(ue(first) + ue(kind) + ue(pps) + "10" * 8))
+                    start = b"\x41" + escape(pack(ue(first) + ue(kind) + ue(pps) + "10" * 8))
                     rows.append((len(rows) / 25, len(rows) / 25, [start]))
                     wanted.append((first, kind % 5, pps))
         samples = pictures(rows)
@@ -179,7 +179,7 @@ class ParameterSets(unittest.TestCase):
         sps, pps = self.sets()
         record = syntax.parse_avc_config(video_format(card(width=320, height=180)).configuration)
         # the same set under number 1, and a picture set 1 that names it
-        second = b"\x67" + record.sps[0][1:4] + syntax.escape(stop("010" + _after_number(record.sps[0])))
+        second = b"\x67" + record.sps[0][1:4] + escape(stop("010" + _after_number(record.sps[0])))
         rows = [(0, 0, [sps, pps, second, b"\x68" + stop(ue(1) + ue(1) + "0"), coded("K", pps=0)])]
         rows += [(0.04, 0.04, [coded("K", pps=1)]), (0.08, 0.08, [coded("K", pps=0)])]
         _, _, _, _, changes, _, _ = read(pictures(rows))
@@ -199,7 +199,7 @@ class ParameterSets(unittest.TestCase):
 
 def _after_number(sps: bytes) -> str:
     """The bits of a set behind its number 0, without the trailing ones."""
-    digits = format(int.from_bytes(syntax.unescape(sps[4:]), "big"), f"0{8 * len(syntax.unescape(sps[4:]))}b")
+    digits = format(int.from_bytes(unescape(sps[4:]), "big"), f"0{8 * len(unescape(sps[4:]))}b")
     return digits[1:].rstrip("0")[:-1]
 
 
@@ -207,7 +207,7 @@ class Scanning(unittest.TestCase):
     def test_fields(self):
         digits = u(100, 8) + u(0, 8) + u(40, 8) + ue(0) + ue(1) + ue(0) + ue(0) + "00" + ue(0) + ue(2) + ue(1) + "0"
         digits += ue(119) + ue(33) + "0" + "0" + "1" + "1" + ue(0) + ue(0) + ue(0) + ue(2) + "1" + "0" * 7 + "1" + "0"
-        sps = b"\x67" + syntax.escape(stop(digits))
+        sps = b"\x67" + escape(stop(digits))
         pps = b"\x68" + stop(ue(0) + ue(0) + "1")
         format = Format("video", "h264", MS, Framing.LENGTHS, syntax.build_avc_config(sps, pps))
         field = b"\x65" + pack(ue(0) + ue(7) + ue(0) + u(0, 4) + "1" + "0" + ue(0))

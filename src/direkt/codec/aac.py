@@ -143,7 +143,11 @@ def _program_channels(bits: BitReader) -> int:
 
 def parse_config(data: Buffer) -> AudioConfig:
     """The AudioSpecificConfig of FLV, RTMP and MP4. Raises BitstreamError."""
-    bits = BitReader(data[:64])
+    return read_config(BitReader(data[:64]), extended=True)
+
+
+def read_config(bits: BitReader, *, extended: bool) -> AudioConfig:
+    """An AudioSpecificConfig; ``extended``: what stands behind it may say that there is SBR. Raises BitstreamError."""
     kind = _object_type(bits)
     core_rate = rate = _rate(bits)
     channel_code = bits.u(4)
@@ -160,7 +164,7 @@ def parse_config(data: Buffer) -> AudioConfig:
     bits.u(1)
     channels = CHANNELS.get(channel_code, 0) if channel_code else _program_channels(bits)
     said = sbr
-    if not sbr and bits.left >= 16 and bits.u(11) == 0x2B7 and _object_type(bits) == 5:
+    if extended and not sbr and bits.left >= 16 and bits.u(11) == 0x2B7 and _object_type(bits) == 5:
         said = True
         if bits.flag():
             sbr, rate = True, _rate(bits)

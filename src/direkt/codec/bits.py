@@ -1,4 +1,4 @@
-"""Bits in and out of bytes, with the Exp-Golomb codes of H.264.
+"""Bits in and out of bytes, with the Exp-Golomb codes and the emulation prevention that H.264 and H.265 share.
 
 The reader holds the bytes as one integer, so a read is a shift and a mask. That costs O(n) for a read in n
 bytes: right for headers of some tens of bytes, wrong for payloads, which nothing here reads.
@@ -6,7 +6,10 @@ bytes: right for headers of some tens of bytes, wrong for payloads, which nothin
 
 from __future__ import annotations
 
+import re
+
 from direkt.errors import Malformed
+from direkt.media import Buffer
 
 
 class BitstreamError(Malformed):
@@ -80,3 +83,26 @@ def pack(digits: str) -> bytes:
 def stop(digits: str) -> bytes:
     """Binary digits as an RBSP with its trailing bits (H.264 clause 7.3.2.11)."""
     return pack(digits + "1")
+
+
+def unescape(data: Buffer) -> bytes:
+    """A NAL unit's payload without its emulation prevention bytes (7.4.1.1)."""
+    data = bytes(data)
+    if b"\x00\x00\x03" not in data:
+        return data
+    out = bytearray()
+    start = 0
+    while (at := data.find(b"\x00\x00\x03", start)) >= 0:
+        out += data[start : at + 2]
+        start = at + 3
+    return bytes(out + data[start:])
+
+
+_NEEDS_ESCAPE = re.compile(rb"\x00\x00(?=[\x00-\x03])")
+
+
+def escape(rbsp: bytes) -> bytes:
+    """``rbsp`` (which ends in its trailing bits) with emulation prevention bytes (7.4.1.1)."""
+    if b"\x00\x00" not in rbsp:
+        return rbsp
+    return _NEEDS_ESCAPE.sub(b"\x00\x00\x03", rbsp)

@@ -1,6 +1,8 @@
-"""Reads G.711 (ITU-T G.711), A-law and µ-law: one byte for each audio sample, so even loudness is exact."""
+"""Reads G.711 (ITU-T G.711), A-law and µ-law: one byte for each audio sample, so even loudness is exact; and writes a tone."""
 
 from __future__ import annotations
+
+import math
 
 import numpy as np
 
@@ -39,3 +41,15 @@ class Reader(OpaqueAudio):
         """By the decoded samples' mean square; a constant offset is no sound."""
         values = self._table[np.frombuffer(samples.sample(n), np.uint8)]
         return float(values.var()) if len(values) else None
+
+
+PACKET = 160  # audio samples: 20 ms
+_TONE = 1000.0  # Hz: a whole number of periods fits a packet
+_LEVEL = 0.1414  # of the largest sine: -20 dBFS
+
+
+def tone_packet(law: str, *, tone: bool = True) -> bytes:
+    """20 ms of a tone of -20 dBFS, or of silence, in "g711a" or "g711u"."""
+    table = _a_law() if law == "g711a" else _mu_law()
+    wanted = [_LEVEL * math.sin(2 * math.pi * _TONE * n / 8000) if tone else 0.0 for n in range(PACKET)]
+    return bytes(int(np.abs(table - value).argmin()) for value in wanted)

@@ -8,19 +8,17 @@ IDR pictures, and slice headers of streams that may be interlaced. O(NAL units).
 from __future__ import annotations
 
 import itertools
-import math
-from collections.abc import Iterator
 from dataclasses import replace
-from typing import Any
 
 import numpy as np
 
-from direkt.codec import colour, nal
+from direkt.codec import colour, shape
 from direkt.codec import h264_syntax as syntax
-from direkt.codec.bits import BitReader, BitstreamError
+from direkt.codec.bits import BitReader, BitstreamError, unescape
 from direkt.codec.h264_levels import LEVELS, bitrate_steps, lowest_level
 from direkt.codec.h264_syntax import B, I
 from direkt.codec.nal import Units
+from direkt.codec.nal_reader import NalReader, golomb, windows
 from direkt.codec.reader import (
     Declared,
     Join,
@@ -32,16 +30,12 @@ from direkt.codec.reader import (
     Scan,
     opaque_pictures,
 )
-from direkt.media import Bytes, Codes, Column, Format, Framing, Marks, Samples, Scalar, Words, words
+from direkt.media import Bytes, Codes, Column, Format, Marks, Samples, words
 
 __all__ = ["LEVELS", "Reader", "bitrate_steps", "lowest_level"]
 
-_WINDOW = 8  # bytes of a slice that are looked at
 _SEI_WORDS = 4  # of eight bytes, of an SEI unit that is looked at as a whole
-_LONGEST_SET = 4096  # bytes of a parameter set that are looked at
-_REMEMBERED = 64  # parameter sets
 
-_CHROMA = ("4:0:0", "4:2:0", "4:2:2", "4:4:4")  # Table 6-1
 _FILLER_MESSAGE, _RECOVERY_POINT = 3, 6  # Table D: payloadType
 _PROJECTIONS = {150: "equirectangular", 151: "cubemap"}
 
@@ -51,26 +45,29 @@ _STILL_HEADER, _STILL_LEARNING = 16, 8  # bytes
 _STILL_MACROBLOCK = 0.0375 / 8  # bytes
 
 
-class Reader:
+class Reader(NalReader):
     """Reads one track."""
 
-    knows_keyframes = True
+    SETS, FILLER = (syntax.SPS, syntax.PPS), syntax.FILLER
 
     def __init__(self, remark: Remark) -> None:
-        self._remark = remark
-        self._framing = Framing.LENGTHS
-        self._length_size = 4
-        self._guess = False  # no configuration told how units are framed
-        self._sets: dict[tuple[int, int], bytes] = {}  # in force, by unit type and number
-        self._parsed: dict[bytes, syntax.Sps | syntax.Pps | None] = {}  # None: cannot be read
-        self._declarations: dict[tuple[bytes, bytes, str], Declared] = {}
+        super().__init__(remark)
         self._sps: syntax.Sps | None = None  # of the latest picture
         self._pps: syntax.Pps | None = None
         self._projection = "none"
-        self._any_picture = False
-        self._waiting_point = False  # a recovery point whose picture has not come
         self._half: tuple[int, bool] | None = None  # frame_num and parity of a field whose other field has not come
-        self.declared: Declared | None = None
+
+    def kind_of(self, first: int) -> int:
+        """nal_unit_type (7.3.1)."""
+        return first & 31
+
+    def kinds_of(self, first: Bytes) -> Bytes:
+        """The same of many."""
+        return first & np.uint8(31)
+
+    def parse_set(self, unit: bytes) -> syntax.Sps | syntax.Pps:
+        """A sequence or picture parameter set. Raises BitstreamError."""
+        return syntax.parse_sps(unit) if unit[:1] and unit[0] & 31 == syntax.SPS else syntax.parse_pps(unit)
 
     # Parameter sets
 
@@ -93,31 +90,6 @@ class Reader:
         if not self._any_picture:
             self._activate(next((number for kind, number in self._sets if kind == syntax.PPS), -1))
 
-    def _parse(self, unit: bytes) -> syntax.Sps | syntax.Pps | None:
-        """A parameter set; None for one that cannot be read. The latest are remembered."""
-        unit = unit.rstrip(b"\0")  # trailing_zero_8bits and cabac_zero_words mean nothing
-        if unit not in self._parsed:
-            if len(self._parsed) >= _REMEMBERED:
-                self._parsed.clear()
-            try:
-                is_sps = unit[:1] and unit[0] & 31 == syntax.SPS
-                self._parsed[unit] = syntax.parse_sps(unit) if is_sps else syntax.parse_pps(unit)
-            except BitstreamError as error:
-                self._parsed[unit] = None
-                self._remark(f"a parameter set cannot be read: {error}")
-        return self._parsed[unit]
-
-    def _is_new(self, unit: bytes) -> bool:
-        """Whether a parameter set says something that is not in force already."""
-        found = self._parse(unit)
-        return found is not None and self._sets.get(_key(found)) != unit.rstrip(b"\0")
-
-    def _take(self, unit: bytes) -> None:
-        """Puts a parameter set in force."""
-        found = self._parse(unit)
-        if found is not None:
-            self._sets[_key(found)] = unit.rstrip(b"\0")
-
     def _activate(self, pps_id: int) -> bool:
         """Makes the sets that a picture names the ones in force; True when what they declare has changed."""
         pps_unit = self._sets.get((syntax.PPS, pps_id), b"")
@@ -131,55 +103,11 @@ class Reader:
         if sps_unit is None or not isinstance(sps, syntax.Sps):
             return False
         self._sps, self._pps = sps, pps
-        key = (sps_unit, pps_unit, self._projection)
-        if key not in self._declarations:
-            if len(self._declarations) >= _REMEMBERED:
-                self._declarations.clear()
-            self._declarations[key] = _declare(sps, pps, self._projection)
-        old, self.declared = self.declared, self._declarations[key]
-        return self.declared is not old and self.declared != old
+        key = (sps_unit, pps_unit, self._projection.encode())
+        made = None if key in self._declarations else _declare(sps, pps, self._projection)
+        return self._declare(key, made)
 
     # Pictures
-
-    def read(self, samples: Samples) -> Pictures:
-        """The pictures of a batch, with the parameter sets that stand between them."""
-        if self._guess and len(samples):
-            self._guess_framing(samples)
-        units = self._units(samples)
-        kinds = samples.view[units.at] & np.uint8(31)
-        filler = int(units.size[kinds == syntax.FILLER].sum())
-        parts: list[Pictures] = []
-        done = 0
-        for begin, end in self._eras(samples, units, kinds):
-            low, high = np.searchsorted(units.sample, [begin, end])
-            part = Units(units.sample[low:high], units.at[low:high], units.size[low:high], 0)
-            parts.append(self._pictures(samples, part, kinds[low:high], done))
-            done += len(parts[-1].first)
-        return _joined(parts, units.damaged, filler)
-
-    def _guess_framing(self, samples: Samples) -> None:
-        """Where no configuration came: start codes when the first sample begins with one and its lengths do not add up."""
-        self._guess = False
-        start = bytes(samples.sample(0)[:4])
-        if self._framing is Framing.LENGTHS and (start[:3] == b"\0\0\x01" or start == b"\0\0\0\x01"):
-            if self._units(samples[:1]).damaged:
-                self._framing = Framing.START_CODES
-                self._remark("pictures are framed by start codes where lengths are the rule")
-
-    def _eras(self, samples: Samples, units: Units, kinds: Bytes) -> Iterator[tuple[int, int]]:
-        """Stretches of samples between new parameter sets: first sample and end; the sets are in force meanwhile."""
-        begin = 0
-        data = memoryview(samples.data)
-        for n in np.flatnonzero((kinds == syntax.SPS) | (kinds == syntax.PPS)).tolist():
-            at, size, sample = int(units.at[n]), int(units.size[n]), int(units.sample[n])
-            unit = bytes(data[at : at + min(size, _LONGEST_SET)])
-            if not self._is_new(unit):
-                continue
-            if sample != begin:
-                yield begin, sample
-                begin = sample
-            self._take(unit)
-        yield begin, len(samples)
 
     def _pictures(self, samples: Samples, units: Units, kinds: Bytes, before: int) -> Pictures:
         """The pictures of one stretch; ``before``: pictures of this batch in front of it."""
@@ -265,18 +193,6 @@ class Reader:
                     self._projection = "none" if payload[0] & 0x80 else _PROJECTIONS[kind]
         return sei[np.asarray(points, np.bool_)], filler
 
-    def _mark_points(self, points: Column, heads: Column, join: Codes) -> None:
-        """Marks the pictures behind recovery point SEI messages (D.2.8): the next that begins."""
-        following = np.searchsorted(heads, points)
-        waiting, self._waiting_point = self._waiting_point, bool((following == len(heads)).any())
-        marked = following[following < len(heads)].tolist()
-        if waiting and len(heads):
-            marked.append(0)
-        elif waiting:
-            self._waiting_point = True
-        for n in marked:
-            join[n] = max(int(join[n]), Join.RECOVERY)
-
     def _look(self, samples: Samples, units: Units, kinds: Bytes, heads: Column, which: range, found: _Leads) -> None:
         """What the parameter sets in force say of leading slices, and their headers where those leave it open."""
         sps, pps = self._sps, self._pps
@@ -345,13 +261,6 @@ class Reader:
         except BitstreamError:
             return False
 
-    # Walking
-
-    def _units(self, samples: Samples) -> Units:
-        if self._framing is Framing.START_CODES:
-            return nal.between_start_codes(samples)
-        return nal.behind_lengths(samples, self._length_size)
-
 
 class _Leads:
     """What is known of slices that may begin a picture, a row for each."""
@@ -362,36 +271,6 @@ class _Leads:
         self.still = np.full(count, -1.0 - _STILL_HEADER)  # bytes in which all can be skipped, but for slice headers
         self.scan: Codes = np.zeros(count, np.int8)
         self.parity: Codes = np.zeros(count, np.int8)
-
-
-def _key(parsed: syntax.Sps | syntax.Pps) -> tuple[int, int]:
-    return (syntax.SPS if isinstance(parsed, syntax.Sps) else syntax.PPS), parsed.id
-
-
-def _joined(parts: list[Pictures], damaged: int, filler: int) -> Pictures:
-    """The stretches of a batch, one behind the other."""
-    if len(parts) == 1:
-        return replace(parts[0], damaged=damaged, filler=filler + parts[0].filler)
-
-    def column(name: str) -> Any:
-        return np.concatenate([getattr(p, name) for p in parts])
-
-    bipredicted, slices = column("bipredicted"), column("slices")
-    late_slices, late = 0, False
-    before = 0
-    for p in parts:
-        if before:
-            slices[before - 1] += p.late_slices
-            bipredicted[before - 1] |= p.late_bipredicted
-        else:
-            late_slices += p.late_slices
-            late = late or p.late_bipredicted
-        before += len(p.first)
-    changes = tuple(change for p in parts for change in p.changes)
-    return Pictures(
-        column("first"), column("join"), bipredicted, column("scan"), column("parity"), column("motion"),
-        column("anchor"), slices, changes, damaged, filler + sum(p.filler for p in parts), late_slices, late,
-    )  # fmt: skip
 
 
 def _escapes(samples: Samples, at: Column, size: Column) -> Column:
@@ -406,15 +285,11 @@ def _escapes(samples: Samples, at: Column, size: Column) -> Column:
 
 def _slice_starts(samples: Samples, at: Column, size: Column) -> tuple[Column, Column, Column]:
     """first_mb_in_slice, slice_type (0 to 4; -1: none such) and pic_parameter_set_id of slices (7.3.3)."""
-    start = words(samples.data, at + 1)
-    if (short := size < 1 + _WINDOW).any():
-        start[short] &= ~np.uint64(0) << (8 * (1 + _WINDOW - size[short])).astype(np.uint64)
-    first, used = _golomb(start, np.zeros(len(start), np.uint64))
-    kind, used = _golomb(start, used)
-    pps, _ = _golomb(start, used)
-    window = start.astype(">u8").view(np.uint8).reshape(-1, _WINDOW)
-    escaped = (window[:, :-2] == 0) & (window[:, 1:-1] == 0) & (window[:, 2:] == 3)
-    for n in np.flatnonzero(escaped.any(axis=1)).tolist():
+    start, escaped = windows(samples, at + 1, size - 1)
+    first, used = golomb(start, np.zeros(len(start), np.uint64))
+    kind, used = golomb(start, used)
+    pps, _ = golomb(start, used)
+    for n in escaped.tolist():
         first[n], kind[n], pps[n] = _slice_start(
             bytes(memoryview(samples.data)[int(at[n]) : int(at[n]) + min(int(size[n]), 24)])
         )
@@ -422,18 +297,9 @@ def _slice_starts(samples: Samples, at: Column, size: Column) -> tuple[Column, C
     return first, np.where(kind >= 0, kind % 5, -1), pps
 
 
-def _golomb(start: Words, used: Words) -> tuple[Column, Words]:
-    """ue(v) (9.1) behind ``used`` bits of 64-bit words; and the bits used then. Longer than 41 bits: nonsense, no error."""
-    shifted = start << np.minimum(used, np.uint64(63))
-    # 53 bits fit a float exactly, so its exponent counts the leading zeros
-    zeros = np.minimum(53 - np.frexp((shifted >> np.uint64(11)).astype(np.float64))[1], 20).astype(np.uint64)
-    value = (shifted >> (np.uint64(63) - np.uint64(2) * zeros)).astype(np.int64) - 1
-    return value, used + np.uint64(2) * zeros + np.uint64(1)
-
-
 def _slice_start(nal: bytes) -> tuple[int, int, int]:
     """The same for one slice with emulation prevention bytes at its start."""
-    bits = BitReader(syntax.unescape(nal[1:]))
+    bits = BitReader(unescape(nal[1:]))
     try:
         return bits.ue(), bits.ue(), bits.ue()
     except BitstreamError:
@@ -444,25 +310,20 @@ def _slice_start(nal: bytes) -> tuple[int, int, int]:
 
 
 def _declare(sps: syntax.Sps, pps: syntax.Pps | None, projection: str) -> Declared:
-    size = f"{sps.width}x{sps.height}"
-    values: dict[str, Scalar] = {
-        "video.profile": sps.profile, "video.level": sps.level, "video.size": size, "video.width": sps.width,
-        "video.height": sps.height, "video.chroma": _CHROMA[sps.chroma_format], "video.bit_depth": sps.bit_depth,
-        "video.reference_frames": sps.reference_frames, "video.coded_size": f"{sps.coded_width}x{sps.coded_height}",
+    values = shape.describe(
+        (sps.width, sps.height),
+        (sps.coded_width, sps.coded_height),
+        sps.sample_aspect,
+        sps.chroma_format,
+        sps.bit_depth,
+    )
+    values |= {
+        "video.profile": sps.profile, "video.level": sps.level, "video.reference_frames": sps.reference_frames,
         "video.projection": projection,
     }  # fmt: skip
-    if sps.sample_aspect:
-        values["video.sample_aspect"] = _ratio(*sps.sample_aspect)
-    across, down = sps.sample_aspect or (1, 1)
-    values["video.display_aspect"] = _ratio(sps.width * across, sps.height * down)
     if pps is not None:
         values["video.entropy"] = "cabac" if pps.cabac else "cavlc"
     values |= colour.describe(sps.primaries, sps.transfer, sps.matrix, sps.full_range)
     hrd = sps.nal_hrd or sps.vcl_hrd
     promise = Promise(hrd.bitrate, hrd.cbr, hrd.cpb_size) if hrd else None
-    return Declared(values, sps.frame_rate, promise, f"{size} {sps.profile}")
-
-
-def _ratio(across: int, down: int) -> str:
-    shared = math.gcd(across, down) or 1
-    return f"{across // shared}:{down // shared}"
+    return Declared(values, sps.frame_rate, promise, f"{values['video.size']} {sps.profile}")

@@ -5,12 +5,11 @@ Only headers are read; of a slice at most its first 40 bytes. Clause and table n
 
 from __future__ import annotations
 
-import re
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from fractions import Fraction
 
-from direkt.codec.bits import BitReader, BitstreamError
+from direkt.codec.bits import BitReader, BitstreamError, unescape
 from direkt.media import Buffer
 
 # Table 7-1
@@ -123,29 +122,6 @@ class SliceHeader:
     forgets: bool = False  # all pictures before it become unused for reference (memory_management_control_operation 5)
 
 
-def unescape(data: Buffer) -> bytes:
-    """A NAL unit's payload without its emulation prevention bytes (7.4.1.1)."""
-    data = bytes(data)
-    if b"\x00\x00\x03" not in data:
-        return data
-    out = bytearray()
-    start = 0
-    while (at := data.find(b"\x00\x00\x03", start)) >= 0:
-        out += data[start : at + 2]
-        start = at + 3
-    return bytes(out + data[start:])
-
-
-_NEEDS_ESCAPE = re.compile(rb"\x00\x00(?=[\x00-\x03])")
-
-
-def escape(rbsp: bytes) -> bytes:
-    """``rbsp`` (which ends in its trailing bits) with emulation prevention bytes (7.4.1.1)."""
-    if b"\x00\x00" not in rbsp:
-        return rbsp
-    return _NEEDS_ESCAPE.sub(b"\x00\x00\x03", rbsp)
-
-
 def _scaling_list(bits: BitReader, size: int) -> None:
     last = following = 8
     for _ in range(size):
@@ -173,7 +149,7 @@ def _hrd(bits: BitReader) -> Hrd:
 
 
 # Table E-1
-_SAMPLE_ASPECTS = (
+SAMPLE_ASPECTS = (
     None, (1, 1), (12, 11), (10, 11), (16, 11), (40, 33), (24, 11), (20, 11), (32, 11), (80, 33), (18, 11), (15, 11),
     (64, 33), (160, 99), (4, 3), (3, 2), (2, 1),
 )  # fmt: skip
@@ -187,8 +163,8 @@ def _vui(bits: BitReader) -> dict[str, object]:
         if idc == 255:
             width, height = bits.u(16), bits.u(16)
             out["sample_aspect"] = (width, height) if width and height else None
-        elif idc < len(_SAMPLE_ASPECTS):
-            out["sample_aspect"] = _SAMPLE_ASPECTS[idc]
+        elif idc < len(SAMPLE_ASPECTS):
+            out["sample_aspect"] = SAMPLE_ASPECTS[idc]
     if bits.flag():  # overscan_info_present_flag
         bits.u(1)
     if bits.flag():  # video_signal_type_present_flag
@@ -364,9 +340,12 @@ def _forgets(bits: BitReader) -> bool:
     return False
 
 
-def parse_sei(nal: Buffer) -> Iterator[tuple[int, bytes]]:
-    """Type and payload of each SEI message (7.3.2.3) in a NAL unit; stops quietly at one that is cut."""
-    data = unescape(nal[1:4096])
+def parse_sei(nal: Buffer, header: int = 1) -> Iterator[tuple[int, bytes]]:
+    """Type and payload of each SEI message (7.3.2.3) in a NAL unit, whose header has ``header`` bytes (H.265: 2).
+
+    Stops quietly at one that is cut.
+    """
+    data = unescape(nal[header:4096])
     at = 0
     while at + 2 <= len(data) and data[at:] != b"\x80":
         numbers = []
@@ -435,11 +414,41 @@ def parse_avc_config(data: Buffer) -> AvcConfig:
     return AvcConfig(data[1], data[2], data[3], (data[4] & 3) + 1, sets[0], sets[1])
 
 
-def build_avc_config(sps: bytes, pps: bytes) -> bytes:
+def build_avc_config(sps: bytes, *pps: bytes) -> bytes:
     """An AVCDecoderConfigurationRecord with four-byte lengths (ISO/IEC 14496-15, 5.3.3.1)."""
     record = bytes([1, sps[1], sps[2], sps[3], 0xFF, 0xE1]) + len(sps).to_bytes(2, "big") + sps
-    record += b"\x01" + len(pps).to_bytes(2, "big") + pps
+    record += bytes([len(pps)]) + b"".join(len(unit).to_bytes(2, "big") + unit for unit in pps)
     if sps[1] in (100, 110, 122, 144):
         parsed = parse_sps(sps)
         record += bytes([0xFC | parsed.chroma_format, 0xF8 | (parsed.bit_depth - 8), 0xF8 | (parsed.bit_depth - 8), 0])
     return record
+
+
+def key_of_set(unit: bytes) -> tuple[int, int] | None:
+    """Type and number of a parameter set; None for one that cannot be read."""
+    try:
+        parsed = parse_sps(unit) if unit[0] & 31 == SPS else parse_pps(unit)
+    except (BitstreamError, IndexError):
+        return None
+    return unit[0] & 31, parsed.id
+
+
+def configuration_of(sets: Iterable[bytes]) -> bytes:
+    """The record of these parameter sets; empty where some are missing. Of several sequence sets, the latest counts."""
+    units = [unit.rstrip(b"\0") for unit in sets]
+    sps = [unit for unit in units if unit[0] & 31 == SPS]
+    pps = [unit for unit in units if unit[0] & 31 == PPS]
+    return build_avc_config(sps[-1], *pps) if sps and pps else b""
+
+
+def reorder_of(unit: bytes) -> int | None:
+    """Of a sequence set, how many pictures may come before one that is shown earlier; None where it does not say."""
+    if not unit or unit[0] & 31 != SPS:
+        return None
+    try:
+        sps = parse_sps(unit)
+    except BitstreamError:
+        return None
+    if sps.order_type == 2 or sps.profile_idc == 66:  # 8.2.1.3, A.2.1
+        return 0
+    return sps.max_reorder

@@ -33,7 +33,7 @@ class Codec:
 
 _ROWS = (
     Codec("h264", "video", "H.264", "h264", (b"avc1", b"avc3"), (7,), (0x21,), b"avcC", in_units=True),
-    Codec("h265", "video", "H.265", "", (b"hvc1", b"hev1"), (12,), (0x23,), b"hvcC", in_units=True),
+    Codec("h265", "video", "H.265", "h265", (b"hvc1", b"hev1"), (12,), (0x23,), b"hvcC", in_units=True),
     Codec("av1", "video", "AV1", "", (b"av01",), record=b"av1C"),
     Codec("vp9", "video", "VP9", "", (b"vp09",), record=b"vpcC"),
     Codec("vp8", "video", "VP8", "", (b"vp08",), record=b"vpcC"),

@@ -17,8 +17,8 @@ import random
 from dataclasses import dataclass, field
 from fractions import Fraction
 
-from direkt.codec import h264, h264_syntax
-from direkt.codec.bits import BitstreamError, pack, se, stop, u, ue
+from direkt.codec import h264
+from direkt.codec.bits import BitstreamError, escape, pack, se, stop, u, ue
 
 _QP = 28  # luma: LevelScale 256, so one DC level is one code value (8.5.10)
 _CHROMA_QP_OFFSET = -6  # chroma at QP 22: the same for chroma DC (8.5.11)
@@ -234,7 +234,7 @@ class TestCard:
         digits += ue(self._columns - 1) + ue(self._rows - 1) + "1" + "1"
         right, bottom = (self._columns * 16 - s.width) // 2, (self._rows * 16 - s.height) // 2
         digits += "1" + ue(0) + ue(right) + ue(0) + ue(bottom) if right or bottom else "0"
-        return b"\x67" + h264_syntax.escape(stop(digits + "1" + self._vui()))
+        return b"\x67" + escape(stop(digits + "1" + self._vui()))
 
     def _vui(self) -> str:
         """vui_parameters(), E.1.1."""
@@ -263,7 +263,7 @@ class TestCard:
     def _write_pps(self) -> bytes:
         digits = ue(0) + ue(0) + "0" + "0" + ue(0) + ue(0) + ue(0) + "0" + "00" + se(_QP - 26) + se(0)
         digits += se(_CHROMA_QP_OFFSET) + "1" + "0" + "0"
-        return b"\x68" + h264_syntax.escape(stop(digits))
+        return b"\x68" + escape(stop(digits))
 
     # Pictures
 
@@ -277,7 +277,7 @@ class TestCard:
 
     def _slice(self, keyframe: bool, digits: str, tail: bytes | None = None) -> bytes:
         body = stop(digits) if tail is None else tail
-        return (b"\x65" if keyframe else b"\x41") + h264_syntax.escape(body)
+        return (b"\x65" if keyframe else b"\x41") + escape(body)
 
     def _card_slice(self, keyframe: bool) -> bytes:
         index = self._index
@@ -327,7 +327,7 @@ class TestCard:
         ticks = 2 * (self._since_keyframe if not keyframe else min(self._index, s.keyframe_interval))
         payload = pack(u(ticks, _HRD_BITS) + u(0, _HRD_BITS))
         messages += bytes([1, len(payload)]) + payload
-        return b"\x06" + h264_syntax.escape(messages + b"\x80")
+        return b"\x06" + escape(messages + b"\x80")
 
     def next(self) -> CodedPicture:
         """The next picture. Keyframes carry their parameter sets."""

@@ -14,7 +14,7 @@ from direkt import parameters
 from direkt.codec.bits import BitstreamError
 from direkt.measure.audio import AudioMeter
 from direkt.measure.video import VideoMeter
-from direkt.media import Break, Claims, Format, MediaEvent, Odd, Samples, Track
+from direkt.media import Break, Claims, Delivery, Format, MediaEvent, Odd, Samples, Track
 from direkt.parameters import Measured, Value, Values, measured
 
 _MOST_REMARKS = 20
@@ -60,6 +60,7 @@ class Meter:
         self._claims: dict[str, Claims] = {}
         self._broken: Break | None = None
         self._pace = _Pace()
+        self._delivered: dict[Track, Delivery] = {}
         self._starts: dict[Track, int | None] = {}  # presentation time in front of which nothing is shown
 
     def remark(self, text: str) -> None:
@@ -82,6 +83,8 @@ class Meter:
             self._claims[event.source] = event
         elif isinstance(event, Odd):
             self.remark(event.text)
+        elif isinstance(event, Delivery):
+            self._delivered[event.track] = event
         else:
             self._broken = event
 
@@ -178,7 +181,10 @@ class Meter:
         if video is not None and audio is not None and video.clock.first is not None and audio.clock.first is not None:
             offset = self._first(audio) - self._first(video)
             found["stream.av_offset"] = measured("stream.av_offset", float(offset * 1000))
-        drift = audio.drift() if audio is not None else None
+        told = self._delivered.get("audio")
+        drift = told.drift if told is not None else None
+        if drift is None and audio is not None and not self._delivered:
+            drift = audio.drift()
         if drift is not None:
             found["stream.av_drift"] = measured("stream.av_drift", drift)
         if meters:
@@ -189,9 +195,23 @@ class Meter:
             note = ", ".join(f"{count} {what}" for count, what in counts if count)
             state = "backward" if backward else "jump" if jumps else "repeated" if repeated else "clean"
             found["stream.timestamps"] = Measured(state, note=note)
+        if self._delivered:
+            self._packets(found)
         pace = self._pace.value()
         if pace is not None:
             found["stream.pace"] = measured("stream.pace", pace)
+
+    def _packets(self, found: Found) -> None:
+        """How the packets came."""
+        each = self._delivered.values()
+        sent = sum(d.packets + d.lost for d in each)
+        for name, count in (
+            ("lost", sum(d.lost for d in each)), ("doubled", sum(d.doubled for d in each)),
+            ("reordered", sum(d.reordered for d in each)),
+        ):  # fmt: skip
+            note = f"{count / sent:.2%} of {sent}" if count and sent else ""
+            found[f"stream.packets_{name}"] = Measured(count, note=note)
+        found["stream.packet_jitter"] = measured("stream.packet_jitter", max(d.jitter for d in each) * 1000)
 
     def _first(self, meter: VideoMeter | AudioMeter) -> Fraction:
         """When a track is first presented, in s."""

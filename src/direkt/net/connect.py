@@ -11,9 +11,9 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass
 from enum import StrEnum
+from typing import Protocol
 
 from direkt.errors import NoAnswer, os_words, tls_words
-from direkt.protocol.address import ServerAddress
 
 STEPS = ("name", "tcp", "tls")
 _MOST_PLACES = 4  # addresses of a host that are tried
@@ -52,8 +52,24 @@ class Connection:
                 await self.writer.wait_closed()
 
 
+class Place(Protocol):
+    """Where a connection leads."""
+
+    @property
+    def host(self) -> str:
+        """Name or IP address."""
+
+    @property
+    def port(self) -> int:
+        """Of TCP."""
+
+    @property
+    def tls(self) -> bool:
+        """Whether TLS is wanted."""
+
+
 async def connect(
-    address: ServerAddress, limit: float, tls: ssl.SSLContext | None, step: Callable[[str, float], None]
+    address: Place, limit: float, tls: ssl.SSLContext | None, step: Callable[[str, float], None]
 ) -> Connection:  # fmt: skip
     """A connection; each step may take ``limit`` s, and ``step`` is told its name and seconds.
 
@@ -90,7 +106,7 @@ async def connect(
 _Place = tuple[socket.AddressFamily, tuple[str, int] | tuple[str, int, int, int] | tuple[int, bytes]]
 
 
-async def _resolve(address: ServerAddress, limit: float) -> list[_Place]:
+async def _resolve(address: Place, limit: float) -> list[_Place]:
     loop = asyncio.get_running_loop()
     try:
         async with asyncio.timeout(limit):
@@ -104,7 +120,7 @@ async def _resolve(address: ServerAddress, limit: float) -> list[_Place]:
         raise ConnectError(Obstacle.NAME, detail) from None
 
 
-async def _tcp(address: ServerAddress, places: list[_Place], limit: float) -> socket.socket:
+async def _tcp(address: Place, places: list[_Place], limit: float) -> socket.socket:
     """The first of the host's addresses that takes a connection."""
     loop = asyncio.get_running_loop()
     worst: ConnectError | None = None

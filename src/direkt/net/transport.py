@@ -14,6 +14,7 @@ from direkt.media import MediaEvent
 from direkt.net.connect import Connection
 from direkt.protocol.address import ServerAddress
 from direkt.protocol.schemes import SCHEMES
+from direkt.protocol.source import SOURCES, SourceAddress
 from direkt.secret import Secret
 
 HANDSHAKE_LIMIT = 10.0  # s from connecting to publishing
@@ -22,6 +23,10 @@ SILENCE_LIMIT = 15.0  # s without a byte from a publisher
 
 class PublishError(NoAnswer):
     """The push cannot begin or go on; the text says why and never holds the key."""
+
+
+class FetchError(NoAnswer):
+    """A stream cannot be fetched, or ends; the text says why and never holds a login."""
 
 
 # What a receiver tells, beside media events
@@ -97,6 +102,35 @@ class Publisher(Protocol):
 
     async def close(self) -> None:
         """Ends the stream in good order, if it can."""
+
+
+class Puller(Protocol):
+    """Fetches one stream from whoever gives it out, and tells what comes from its event loop."""
+
+    async def run(self) -> None:
+        """Connects, tells Arrived and then media events, until it is cancelled. Raises FetchError."""
+
+
+class PullerFile(Protocol):
+    """What each file of a puller offers."""
+
+    def puller(
+        self, address: SourceAddress, login: tuple[str, Secret] | None, on_event: Callable[[ReceiverEvent], None], *,
+        by: str = "", exact: bool = False, tls: ssl.SSLContext | None = None,
+    ) -> Puller:  # fmt: skip
+        """A puller. ``by``: tcp or udp, where the protocol has a choice; empty: as it sees fit.
+
+        ``exact``: only what came whole is told, and sound follows picture: for handing it on rather than measuring it.
+        """
+
+
+def puller(
+    address: SourceAddress, login: tuple[str, Secret] | None, on_event: Callable[[ReceiverEvent], None], *,
+    by: str = "", exact: bool = False, tls: ssl.SSLContext | None = None,
+) -> Puller:  # fmt: skip
+    """What fetches the stream at an address."""
+    file = cast(PullerFile, importlib.import_module(f"direkt.net.{SOURCES[address.scheme].puller}"))
+    return file.puller(address, login, on_event, by=by, exact=exact, tls=tls)
 
 
 class Obstructed(Exception):

@@ -7,9 +7,11 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from fractions import Fraction
 
+from direkt.codec import g711
 from direkt.codec import h264_syntax as h264
 from direkt.codec.aac import FRAME_SAMPLES
 from direkt.codec.aac_writer import ToneWriter
+from direkt.codec.h265_card import H265Card
 from direkt.codec.testcard import CardSettings, TestCard
 from direkt.media import Claims, Format, Framing, Samples, Scalar, batch
 from direkt.net.transport import Publisher
@@ -23,6 +25,7 @@ class AudioSettings:
     channels: int
     bitrate: int  # kbit/s
     tone: bool = True  # False: silence
+    codec: str = "aac"  # or g711a, g711u
 
 
 def exact_rate(frame_rate: float) -> Fraction:
@@ -37,45 +40,60 @@ def exact_rate(frame_rate: float) -> Fraction:
 class Programme:
     """The media events of a stream in the order of their times."""
 
-    def __init__(self, video: CardSettings, audio: AudioSettings | None) -> None:
-        self.video, self.audio = video, audio
-        self._card = TestCard(video)
-        self._tone = ToneWriter(audio.sample_rate, audio.channels, audio.bitrate, tone=audio.tone) if audio else None
+    def __init__(self, video: CardSettings, audio: AudioSettings | None, codec: str = "h264") -> None:
+        self.video, self.audio, self.codec = video, audio, codec
+        self._card = H265Card(video) if codec == "h265" else TestCard(video)
+        self._tone: ToneWriter | None = None
+        self._telephone = b""
         self._pictures = self._frames = 0
         self._picture = 1 / video.frame_rate  # s
-        self._frame = Fraction(FRAME_SAMPLES, audio.sample_rate) if audio else Fraction(0)  # s
+        self._frame = Fraction(0)  # s
+        if audio is not None and audio.codec == "aac":
+            self._tone = ToneWriter(audio.sample_rate, audio.channels, audio.bitrate, tone=audio.tone)
+            self._frame = Fraction(FRAME_SAMPLES, audio.sample_rate)
+        elif audio is not None:
+            self._telephone = g711.tone_packet(audio.codec, tone=audio.tone)
+            self._frame = Fraction(g711.PACKET, 8000)
 
     def claims(self) -> Claims:
         """What the device says of its stream."""
         values: dict[str, Scalar] = {
             "video.width": self.video.width, "video.height": self.video.height,
-            "video.frame_rate": float(self.video.frame_rate), "video.codec": "h264",
+            "video.frame_rate": float(self.video.frame_rate), "video.codec": self.codec,
         }  # fmt: skip
         if self.video.bitrate:
             values["video.bitrate.mean"] = self.video.bitrate
         if self.audio:
-            values |= {"audio.codec": "aac", "audio.sample_rate": self.audio.sample_rate,
+            values |= {"audio.codec": self.audio.codec, "audio.sample_rate": self.audio.sample_rate,
                        "audio.bitrate.mean": self.audio.bitrate, "audio.channels": self.audio.channels}  # fmt: skip
         return Claims("the device", values)
 
     def formats(self) -> list[Format]:
         """How the tracks are coded. A tick is the length of a picture, or of an audio frame."""
-        record = h264.build_avc_config(self._card.sps, self._card.pps)
-        formats = [Format("video", "h264", self._picture, Framing.LENGTHS, record)]
+        card = self._card
+        record = card.configuration if isinstance(card, H265Card) else h264.build_avc_config(card.sps, card.pps)
+        formats = [Format("video", self.codec, self._picture, Framing.LENGTHS, record)]
         if self._tone is not None:
             formats.append(Format("audio", "aac", self._frame, Framing.RAW, self._tone.config))
+        elif self.audio is not None:
+            formats.append(Format("audio", self.audio.codec, self._frame, sample_rate=8000, channels=1))
         return formats
 
     def next(self) -> tuple[Fraction, Samples]:
         """The next picture or audio frame, and its time in s."""
         picture_time, frame_time = self._pictures * self._picture, self._frames * self._frame
-        if self._tone is not None and frame_time < picture_time:
+        if self.audio is not None and frame_time < picture_time:
             n, self._frames = self._frames, self._frames + 1
-            return frame_time, batch("audio", [self._tone.next()], [n], [n], [True])
+            data = self._tone.next() if self._tone is not None else self._telephone
+            return frame_time, batch("audio", [data], [n], [n], [True])
         n, self._pictures = self._pictures, self._pictures + 1
         picture = self._card.next()
-        # parameter sets travel in the configuration, as ISO/IEC 14496-15 wants it for 'avc1'
-        picture.nals = [nal for nal in picture.nals if nal[0] & 31 not in (h264.SPS, h264.PPS, h264.AUD)]
+        # parameter sets travel in the configuration, as ISO/IEC 14496-15 wants it for 'avc1' and 'hvc1'
+        left_out = (self._card.vps, self._card.sps, self._card.pps) if isinstance(self._card, H265Card) else ()
+        picture.nals = [
+            nal for nal in picture.nals
+            if nal not in left_out and (left_out or nal[0] & 31 not in (h264.SPS, h264.PPS, h264.AUD))
+        ]  # fmt: skip
         return picture_time, batch("video", [picture.length_prefixed()], [n], [n], [picture.keyframe])
 
 

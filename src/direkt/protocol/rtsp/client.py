@@ -1,0 +1,362 @@
+"""The client's end of RTSP (RFC 2326): describe, set up, play, keep alive, tear down; login and redirects.
+
+One request is out at a time, except while a stream plays. What the server sends is told as events: what it describes, that a
+medium is set up, that it plays, packets, and why it does not. A login is answered as often as the server has a new reason to ask.
+"""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from urllib.parse import urljoin, urlsplit
+
+from direkt.protocol import httpauth
+from direkt.protocol.httpauth import Challenge
+from direkt.protocol.rtsp import sdp
+from direkt.protocol.rtsp.messages import (
+    Interleaved,
+    Parser,
+    Request,
+    Response,
+    RtspError,
+    pair_of,
+    transport_of,
+    write_request,
+    write_response,
+)
+from direkt.protocol.rtsp.sdp import Medium, SdpError, SessionDescription
+from direkt.secret import Secret
+
+_MOST_LOGINS = 3  # tries of one request
+_TIMEOUT = 60.0  # s without a word after which a server drops a session (12.37)
+_AGENT = "Direkt"
+
+
+@dataclass(frozen=True, slots=True)
+class Described:
+    """What the server offers."""
+
+    description: SessionDescription
+
+
+@dataclass(frozen=True, slots=True)
+class SetUp:
+    """A medium is set up. Of the pairs, the first is RTP's, the second RTCP's."""
+
+    medium: Medium
+    channels: tuple[int, int] | None  # between the messages
+    ports: tuple[int, int] | None  # UDP ports that the server sends from; None: it does not say
+    source: str  # host that it sends from; empty: the one that is connected
+
+
+@dataclass(frozen=True, slots=True)
+class Playing:
+    """The stream begins; where each medium stands then, by its address (12.33): sequence number and time stamp."""
+
+    begins: Mapping[str, tuple[int | None, int | None]] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class Refused:
+    """The server does not do what it was asked."""
+
+    method: str
+    status: int
+    reason: str
+
+    @property
+    def text(self) -> str:
+        """The same for a person."""
+        known = {
+            401: "it does not take the login", 403: "it does not allow this login to see the stream",
+            404: "it has no stream at this address", 453: "its line is full: too many watch already",
+            454: "it has forgotten the session", 461: "it does not send by this transport",
+            503: "it is busy: too many watch already, or it is still starting",
+        }  # fmt: skip
+        said = f"{self.status} {self.reason}".strip()
+        return f"{known[self.status]} ({said})" if self.status in known else f"it answers {said} to {self.method}"
+
+
+@dataclass(frozen=True, slots=True)
+class LoginWanted:
+    """It wants a login, and there is none; or the one there is was refused."""
+
+    refused: bool
+    schemes: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Redirected:
+    """The stream is elsewhere."""
+
+    url: str
+
+
+@dataclass(frozen=True, slots=True)
+class TornDown:
+    """The server knows that it is over."""
+
+
+Event = Described | SetUp | Playing | Refused | LoginWanted | Redirected | TornDown | Interleaved
+
+
+@dataclass(slots=True)
+class _Pending:
+    """A request that waits for its answer."""
+
+    method: str
+    url: str
+    headers: dict[str, str]
+    medium: Medium | None = None
+    logins: int = 0
+    other_way: str = ""  # the medium's address as others build it
+
+
+class ClientSession:
+    """One conversation. ``url``: ``rtsp://host[:port]/path`` without a login; ``login``: user and password."""
+
+    def __init__(
+        self, url: str, login: tuple[str, Secret] | None = None, schemes: tuple[str, ...] = ("digest", "basic")
+    ) -> None:
+        self.url = url
+        self._login, self._schemes = login, schemes
+        self._base = url if urlsplit(url).path else url + "/"
+        self._parser = Parser()
+        self._out = bytearray()
+        self._sequence = 0
+        self._pending: dict[int, _Pending] = {}
+        self._challenge: Challenge | None = None
+        self._used = 0  # times that its nonce was used
+        self._session = ""
+        self._aggregate = ""
+        self._methods: set[str] = set()
+        self.timeout = _TIMEOUT  # s
+        self.playing = False
+        self.description: SessionDescription | None = None
+
+    # Requests
+
+    def start(self) -> None:
+        """Asks what the server can do, and then what it offers."""
+        self._send(_Pending("OPTIONS", self.url, {}))
+
+    def set_up(self, medium: Medium, transport: str) -> None:
+        """Asks for a medium by the transport that a Transport header names."""
+        url, other = self._control(medium.control)
+        self._send(_Pending("SETUP", url, {"Transport": transport}, medium, other_way=other))
+
+    def play(self) -> None:
+        """Asks for all that was set up."""
+        self._send(_Pending("PLAY", self._aggregate or self._base, {"Range": "npt=0.000-"}))
+
+    def keep_alive(self) -> None:
+        """Tells the server that somebody still watches."""
+        method = "GET_PARAMETER" if "GET_PARAMETER" in self._methods or not self._methods else "OPTIONS"
+        self._send(_Pending(method, self._aggregate or self._base, {}))
+
+    def tear_down(self) -> None:
+        """Ends the stream."""
+        self.playing = False
+        if self._session:
+            self._send(_Pending("TEARDOWN", self._aggregate or self._base, {}))
+
+    def _control(self, control: str) -> tuple[str, str]:
+        """A medium's address (C.1.1), and how those build it who mean it otherwise: beside the base rather than below it."""
+        base = self._base
+        if not control or control == "*":
+            return base, ""
+        if "://" in control:
+            return control, ""
+        below = f"{base.rstrip('/')}/{control.lstrip('/')}"
+        beside = urljoin(base, control)
+        return below, beside if beside != below else ""
+
+    def _send(self, pending: _Pending) -> None:
+        self._sequence += 1
+        self._pending[self._sequence] = pending
+        headers = {"CSeq": str(self._sequence), "User-Agent": _AGENT, **pending.headers}
+        if pending.method == "DESCRIBE":
+            headers["Accept"] = "application/sdp"
+        if self._session and pending.method not in ("OPTIONS", "DESCRIBE"):
+            headers["Session"] = self._session
+        if self._challenge is not None and self._login is not None:
+            headers["Authorization"] = self._authorization(self._challenge, self._login, pending)
+        self._out += write_request(pending.method, pending.url, headers)
+
+    def _authorization(self, challenge: Challenge, login: tuple[str, Secret], pending: _Pending) -> str:
+        user, password = login
+        if challenge.scheme == "basic":
+            return httpauth.basic(user, password.reveal())
+        self._used += 1
+        return httpauth.digest(
+            challenge,
+            user,
+            password.reveal(),
+            pending.method,
+            pending.url,
+            count=self._used,
+            client_nonce=secrets.token_hex(8),
+        )
+
+    # Bytes
+
+    def data_to_send(self) -> bytes:
+        """What is to go out."""
+        data = bytes(self._out)
+        self._out.clear()
+        return data
+
+    def send_packet(self, packet: bytes) -> None:
+        """A packet between the messages, as interleave() makes it."""
+        self._out += packet
+
+    def receive_data(self, data: bytes) -> None:
+        """What came in."""
+        self._parser.receive_data(data)
+
+    @property
+    def passed_over(self) -> int:
+        """Bytes that belonged to nothing."""
+        return self._parser.passed_over
+
+    def next_event(self) -> Event | None:
+        """The next thing that happened; None when more bytes are needed. Raises RtspError."""
+        while (message := self._parser.next_message()) is not None:
+            if isinstance(message, Interleaved):
+                return message
+            event = self._asked(message) if isinstance(message, Request) else self._answered(message)
+            if event is not None:
+                return event
+        return None
+
+    def _asked(self, request: Request) -> Event | None:
+        """Servers ask too: whether we are there, or that we go elsewhere (10.10)."""
+        number = {"CSeq": request.headers.get("cseq", "0")}
+        if request.method == "REDIRECT" and "location" in request.headers:
+            self._out += write_response(200, "OK", number)
+            return Redirected(request.headers["location"])
+        if request.method in ("OPTIONS", "GET_PARAMETER", "SET_PARAMETER"):
+            self._out += write_response(200, "OK", number)
+        elif request.method == "TEARDOWN":
+            self._out += write_response(200, "OK", number)
+            self.playing = False
+            return TornDown()
+        else:
+            self._out += write_response(501, "Not Implemented", number)
+        return None
+
+    def _answered(self, response: Response) -> Event | None:
+        number = response.headers.get("cseq", "").strip()
+        key = int(number) if number.isascii() and number.isdigit() and len(number) < 10 else -1
+        if key not in self._pending:
+            # some servers leave the number out or send another: then the oldest request is meant
+            key = min(self._pending, default=-1)
+        pending = self._pending.pop(key, None)
+        if pending is None:
+            return None
+        status = response.status
+        if status == 100:
+            self._pending[key] = pending
+            return None
+        if status == 401:
+            return self._log_in(response, pending)
+        if 300 <= status < 400 and "location" in response.headers:
+            return Redirected(urljoin(self.url, response.headers["location"]))
+        if 200 <= status < 300:
+            return self._granted(response, pending)
+        if pending.method == "OPTIONS" and not self._session:  # not every camera knows it
+            self._send(_Pending("DESCRIBE", self.url, {}))
+            return None
+        if pending.method == "SETUP" and pending.other_way and status in (400, 404, 454, 459):
+            self._send(_Pending("SETUP", pending.other_way, pending.headers, pending.medium))
+            return None
+        if pending.method in ("GET_PARAMETER", "OPTIONS") and status in (400, 405, 451, 501, 551):
+            self._methods = (self._methods or {"OPTIONS"}) - {"GET_PARAMETER"}
+            return None  # it heard us, that is enough
+        if pending.method == "TEARDOWN":
+            return TornDown()
+        return Refused(pending.method, status, response.reason)
+
+    def _log_in(self, response: Response, pending: _Pending) -> Event | None:
+        offered = httpauth.parse_challenges(response.challenges)
+        chosen = httpauth.choose(offered, self._schemes)
+        names = tuple(dict.fromkeys(challenge.text for challenge in offered))
+        if self._login is None or chosen is None:
+            return LoginWanted(False, names)
+        old, self._challenge = self._challenge, chosen
+        again = old is not None and pending.logins > 0 and not chosen.stale
+        if again or pending.logins >= _MOST_LOGINS:
+            return LoginWanted(True, names)
+        self._used = 0
+        pending.logins += 1
+        self._send(pending)
+        return None
+
+    def _granted(self, response: Response, pending: _Pending) -> Event | None:
+        headers = response.headers
+        if pending.method == "OPTIONS":
+            self._methods |= {word.strip().upper() for word in headers.get("public", "").split(",") if word.strip()}
+            if self.description is None and not any(p.method == "DESCRIBE" for p in self._pending.values()):
+                self._send(_Pending("DESCRIBE", self.url, {}))
+            return None
+        if pending.method == "DESCRIBE":
+            return self._described(response)
+        if pending.method == "SETUP":
+            return self._is_set_up(response, pending)
+        if pending.method == "PLAY":
+            self.playing = True
+            return Playing(_begins(headers.get("rtp-info", "")))
+        return TornDown() if pending.method == "TEARDOWN" else None
+
+    def _described(self, response: Response) -> Event:
+        base = response.headers.get("content-base") or response.headers.get("content-location") or self._base
+        try:
+            description = sdp.parse(response.body.decode("utf-8", "replace"))
+        except SdpError as error:
+            raise RtspError(str(error)) from None
+        # what a camera behind a router calls itself may be an address that leads nowhere
+        self._base = _moved(urljoin(self.url, base), self.url)
+        if description.control not in ("", "*"):
+            self._aggregate = _moved(self._control(description.control)[0], self.url)
+        self.description = description
+        return Described(description)
+
+    def _is_set_up(self, response: Response, pending: _Pending) -> Event:
+        session, _, more = response.headers.get("session", "").partition(";")
+        if session.strip():
+            self._session = session.strip()
+        name, _, seconds = more.partition("=")
+        if name.strip().lower() == "timeout":
+            number = seconds.split(";")[0].strip()
+            if number.isascii() and number.isdigit() and 0 < int(number[:6]) < 86400:
+                self.timeout = float(number[:6])
+        parts = transport_of(response.headers.get("transport", "") or pending.headers["Transport"])
+        channels = pair_of(parts.get("interleaved", "")) if "interleaved" in parts else None
+        if channels is None and parts.get("", "").endswith("/TCP"):
+            channels = pair_of(transport_of(pending.headers["Transport"]).get("interleaved", ""))
+        ports = pair_of(parts.get("server_port", "")) if channels is None else None
+        assert pending.medium is not None
+        return SetUp(pending.medium, channels, ports, parts.get("source", ""))
+
+
+def _moved(url: str, reached: str) -> str:
+    """``url`` at the host and port at which the server was reached."""
+    if "://" not in url:
+        return url
+    there, here = urlsplit(url), urlsplit(reached)
+    return there._replace(scheme=here.scheme, netloc=here.netloc).geturl()
+
+
+def _begins(header: str) -> dict[str, tuple[int | None, int | None]]:
+    """An RTP-Info header (12.33)."""
+    out: dict[str, tuple[int | None, int | None]] = {}
+    for part in header.split(",url=") if header else []:
+        url, *rest = part.removeprefix("url=").split(";")
+        told: dict[str, int] = {}
+        for word in rest:
+            name, _, value = word.strip().partition("=")
+            if value.isascii() and value.isdigit():
+                told[name.lower()] = int(value[:12]) & 0xFFFFFFFF
+        out[url.strip().strip('"')] = (told.get("seq"), told.get("rtptime"))
+    return out

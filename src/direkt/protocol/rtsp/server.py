@@ -1,0 +1,100 @@
+"""The server's end of RTSP (RFC 2326): one connection's requests as events, and their answers."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from direkt.protocol.rtsp.messages import (
+    Interleaved,
+    Parser,
+    Request,
+    Response,
+    interleave,
+    pair_of,
+    transport_of,
+    write_response,
+)
+
+METHODS = ("OPTIONS", "DESCRIBE", "SETUP", "PLAY", "PAUSE", "GET_PARAMETER", "TEARDOWN")
+_REASONS = {
+    200: "OK", 301: "Moved Permanently", 302: "Moved Temporarily", 400: "Bad Request", 401: "Unauthorized",
+    404: "Not Found", 405: "Method Not Allowed", 453: "Not Enough Bandwidth", 454: "Session Not Found",
+    455: "Method Not Valid in This State", 461: "Unsupported Transport", 503: "Service Unavailable",
+}  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Offer:
+    """A transport that a client asks for."""
+
+    channels: tuple[int, int] | None  # between the messages
+    ports: tuple[int, int] | None  # of its own, by UDP
+
+
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """A request that was admitted; answer it with ServerSession.answer()."""
+
+    request: Request
+    offer: Offer | None = None  # of SETUP
+
+
+class ServerSession:
+    """One connection. ``refuse``: the WWW-Authenticate headers that a request is refused with; none: it is admitted."""
+
+    def __init__(self, refuse: Callable[[Request], tuple[str, ...]]) -> None:
+        self._refuse = refuse
+        self._parser = Parser()
+        self._out = bytearray()
+        self.session = ""  # its number, once something is set up
+
+    def receive_data(self, data: bytes) -> None:
+        """What came in."""
+        self._parser.receive_data(data)
+
+    def data_to_send(self) -> bytes:
+        """What is to go out."""
+        data = bytes(self._out)
+        self._out.clear()
+        return data
+
+    def next_event(self) -> Asked | Interleaved | None:
+        """The next request, or packet of the client. Raises RtspError."""
+        while (message := self._parser.next_message()) is not None:
+            if isinstance(message, Interleaved):
+                return message
+            if isinstance(message, Response):
+                continue
+            challenges = self._refuse(message)
+            if challenges:
+                self.answer(message, 401, challenges=challenges)
+                continue
+            if message.method == "OPTIONS":
+                self.answer(message, 200, {"Public": ", ".join(METHODS)})
+            elif message.method == "SETUP":
+                parts = transport_of(message.headers.get("transport", ""))
+                ports = pair_of(parts.get("client_port", "")) if "/TCP" not in parts.get("", "") else None
+                return Asked(message, Offer(pair_of(parts.get("interleaved", "")), ports))
+            elif message.method in METHODS:
+                return Asked(message)
+            else:
+                self.answer(message, 405, {"Allow": ", ".join(METHODS)})
+        return None
+
+    def answer(
+        self, request: Request, status: int, headers: dict[str, str] | None = None, body: bytes = b"", *,
+        challenges: tuple[str, ...] = (),
+    ) -> None:  # fmt: skip
+        """The answer to a request."""
+        told = {"CSeq": request.headers.get("cseq", "0")}
+        if self.session and request.method not in ("OPTIONS", "DESCRIBE"):
+            told["Session"] = self.session
+        data = write_response(status, _REASONS.get(status, "Error"), told | (headers or {}), body)
+        for challenge in challenges:
+            data = data.replace(b"\r\n\r\n", f"\r\nWWW-Authenticate: {challenge}\r\n\r\n".encode(), 1)
+        self._out += data
+
+    def send_packet(self, channel: int, packet: bytes) -> None:
+        """A packet between the messages."""
+        self._out += interleave(channel, packet)
