@@ -91,6 +91,7 @@ class FeedEntry(Strict):
     channel: str = "main"
     slot: int = Field(default=1, ge=1)
     weight: float = Field(default=1, gt=0)  # its share when feeds compete for the uplink
+    carry: bool = False  # this machine fetches the device's stream and pushes it on
     start: str | None = None  # when it goes on air, in local time: 2026-07-03 09:00
 
     @field_validator("start")

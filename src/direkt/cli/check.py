@@ -1,4 +1,4 @@
-"""direkt check: measure and judge a recording."""
+"""direkt check: measure and judge a recording, or the stream that a device gives out."""
 
 from __future__ import annotations
 
@@ -19,16 +19,48 @@ if TYPE_CHECKING:
     from direkt.measure.meter import Measurement
 
 
-@click.command()
-@click.argument("source", metavar="FILE", type=click.Path(path_type=Path))
-@click.option("--sheet", "sheet_name", metavar="NAME|FILE", help="Judge against this sheet.")
-@options.report_option
-@options.json_option
-def check(source: Path, sheet_name: str | None, report: Path | None, as_json: bool) -> ExitCode:
-    """Measure a recording and judge it against a sheet.
+_SECONDS = 10.0
 
-    Every value is measured on the stream itself; where the file's own claims differ, that is shown.
+
+@click.command()
+@click.argument("source", metavar="FILE|URL", required=False)
+@click.option("--sheet", "sheet_name", metavar="NAME|FILE", help="Judge against this sheet.")
+@click.option(
+    "--feed", "feed_name", metavar="FEED",
+    help="Fetch the stream of this feed's device and channel; judge it by the feed's sheet, beside what the device says.",
+)  # fmt: skip
+@options.time_option("--for", "seconds", default=_SECONDS, help="How long to fetch a stream.")
+@click.option("--by", type=click.Choice(["tcp", "udp"]), help="RTSP: how packets come [default: tcp, or else udp].")
+@click.option("--login", "login_ref", metavar="REF", help="User:password, as env:NAME or file:PATH#NAME.")
+@options.report_option
+@options.rig_option
+@options.json_option
+def check(
+    source: str | None, sheet_name: str | None, feed_name: str | None, seconds: float, by: str | None, login_ref: str | None,
+    report: Path | None, rig_path: Path | None, as_json: bool,
+) -> ExitCode:  # fmt: skip
+    """Measure a recording, or the stream that a device gives out, and judge it against a sheet.
+
+    Every value is measured on the stream itself; where the file's own claims differ, that is shown. Of an address that
+    begins with rtsp:// or rtmp://, the stream is fetched and measured: is it the camera, or is it the push? Its login
+    stands in the address, comes by --login, or is that of the rig's device at this address.
     """
+    from direkt.protocol.source import is_source
+
+    if feed_name is not None or (source is not None and is_source(source)):
+        from direkt.cli.check_source import check_source
+
+        if feed_name is not None and (source is not None or sheet_name is not None or login_ref is not None):
+            raise UnusableInput("--feed brings its own address, sheet and login: name nothing else with it")
+        return check_source(source, sheet_name, feed_name, seconds, by or "", login_ref, report, rig_path, as_json)
+    if source is None:
+        raise click.UsageError("Missing argument 'FILE|URL': a recording, or the address of a stream.")
+    if by is not None or login_ref is not None:
+        raise UnusableInput("--by and --login go with the address of a stream, not with a file")
+    return _check_file(Path(source), sheet_name, report, as_json)
+
+
+def _check_file(source: Path, sheet_name: str | None, report: Path | None, as_json: bool) -> ExitCode:
     sheet = None
     if sheet_name is not None:
         from direkt.destination import library
@@ -91,8 +123,8 @@ def _document(source: Path, sheet: Sheet | None, measurement: Measurement, judge
 
         findings, verdict = judging.findings_json(judgement, sheet)
     return {
-        "schema": "direkt.check/1", "source": str(source), "sheet": sheet.id if sheet else None,
-        **measuring.measurement_json(measurement), "findings": findings, "verdict": verdict,
+        "schema": "direkt.check/1", "source": str(source), "sheet": sheet.id if sheet else None, "feed": None, "set": None,
+        "ended": None, **measuring.measurement_json(measurement), "findings": findings, "verdict": verdict,
     }  # fmt: skip
 
 

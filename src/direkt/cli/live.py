@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 from types import TracebackType
 from typing import TYPE_CHECKING
 
@@ -27,6 +28,15 @@ _LINE_EVERY = 5  # s between lines where there is no terminal
 _MOST_OFF = 12  # findings shown while it runs
 _MOST_REFUSALS = 4
 
+
+@dataclass(frozen=True, slots=True)
+class Words:
+    """What the states of a stream are called."""
+
+    waiting: str = "waiting for the push"
+    idle: str = "nobody pushes"
+
+
 Judge = Callable[["Measurement"], Judgement]
 
 
@@ -34,8 +44,10 @@ class View:
     """Shows a rehearsal; a context manager, so that the terminal is left in order."""
 
     def __init__(
-        self, out: Console, rehearsal: Rehearsal, judge: Judge, sheet: Sheet | None, seconds: float | None
-    ) -> None:
+        self, out: Console, rehearsal: Rehearsal, judge: Judge, sheet: Sheet | None, seconds: float | None,
+        words: Words | None = None,
+    ) -> None:  # fmt: skip
+        self._words = words or Words()
         self._out, self._rehearsal, self._judge, self._sheet, self._seconds = out, rehearsal, judge, sheet, seconds
         self._live = Live(console=out, auto_refresh=False, transient=True) if out.is_terminal else None
         self._told = -1
@@ -64,7 +76,7 @@ class View:
     def _line(self, elapsed: float) -> str:
         r = self._rehearsal
         found = r.snapshot().found
-        parts = [f"{clock(elapsed)}  {'receiving' if r.peer else 'nobody pushes'}"]
+        parts = [f"{clock(elapsed)}  {'receiving' if r.peer else self._words.idle}"]
         for name, label in (
             ("stream.pace", "pace "), ("video.size", ""), ("video.frame_rate", ""), ("video.bitrate.mean", ""),
             ("video.keyframe_interval.max", "keyframes "), ("audio.codec", ""), ("audio.bitrate.mean", ""),
@@ -78,11 +90,11 @@ class View:
     def _picture(self, now: float, waited: float, limit: float) -> RenderableType:
         r = self._rehearsal
         if r.first is None:
-            waiting = f"[yellow]waiting for the push[/]  {clock(waited)} of {clock(limit)}"
+            waiting = f"[yellow]{self._words.waiting}[/]  {clock(waited)} of {clock(limit)}"
             return Group(Text.from_markup(waiting), *refusal_lines(r.refusals))
         measurement = r.snapshot()
         until = f" of {clock(self._seconds)}" if self._seconds else ""
-        where = f"[green]● receiving[/] from {escape(r.peer)}" if r.peer else "[bold red]○ nobody pushes[/]"
+        where = f"[green]● receiving[/] from {escape(r.peer)}" if r.peer else f"[bold red]○ {self._words.idle}[/]"
         head = Text.from_markup(f"[bold]{clock(r.elapsed(now))}[/]{until}  {where}")
         return Group(head, self._facts(measurement), *self._off(measurement), *refusal_lines(r.refusals))
 

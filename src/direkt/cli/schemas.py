@@ -60,8 +60,11 @@ class CheckJson(MeasurementJson):
     """direkt check."""
 
     schema: Literal["direkt.check/1"]
-    source: str
+    source: str  # a file, or the address of a stream without its login
     sheet: str | None
+    feed: str | None
+    set: dict[str, Value] | None  # what the feed's device says
+    ended: str | None  # why a stream ended before its time
     findings: list[FindingJson]
     verdict: str | None  # None: nothing was asked
 

@@ -6,6 +6,7 @@ nothing before a first password is set, and it takes the login in the way it was
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
 import datetime
 import io
@@ -16,11 +17,14 @@ from urllib.parse import quote
 
 from direkt.codec.testcard import CardSettings
 from direkt.protocol import soap, tree
+from direkt.protocol.rtsp import messages as rtsp_messages
 from direkt.protocol.tree import Element
 from direkt.sim import onvif
 from direkt.sim.beacon import Beacon
 from direkt.sim.onvif import Fault
-from direkt.sim.push import AudioSettings, exact_rate
+from direkt.sim.photographs import Photographs
+from direkt.sim.push import AudioSettings, Programme, exact_rate
+from direkt.sim.rtsp import RtspServer, Show
 from direkt.sim.unit import Target, Unit
 from direkt.sim.web import Faults, Request, Response
 
@@ -126,6 +130,7 @@ class Camera(Unit):
         self.bounds = (0, 0, *make.sensor)
         self.calls: list[str] = []  # what was asked, for tests
         self.beacon = Beacon(self.told)
+        self.rtsp = RtspServer(self.show, self._rtsp_challenges, name=self.name)
 
     def start(self) -> None:
         """Switches on, and answers probes. Raises OSError."""
@@ -137,6 +142,17 @@ class Camera(Unit):
         """Switches off."""
         self.beacon.stop()
         super().stop()
+
+    def open_ports(self) -> None:
+        """Its streams too are at the port that they had before. Raises OSError."""
+        super().open_ports()
+        asyncio.run_coroutine_threadsafe(self.rtsp.start(self.host, self.rtsp.port), self._loop).result(5)
+
+    def close_ports(self) -> None:
+        """Whoever fetches a stream is cut off."""
+        with contextlib.suppress(RuntimeError, TimeoutError):
+            asyncio.run_coroutine_threadsafe(self.rtsp.stop(), self._loop).result(5)
+        super().close_ports()
 
     def told(self) -> tuple[list[str], list[str]] | None:
         """Scopes and addresses; nothing while it restarts."""
@@ -165,17 +181,39 @@ class Camera(Unit):
         raise NotImplementedError
 
     def programme(self, token: str) -> tuple[CardSettings, AudioSettings | None]:
-        """What a stream carries."""
+        """What a stream carries, the same when it is pushed and when it is fetched."""
         stream = self.streams[token]
         coder = stream.coder
+        profile = "main" if coder.codec == "H265" else coder.profile.lower()
         card = CardSettings(
-            *coder.size, exact_rate(coder.rate) if coder.rate else Fraction(25), coder.gov, coder.profile.lower(), coder.bitrate,
+            *coder.size, exact_rate(coder.rate) if coder.rate else Fraction(25), coder.gov, profile, coder.bitrate,
             "cbr" if coder.constant else "vbr",
         )  # fmt: skip
-        if not stream.sound or self.sound.codec != "AAC":
+        if not stream.sound:
             return card, None
-        rate = _AAC_RATES.get(self.sound.rate, 48000)
-        return card, AudioSettings(rate, 2, self.sound.bitrate, tone=not self.faults.mute)
+        tone = not self.faults.mute
+        if self.sound.codec == "AAC":
+            rate = _AAC_RATES.get(self.sound.rate, 48000)
+            return card, AudioSettings(rate, 2, self.sound.bitrate, tone=tone)
+        return card, AudioSettings(8000, 1, 64, tone=tone, codec="g711u")
+
+    def show(self, path: str) -> Show | None:
+        """What it gives out at a path: that of a profile."""
+        token = path.strip("/").partition("?")[0]
+        if token not in self.streams:
+            return None
+        with self._lock:
+            video, audio = self.programme(token)
+            codec = self.streams[token].coder.codec
+        if codec == "JPEG":
+            return Photographs(self.jpeg, video.frame_rate)
+        return Programme(video, audio, {"H265": "h265"}.get(codec, "h264"))
+
+    def _rtsp_challenges(self, asked: rtsp_messages.Request) -> tuple[str, ...]:
+        if asked.method == "OPTIONS" or not self.login.page_schemes:
+            return ()
+        right, stale = self.login.check(Request(asked.method, asked.url, "", asked.headers, asked.body))
+        return () if right else tuple(value for _, value in self.login.challenges(stale=stale))
 
     # Who may ask
 

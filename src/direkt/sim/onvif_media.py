@@ -302,7 +302,7 @@ def _media_uri(address: str) -> str:
 
 def _stream(camera: Camera, body: Element, base: str) -> str:
     host = base.partition("://")[2].rpartition(":")[0]
-    address = f"rtsp://{host}:554/{_profile(camera, body).token}"
+    address = f"rtsp://{host}:{camera.rtsp.port}/{_profile(camera, body).token}"
     if tree.namespace(body) == SPACES["tr2"]:
         return tag("tr2:Uri", address)
     return tag("trt:MediaUri", _media_uri(address))

@@ -10,7 +10,9 @@ from dataclasses import replace
 from urllib.parse import parse_qs, urlsplit
 
 from direkt.codec.bits import BitstreamError
+from direkt.codec.testcard import CardSettings
 from direkt.sim.camera import Camera, Coder, Make, Offer, SoundOffer, Stream
+from direkt.sim.push import AudioSettings
 from direkt.sim.unit import Target
 from direkt.sim.web import Faults, Request, Response
 
@@ -69,12 +71,17 @@ class Osier(Camera):
         if self.streams[self.push_stream].coder.codec != "H264":
             raise BitstreamError("RTMP carries H.264 only")
         video, audio = self.programme(self.push_stream)
+        return Target(server, key, video, audio if audio is None or audio.codec == "aac" else None)
+
+    def programme(self, token: str) -> tuple[CardSettings, AudioSettings | None]:
+        """What the stream is set to; the adaptive mode has its way with it."""
+        video, audio = super().programme(token)
         if self.adaptive:
             video = replace(
                 video, keyframe_interval=min(video.keyframe_interval * 4, 600), bitrate=max(300, (video.bitrate or 0) // 2),
                 rate_control="vbr",
             )  # fmt: skip
-        return Target(server, key, video, audio)
+        return video, audio
 
     def page(self, request: Request) -> Response:
         """``/unit/push`` in lines of name=value; changes come as a form."""

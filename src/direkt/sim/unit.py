@@ -82,14 +82,26 @@ class Unit(ABC):
 
     def start(self) -> None:
         """Switches on. Raises OSError when the port is taken."""
-        self.web.open()
         self._thread.start()
+        try:
+            self.open_ports()
+        except OSError:
+            self._loop.call_soon_threadsafe(self._loop.stop)
+            raise
+
+    def open_ports(self) -> None:
+        """Its page is there, after being switched on or restarted. Raises OSError."""
+        self.web.open()
+
+    def close_ports(self) -> None:
+        """Its page goes, to restart or to be switched off."""
+        self.web.close()
 
     def stop(self) -> None:
         """Switches off: the push ends in good order, the port closes."""
         self._stopping = True
         self.end_push()
-        self.web.close()
+        self.close_ports()
         self._loop.call_soon_threadsafe(self._loop.stop)
         self._thread.join(5)
 
@@ -119,7 +131,7 @@ class Unit(ABC):
     def _restart(self) -> None:
         time.sleep(0.1)  # lets the answer out
         self.end_push()
-        self.web.close()
+        self.close_ports()
         if self.faults.never_returns:
             return
         time.sleep(RESTART_SECONDS)
@@ -130,7 +142,7 @@ class Unit(ABC):
             if self._stopping:
                 return
             try:
-                self.web.open()
+                self.open_ports()
                 return
             except OSError:
                 time.sleep(0.1)

@@ -9,6 +9,9 @@ from direkt.destination.model import Sheet
 from direkt.destination.references import Sources
 from direkt.device.model import Channel, DeviceState, Driver, Slot
 from direkt.errors import UnusableInput
+from direkt.protocol import source
+from direkt.protocol.address import AddressError
+from direkt.protocol.source import SourceAddress
 from direkt.rig import DestinationEntry, FeedEntry, Rig
 from direkt.secret import Secret
 
@@ -69,3 +72,16 @@ def look_up(rig: Rig, name: str | None, sources: Sources) -> FeedParts:
     feed = rig.feed_name(name)
     entry, _, destination = rig.feed(feed)
     return FeedParts(rig, feed, entry, destination, rig.sheet(destination), rig.driver(entry.device, sources))
+
+
+def source_of(feed: FeedParts, channel: Channel) -> SourceAddress:
+    """Where the feed's device gives out the channel itself. Raises UnusableInput where its driver does not know."""
+    try:
+        if channel.stream:
+            return source.parse(channel.stream)[0]
+    except AddressError as error:
+        raise UnusableInput(f"{feed.device} tells an address for channel {channel.name!r} that cannot be used: {error}") from None
+    raise UnusableInput(
+        f"{feed.device}: its driver knows no address at which channel {channel.name!r} can be fetched; "
+        "try the one in its handbook: direkt check rtsp://HOST/PATH"
+    )

@@ -58,6 +58,8 @@ def describe(format: Format, payload_type: int, style: Style) -> Encoding:
             "indexdeltalength": "3", "config": format.configuration.hex(),
         }  # fmt: skip
         return Encoding(payload_type, "MPEG4-GENERIC", clock, channels, said)
+    if format.codec == "mjpeg":
+        return Encoding(26, "JPEG", _VIDEO_CLOCK, 1)
     names = {"g711u": "PCMU", "g711a": "PCMA"}
     return Encoding({"g711u": 0, "g711a": 8}[format.codec], names[format.codec], 8000, 1)
 
@@ -116,10 +118,34 @@ class Sender:
             yield from self._pictures(units)
         elif self.encoding.name == "MPEG4-GENERIC":
             yield from self._sections(data)
+        elif self.encoding.name == "JPEG":
+            yield from self._photograph(data)
         elif self.encoding.name == "MP4A-LATM":
             yield from self._cut(b"\xff" * (len(data) // 255) + bytes([len(data) % 255]) + data)
         else:
             yield data
+
+    def _photograph(self, data: bytes) -> Iterator[bytes]:
+        """RFC 2435: the scan in pieces, behind the frame's size and, in front of the first, its quantisation tables."""
+        tables, size, at = b"", b"", 2
+        while data[at + 1] != 0xDA:  # up to the start of the scan
+            length = int.from_bytes(data[at + 2 : at + 4], "big")
+            if data[at + 1] == 0xDB:
+                body = data[at + 4 : at + 2 + length]
+                tables += b"".join(body[n + 1 : n + 65] for n in range(0, len(body), 65))
+            elif data[at + 1] == 0xC0:
+                height, width = (int.from_bytes(data[n : n + 2], "big") for n in (at + 5, at + 7))
+                size = bytes([-(-width // 8), -(-height // 8)])
+            at += 2 + length
+        scan = data[at + 2 + int.from_bytes(data[at + 2 : at + 4], "big") : -2]
+        room = self._style.largest - 8
+        front = b"\0\0" + len(tables).to_bytes(2, "big") + tables
+        begin = 0
+        while begin < len(scan):
+            part = scan[begin : begin + room - (0 if begin else len(front))]
+            # type 1: 4:2:0; Q 255: the tables are sent
+            yield bytes([0]) + begin.to_bytes(3, "big") + b"\x01\xff" + size + (b"" if begin else front) + part
+            begin += len(part)
 
     def _cut(self, data: bytes) -> Iterator[bytes]:
         for at in range(0, len(data), self._style.largest):
