@@ -18,7 +18,7 @@ from direkt.device import library as drivers
 from direkt.device.model import Driver
 from direkt.documents import DocumentError, Problem, Strict
 from direkt.errors import UnusableInput
-from direkt.protocol import address
+from direkt.protocol import address, source
 from direkt.protocol.schemes import SPOKEN
 from direkt.secret import Secret
 from direkt.trust import content_of
@@ -92,7 +92,19 @@ class FeedEntry(Strict):
     slot: int = Field(default=1, ge=1)
     weight: float = Field(default=1, gt=0)  # its share when feeds compete for the uplink
     carry: bool = False  # this machine fetches the device's stream and pushes it on
+    source: str | None = (
+        None  # where the device gives the channel out, where its driver does not know: rtsp://host/path
+    )
     start: str | None = None  # when it goes on air, in local time: 2026-07-03 09:00
+
+    @field_validator("source")
+    @classmethod
+    def _source(cls, value: str | None) -> str | None:
+        if value is not None:
+            _, login = source.parse(value)
+            if login is not None:
+                raise ValueError("the address holds a login; put a reference under the device's 'login'")
+        return value
 
     @field_validator("start")
     @classmethod

@@ -35,6 +35,7 @@ class Words:
 
     waiting: str = "waiting for the push"
     idle: str = "nobody pushes"
+    busy: str = "receiving from"
 
 
 Judge = Callable[["Measurement"], Judgement]
@@ -76,7 +77,7 @@ class View:
     def _line(self, elapsed: float) -> str:
         r = self._rehearsal
         found = r.snapshot().found
-        parts = [f"{clock(elapsed)}  {'receiving' if r.peer else self._words.idle}"]
+        parts = [f"{clock(elapsed)}  {self._words.busy.partition(' ')[0] if r.peer else self._words.idle}"]
         for name, label in (
             ("stream.pace", "pace "), ("video.size", ""), ("video.frame_rate", ""), ("video.bitrate.mean", ""),
             ("video.keyframe_interval.max", "keyframes "), ("audio.codec", ""), ("audio.bitrate.mean", ""),
@@ -94,7 +95,7 @@ class View:
             return Group(Text.from_markup(waiting), *refusal_lines(r.refusals))
         measurement = r.snapshot()
         until = f" of {clock(self._seconds)}" if self._seconds else ""
-        where = f"[green]● receiving[/] from {escape(r.peer)}" if r.peer else f"[bold red]○ {self._words.idle}[/]"
+        where = f"[green]● {self._words.busy}[/] {escape(r.peer)}" if r.peer else f"[bold red]○ {self._words.idle}[/]"
         head = Text.from_markup(f"[bold]{clock(r.elapsed(now))}[/]{until}  {where}")
         return Group(head, self._facts(measurement), *self._off(measurement), *refusal_lines(r.refusals))
 

@@ -27,12 +27,22 @@ if TYPE_CHECKING:
 @click.option(
     "--rehearse", metavar="ADDRESS", help="on: push to this receiver (see direkt catch) instead of the platform."
 )
+@click.option(
+    "--for", "seconds", type=options.Seconds(), metavar="TIME",
+    help="on, of a carried feed: end this long after the push began; otherwise at Ctrl-C.",
+)  # fmt: skip
+@click.option("--by", type=click.Choice(["tcp", "udp"]), help="on, of a carried feed: how the camera sends.")
+@options.report_option
 @options.rig_option
 @options.json_option
-def push(action: str, feed: str | None, rehearse: str | None, rig_path: Path | None, as_json: bool) -> ExitCode:
+def push(
+    action: str, feed: str | None, rehearse: str | None, seconds: float | None, by: str | None, report: Path | None,
+    rig_path: Path | None, as_json: bool,
+) -> ExitCode:  # fmt: skip
     """Start, stop or look at the push of FEED's device.
 
-    'on' first makes sure that the push slot holds the right server address, key and channel.
+    'on' first makes sure that the push slot holds the right server address, key and channel. A feed with 'carry: true'
+    is carried by this machine: 'on' fetches the camera's stream and pushes it on until Ctrl-C, or until 'push off'.
     """
     from direkt.device.model import PushState
     from direkt.work import feeds
@@ -45,6 +55,16 @@ def push(action: str, feed: str | None, rehearse: str | None, rig_path: Path | N
     left = unfinished.tell(rig, feed=feed)
     parts = feeds.look_up(rig, feed, sources)
     try:
+        if parts.entry.carry:
+            from direkt.cli import push_carried
+
+            if action == "on":
+                return push_carried.start(parts, sources, rehearse, seconds, by or "", report, left, as_json=as_json)
+            return (push_carried.stop if action == "off" else push_carried.look)(parts, left, as_json=as_json)
+        if seconds is not None or by is not None or report is not None:
+            raise UnusableInput(
+                f"--for, --by and --report go with a feed that is carried; {parts.name} is pushed by its device"
+            )
         if action == "on":
             found = _start(parts, sources, rehearse)
         elif action == "off":
@@ -101,7 +121,7 @@ def _start(feed: FeedParts, sources: Sources, server: str | None) -> Look | None
 def _document(feed: FeedParts, found: Look, left: list[UnfinishedJson]) -> PushJson:
     return {
         "schema": "direkt.push/1", "feed": feed.name, "device": feed.device, **slot_json(found.slot),
-        "restart_needed": found.restart_needed, "unfinished": left,
+        "carried": False, "restart_needed": found.restart_needed, "sent": None, "unfinished": left,
     }  # fmt: skip
 
 

@@ -24,14 +24,14 @@ _ALL = 1000
 
 def print_received(
     out: Console, rehearsal: Rehearsal, measurement: Measurement, judgement: Judgement, sheet: Sheet | None, *,
-    with_set: bool,
+    with_set: bool, word: str = "received",
 ) -> None:  # fmt: skip
     """Everything that was seen, what to do about it, and the verdict."""
     for line in live.refusal_lines(rehearsal.refusals, _ALL):
         out.print(line)
     if rehearsal.more_refusals:
         out.print(f"[yellow]! turned away[/]  {rehearsal.more_refusals} more connections")
-    out.print(f"[bold]received {show_measured('stream.duration', measurement.found.get('stream.duration'))}[/]")
+    out.print(f"[bold]{word} {show_measured('stream.duration', measurement.found.get('stream.duration'))}[/]")
     measuring.print_measured(out, measurement.found, {finding.parameter for finding in judgement.findings})
     judging.print_findings(out, judgement, with_set=with_set)
     measuring.print_side_notes(out, measurement)

@@ -48,7 +48,8 @@ def rehearse(
 
     Opens a receiver where the device can reach it, points the device's push slot at it, starts the push, measures it,
     stops it, points the slot back, and reads the slot to prove that it is back. Ctrl-C at any moment does the same. The
-    destination's key is not used: the rehearsal has one of its own.
+    destination's key is not used: the rehearsal has one of its own. Of a feed that is carried, the device's stream is fetched
+    and pushed to this machine by itself.
     """
     from direkt.work import feeds
 
@@ -78,10 +79,23 @@ class _Run:
         from direkt.work import rehearse as work
         from direkt.work.steps import drive
 
-        job = work.rehearse(
-            self.feed, options.sources(self.feed.rig), options.SystemClock(), seconds=self.seconds, tls=tls, port=port, keep=self.keep,
-            overwrite=overwrite, replace=replace,
-        )  # fmt: skip
+        feed, sources, clock = self.feed, options.sources(self.feed.rig), options.SystemClock()
+        if feed.entry.carry:
+            job = work.rehearse_carried(
+                feed, sources, clock, seconds=self.seconds, tls=tls, port=port, keep=self.keep, overwrite=overwrite
+            )
+        else:
+            job = work.rehearse(
+                feed,
+                sources,
+                clock,
+                seconds=self.seconds,
+                tls=tls,
+                port=port,
+                keep=self.keep,
+                overwrite=overwrite,
+                replace=replace,
+            )
         try:
             done = drive(job, self._on_event)
         finally:
@@ -110,7 +124,7 @@ class _Run:
             device, where = escape(self.feed.device), escape(event.server or "nothing, as before")
             words = {
                 Phase.OPEN: f"receiving at [bold]{where}[/]", Phase.POINT: f"pointing {device} at it",
-                Phase.START: f"starting the push of {device}", Phase.STOP: f"stopping the push of {device}",
+                Phase.START: f"carrying the stream of {device}" if self.feed.entry.carry else f"starting the push of {device}", Phase.STOP: f"stopping the push of {device}",
                 Phase.BACK: f"pointing {device} back at {where}",
             }  # fmt: skip
             self.out.print(words[event.phase], soft_wrap=True)
@@ -130,11 +144,11 @@ class _Run:
     def _finish(self, done: Rehearsed) -> ExitCode:
         from direkt.cli import judgement as judging
         from direkt.cli.received import print_received
-        from direkt.judge import judge_sent
+        from direkt.work import carry
 
         rehearsal = done.reception.rehearsal
         measurement = rehearsal.snapshot()
-        judgement = judge_sent(self.feed.sheet, measurement.found, done.set, done.source_rate)
+        judgement = carry.judge(self.feed, measurement, done.set, done.source_rate, silent=done.silent)
         came = rehearsal.first is not None
         document = self._document(done, measurement, judgement)
         if self.as_json:
@@ -156,7 +170,9 @@ class _Run:
 
     def _print_put_back(self, done: Rehearsed) -> None:
         back, device = done.put_back, self.feed.device
-        if back.proven:
+        if done.carried:
+            self.out.print(f"[green]✓ untouched[/]  {escape(device)} was only asked for its stream")
+        elif back.proven:
             where = back.server or "no address, as before"
             detail = f" ({escape(back.detail)})" if back.detail else ""
             self.out.print(

@@ -246,7 +246,9 @@ class PushJson(SlotJson):
     schema: Literal["direkt.push/1"]
     feed: str
     device: str
+    carried: bool  # this machine fetches the stream and pushes it on
     restart_needed: bool
+    sent: ReceivedJson | None  # of a carried feed, at its end: what was sent, measured and judged
     unfinished: list[UnfinishedJson]
 
 

@@ -18,7 +18,7 @@ from dataclasses import dataclass, field
 from direkt.errors import os_words
 from direkt.media import Track
 from direkt.net.connect import ConnectError, Connection, connect
-from direkt.net.transport import Arrived, FetchError, Left, ReceiverEvent
+from direkt.net.transport import Arrived, FetchError, Left, LoginRefused, ReceiverEvent
 from direkt.protocol.address import AddressError
 from direkt.protocol.rtp import formats
 from direkt.protocol.rtp.stream import Stream
@@ -45,6 +45,7 @@ SILENCE_LIMIT = 15.0  # s without a packet
 _REDIRECTS = 5
 _READ = 1 << 17  # bytes
 _BATCH = 0.2  # s that samples wait to be handed on together
+_AT_ONCE = 0.04  # the same, where they are handed on to others
 _UDP_BUFFER = 4 << 20  # bytes that the system keeps for us
 _UDP_WAIT = 0.25  # s that a missing packet is waited for
 _PORTS = range(50000, 60000, 2)
@@ -140,9 +141,9 @@ class _Pull:
         self._any_packet = False
         self._readers: list[asyncio.AbstractEventLoop] = []
 
-    def _error(self, text: str) -> FetchError:
+    def _error(self, text: str, kind: type[FetchError] = FetchError) -> FetchError:
         known = [self._login[1]] if self._login is not None else []
-        return FetchError(f"{self._address.place}: {without(text, known)}")
+        return kind(f"{self._address.place}: {without(text, known)}")
 
     async def run(self) -> None:
         try:
@@ -278,14 +279,12 @@ class _Pull:
         if isinstance(event, LoginWanted):
             kinds = f" ({', '.join(event.schemes)})" if event.schemes else ""
             if event.refused:
-                raise self._error(
-                    f"it refuses the login{kinds}: check user and password; after a few wrong ones it may lock"
-                )
-            if self._login is not None:
-                raise self._error(f"it wants a login of a kind that cannot be given here{kinds}")
-            raise self._error(
-                f"it wants a login{kinds}: give one with --login REFERENCE, in the address, or name the rig's device"
-            )
+                text = f"it refuses the login{kinds}: check user and password; after a few wrong ones it may lock"
+            elif self._login is not None:
+                text = f"it wants a login of a kind that cannot be given here{kinds}"
+            else:
+                text = f"it wants a login{kinds}: give one with --login REFERENCE, in the address, or name the rig's device"
+            raise self._error(text, LoginRefused)
         if isinstance(event, Refused):
             if event.method == "SETUP" and event.status == _UNSUPPORTED:
                 raise _OtherTransport
@@ -349,7 +348,7 @@ class _Pull:
         kept_alive = time.monotonic()
         try:
             while True:
-                done, _ = await asyncio.wait({reading}, timeout=_BATCH)
+                done, _ = await asyncio.wait({reading}, timeout=_AT_ONCE if self._exact else _BATCH)
                 self._hand_on()
                 if self._stream.ended:
                     raise self._error("it says that the stream is over")

@@ -29,6 +29,10 @@ class FetchError(NoAnswer):
     """A stream cannot be fetched, or ends; the text says why and never holds a login."""
 
 
+class LoginRefused(FetchError):
+    """It wants a login, or another one; to try again could lock the device."""
+
+
 # What a receiver tells, beside media events
 
 

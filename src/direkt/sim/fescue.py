@@ -18,7 +18,7 @@ def make() -> Make:
     return Make(
         "Meadow Works", MODEL, "1.08", (1280, 960), 25.0,
         [
-            Stream("media_profile1", "mainStream", Coder("venc1", "H264", (1280, 960), 25.0, 3072, 100, "Main"), (h264, jpeg)),
+            Stream("media_profile1", "mainStream", Coder("venc1", "H264", (1280, 960), 25.0, 3072, 100, "Main", constant=True), (h264, jpeg)),
             Stream("media_profile2", "subStream", Coder("venc2", "H264", (640, 480), 10.0, 256, 20, "Baseline"), (small,)),
         ],
         media2=False,

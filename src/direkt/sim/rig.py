@@ -18,7 +18,12 @@ from direkt.sim.unit import Unit
 from direkt.sim.web import Faults
 
 LOGIN = "operator:regatta-demo"
-KEYS = {"tarnlight": "varn~fake~sandpiper", "pontoon": "varn~fake~dipper", "plainsong": "varn~fake~wren"}
+KEYS = {
+    "tarnlight": "varn~fake~sandpiper",
+    "pontoon": "varn~fake~dipper",
+    "plainsong": "varn~fake~wren",
+    "course": "varn~fake~grebe",
+}
 NAMES = ("finish-tower", "start-pontoon", "mark-1000", "umpire-launch")
 _RIG = """\
 # The Lake Varn Regatta: made-up gear, made-up platforms.
@@ -55,6 +60,10 @@ destinations:
     sheet: plainsong-village
     server: rtmp://push.plainsong.example/village
     key: file:secrets.yaml#plainsong
+  course:                     # a third one there
+    sheet: tarnlight
+    server: rtmp://ingest.tarnlight.example/live
+    key: file:secrets.yaml#course
 feeds:
   finish:
     device: finish-tower
@@ -67,6 +76,10 @@ feeds:
   launch:
     device: umpire-launch
     destination: plainsong
+  mark:                       # this machine fetches the stream and pushes it on
+    device: mark-1000
+    destination: course
+    carry: true
 uplink:
   mbit_s: 26
   reserve_percent: 30

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import ssl
 import threading
 import time
 from abc import ABC, abstractmethod
@@ -12,6 +11,7 @@ from dataclasses import dataclass
 
 from direkt.codec.bits import BitstreamError
 from direkt.codec.testcard import CardSettings
+from direkt.net import certificates
 from direkt.net.transport import PublishError, transport
 from direkt.protocol import address
 from direkt.protocol.address import AddressError
@@ -184,7 +184,7 @@ class Unit(ABC):
                 with self._lock:
                     target = self.target()
                 server = address.parse(target.server)
-                publisher = transport(server.scheme).publisher(server, Secret(target.key), tls=_unchecked())
+                publisher = transport(server.scheme).publisher(server, Secret(target.key), tls=certificates.unchecked())
                 await push(publisher, Programme(target.video, target.audio), self._progress)
             except (PublishError, AddressError, BitstreamError) as error:
                 with self._lock:
@@ -194,11 +194,3 @@ class Unit(ABC):
     def _progress(self, sent: int) -> None:
         self.sent = sent
         self.push_state, self.push_message = "pushing", ""
-
-
-def _unchecked() -> ssl.SSLContext:
-    """The unit takes any certificate, as many encoders do."""
-    context = ssl.create_default_context()
-    context.check_hostname = False
-    context.verify_mode = ssl.CERT_NONE
-    return context

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from direkt.work.reception import Reception
@@ -36,14 +37,21 @@ class Caught:
 CatchEvent = Listening | Tick
 
 
-def receive(reception: Reception, clock: Clock, *, wait: float, seconds: float | None) -> Job[Tick, None]:
-    """Measures what comes until ``seconds`` after the push began (None: for ever), or when none came in ``wait`` s."""
+def receive(
+    reception: Reception, clock: Clock, *, wait: float, seconds: float | None, failed: Callable[[], str] = lambda: ""
+) -> Job[Tick, None]:
+    """Measures what comes until ``seconds`` after the push began (None: for ever), or when none came in ``wait`` s.
+
+    ``failed``: why nothing will come any more; empty: it may.
+    """
     begin = clock.now()
     while True:
         clock.sleep(TICK)
         reception.poll()
         now, rehearsal = clock.now(), reception.rehearsal
         yield Tick(now, now - begin)
+        if failed():
+            return
         if rehearsal.first is None and now - begin > wait:
             return
         if seconds is not None and rehearsal.first is not None and rehearsal.elapsed(now) >= seconds:

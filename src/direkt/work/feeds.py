@@ -74,14 +74,20 @@ def look_up(rig: Rig, name: str | None, sources: Sources) -> FeedParts:
     return FeedParts(rig, feed, entry, destination, rig.sheet(destination), rig.driver(entry.device, sources))
 
 
-def source_of(feed: FeedParts, channel: Channel) -> SourceAddress:
-    """Where the feed's device gives out the channel itself. Raises UnusableInput where its driver does not know."""
+def source_of(feed: FeedParts, channel: Channel | None) -> SourceAddress:
+    """Where the feed's device gives out the channel itself: what the rig says, or else the device.
+
+    Raises UnusableInput where neither knows.
+    """
+    told = feed.entry.source or (channel.stream if channel is not None else "")
+    if not told:
+        raise UnusableInput(
+            f"{feed.device}: its driver knows no address at which channel {feed.entry.channel!r} can be fetched; find it in the "
+            f"handbook, try it (direkt check rtsp://HOST/PATH), and write it under feeds.{feed.name}.source"
+        )
     try:
-        if channel.stream:
-            return source.parse(channel.stream)[0]
+        return source.parse(told)[0]
     except AddressError as error:
-        raise UnusableInput(f"{feed.device} tells an address for channel {channel.name!r} that cannot be used: {error}") from None
-    raise UnusableInput(
-        f"{feed.device}: its driver knows no address at which channel {channel.name!r} can be fetched; "
-        "try the one in its handbook: direkt check rtsp://HOST/PATH"
-    )
+        raise UnusableInput(
+            f"{feed.device}: the address of channel {feed.entry.channel!r} cannot be used: {error}"
+        ) from None

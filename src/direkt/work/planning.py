@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from direkt import parameters
 from direkt.destination.model import Sheet
 from direkt.device.model import Capability, Channel, DeviceState
@@ -24,11 +26,29 @@ def plan_feed(feed: FeedParts) -> tuple[DeviceState, Channel, Plan]:
 def plan_channel(feed: FeedParts, state: DeviceState, channel: Channel) -> Plan:
     """What to change on a channel, with what was learned of its model, and the other feeds that push it."""
     known = learned.applied(channel, learned.read(feed.rig.folder), state.model, state.firmware)
+    carried = feed.entry.carry
+    sheet, notes = _carried_sheet(feed.sheet, known) if carried else (feed.sheet, ())
+    if carried:  # that it does not push by itself does not matter
+        known = replace(known, together=tuple(replace(law, push=True) for law in known.together))
     made = plan(
-        known, feed.sheet, channel.source or state.input, share_of(feed.rig, feed.name), others=_others(feed),
-        protocol=address.parse(feed.destination.server).scheme, mains=feed.rig.file.mains_hz,
+        known, sheet, channel.source or state.input, share_of(feed.rig, feed.name), others=_others(feed),
+        protocol=None if carried else address.parse(feed.destination.server).scheme, mains=feed.rig.file.mains_hz,
     )  # fmt: skip
+    if carried:
+        return _by_hand(feed, replace(made, notes=(*made.notes, *notes)))
     return _with_push(feed, state, _by_hand(feed, made))
+
+
+def _carried_sheet(sheet: Sheet, channel: Channel) -> tuple[Sheet, tuple[str, ...]]:
+    """What a carried channel has to meet: sound that it cannot give is added on the way; and what to know of that."""
+    present, codec = channel.limits.get("audio.present"), channel.limits.get("audio.codec")
+    set_codec = channel.values.get("audio.codec")
+    has_sound = present.allows("yes") if present is not None else channel.values.get("audio.present") == "yes"
+    if has_sound and (codec.allows("aac") if codec is not None else set_codec in ("aac", None)):
+        return sheet, ("this machine carries the stream: it fetches it from the device and pushes it on",)
+    rules = {name: rule for name, rule in sheet.rules.items() if not name.startswith("audio.")}
+    words = "this machine carries the stream, and adds a silent AAC track: the device has no sound that can be pushed"
+    return replace(sheet, rules=rules), (words,)
 
 
 def _by_hand(feed: FeedParts, made: Plan) -> Plan:

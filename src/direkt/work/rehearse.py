@@ -14,11 +14,12 @@ from direkt.destination.references import Sources
 from direkt.device.model import Capability, DeviceError, PushState, Slot, need
 from direkt.errors import DirektError, NoAnswer, UnusableInput, os_words
 from direkt.net import certificates, routes
-from direkt.net.transport import transport
+from direkt.net.transport import Recorder, transport
 from direkt.parameters import Values
 from direkt.protocol.address import ServerAddress
-from direkt.protocol.schemes import SCHEMES, secure
+from direkt.protocol.schemes import SCHEMES, Scheme, secure
 from direkt.secret import Secret
+from direkt.work import carry
 from direkt.work.catch import Tick, receive
 from direkt.work.feeds import FeedParts
 from direkt.work.reception import Reception, Rehearsal
@@ -26,6 +27,7 @@ from direkt.work.steps import Clock, Job
 
 START_LIMIT = 20.0  # s for the push to arrive
 _APP = "rehearsal"
+_HERE = "127.0.0.1"
 _TRIES = 3  # to put the slot back
 
 
@@ -78,6 +80,8 @@ class Rehearsed:
     source_rate: float | None = None  # fps at its input
     failure: str = ""  # why nothing was measured, where nothing was
     restart_needed: bool = False  # what the device is set to is not in force
+    carried: bool = False  # the device was only asked
+    silent: bool = False  # and silence was added
 
 
 @dataclass(frozen=True, slots=True)
@@ -106,16 +110,7 @@ def rehearse(
     scheme = secure(SCHEMES[_scheme_of(feed)].transport, tls=tls)
     host = _own_address(feed)
     key = Secret(f"{_APP}-{secrets.token_hex(8)}")
-    recorder = None
-    if keep is not None:
-        try:
-            recorder = transport(scheme.name).recorder(keep, overwrite=overwrite)
-        except FileExistsError as error:
-            raise UnusableInput(
-                f"{error.filename}: is there already; choose another name, or add --overwrite"
-            ) from None
-        except OSError as error:
-            raise UnusableInput(f"{keep}: cannot be written: {os_words(error)}") from None
+    recorder = _recorder(scheme, keep, overwrite=overwrite)
     context = certificates.make([host]).context if tls else None
     with Reception(scheme, _APP, key, recorder=recorder, tls=context) as reception:
         number = reception.open(host, port)
@@ -142,6 +137,61 @@ def rehearse(
                 _put_back(feed, former)
     rate = state.input.frame_rate if state.input is not None else None
     return Rehearsed(reception, server, put_back, interrupted, channel.full, rate, failure, state.restart_needed)
+
+
+def rehearse_carried(
+    feed: FeedParts, sources: Sources, clock: Clock, *, seconds: float, tls: bool = False, port: int = 0,
+    keep: Path | None = None, overwrite: bool = False,
+) -> Job[RehearseEvent, Rehearsed]:  # fmt: skip
+    """The same of a feed that this machine carries: the camera's stream goes through here to a receiver of our own.
+
+    The device is only asked, so nothing has to be put back. Raises UnusableInput and NoAnswer.
+    """
+    state, channel, source = carry.read(feed)
+    scheme = secure(SCHEMES[_scheme_of(feed)].transport, tls=tls)
+    key = Secret(f"{_APP}-{secrets.token_hex(8)}")
+    recorder = _recorder(scheme, keep, overwrite=overwrite)
+    certificate = certificates.make([_HERE]) if tls else None
+    with Reception(scheme, _APP, key, recorder=recorder, tls=certificate.context if certificate else None) as reception:
+        server = str(ServerAddress(scheme.name, _HERE, reception.open(_HERE, port), _APP))
+        work = carry.carrying(feed, source, sources, key, server, tls=certificates.unchecked() if tls else None)
+        yield Doing(Phase.OPEN, server)
+        yield Receiving(reception.rehearsal)
+        failure, interrupted = "", False
+        try:
+            yield Doing(Phase.START, server)
+            work.start()
+            yield from receive(reception, clock, wait=START_LIMIT, seconds=seconds, failed=lambda: work.state.fatal)
+            if reception.rehearsal.first is None:
+                state_now = work.state
+                failure = (
+                    state_now.fatal
+                    or f"{feed.device}: nothing came within {START_LIMIT:g} s; camera: {state_now.source}"
+                )
+        except KeyboardInterrupt:
+            interrupted = True
+        finally:
+            reception.poll()
+            reception.rehearsal.closing = True
+            work.close()
+    rate = state.input.frame_rate if state is not None and state.input is not None else None
+    waits = state.restart_needed if state is not None else False
+    return Rehearsed(
+        reception, server, PutBack(True, ""), interrupted, channel.full if channel is not None else None, rate, failure, waits,
+        carried=True, silent=work.state.silent,
+    )  # fmt: skip
+
+
+def _recorder(scheme: Scheme, keep: Path | None, *, overwrite: bool) -> Recorder | None:
+    """What records to ``keep``. Raises UnusableInput."""
+    if keep is None:
+        return None
+    try:
+        return transport(scheme.name).recorder(keep, overwrite=overwrite)
+    except FileExistsError as error:
+        raise UnusableInput(f"{error.filename}: is there already; choose another name, or add --overwrite") from None
+    except OSError as error:
+        raise UnusableInput(f"{keep}: cannot be written: {os_words(error)}") from None
 
 
 @contextlib.contextmanager

@@ -131,7 +131,7 @@ def write(feed: FeedParts, key: Secret, clock: Clock, terms: Terms = Terms()) ->
     """
     need(feed.driver, Capability.WRITE)
     state, channel, wanted = plan_feed(feed)
-    slot = feed.slot(state) if state.slots else None
+    slot = feed.slot(state) if state.slots and not feed.entry.carry else None
     target = Planned(wanted, channel, slot, channel.name, feed.destination.server, key if slot is not None else None)
     return (yield from _carry_out(feed, state, target, clock, terms, None))
 

@@ -75,6 +75,9 @@ class _Track:
         self.zero: int | None = None  # time stamp, extended, at which the stream's own time is 0
         self.first: Unit | None = None
         self.report: tuple[int, int, float] | None = None  # the latest: time, extended stamp, when it came
+        self.early: tuple[rtcp.SenderReport, float] | None = (
+            None  # a report that came before the first packet, and when
+        )
         self.begins: int | None = None  # time stamp of the moment at which all begin, as the server said
         self.decoding = _Decoding(encoding.clock)
         self.delivered = (-1, -1, -1)
@@ -147,6 +150,11 @@ class Stream:
         before = track.order.counts.sources, track.order.counts.restarts
         for ordered in track.order.add(found, now):
             self._hold(track, track.payload.add(ordered))
+        if track.early is not None:
+            report, at = track.early
+            track.early = None
+            if report.ssrc == track.order.ssrc:
+                track.report = (report.ntp, track.order.extended(report.timestamp), at)
         counts = track.order.counts
         if counts.sources != before[0]:
             track.report = None
@@ -165,6 +173,7 @@ class Stream:
         for report in reports:
             if isinstance(report, rtcp.SenderReport) and track.order.ssrc in (None, report.ssrc) and report.ntp:
                 if track.order.ssrc is None:
+                    track.early = (report, now)
                     continue
                 track.report = (report.ntp, track.order.extended(report.timestamp), now)
                 self._compare(now)
@@ -296,6 +305,8 @@ class Stream:
                 self._hold(track, track.payload.end())
         if not self._aligned:
             self._align(now, over=over)
+            if self._aligned:
+                self._tell_formats()
         if self._aligned:
             for track in self._tracks:
                 self._release(track)
@@ -303,6 +314,13 @@ class Stream:
             self._tell_delivery(track)
         out, self._events = self._events, []
         return out
+
+    def _tell_formats(self) -> None:
+        """Of all tracks at once, so that it is known what there is when the first samples come."""
+        for track in self._tracks:
+            if track.units:
+                track.told = track.units[0][0]
+                self._events.append(track.told)
 
     def _release(self, track: _Track) -> None:
         if not track.units:

@@ -1,0 +1,191 @@
+"""Carrying a feed: what there is to carry, the job that does it, and ending one that another process does."""
+
+from __future__ import annotations
+
+import os
+import signal
+import ssl
+from dataclasses import dataclass, replace
+
+from direkt.destination.model import Sheet
+from direkt.destination.references import Sources
+from direkt.device.model import Channel, DeviceError, DeviceState, PushState, Slot
+from direkt.errors import NoAnswer, UnusableInput, os_words
+from direkt.judge import Judgement, judge_sent
+from direkt.measure.meter import Measurement
+from direkt.parameters import Value, Values
+from direkt.protocol import address
+from direkt.protocol.source import SourceAddress
+from direkt.secret import Secret
+from direkt.store import carried
+from direkt.store.carried import AlreadyCarried, Held, Running
+from direkt.work.carrying import Carrying, Ends, State
+from direkt.work.catch import TICK, Tick
+from direkt.work.feeds import FeedParts, source_of
+from direkt.work.relay import Silence
+from direkt.work.steps import Clock, Job
+
+_SILENT = (
+    "This machine added the silence: the camera has no sound that can be pushed. A microphone and AAC would replace it."
+)
+_END_LIMIT = 12.0  # s for another process to end
+_RATES = (48000, 44100, 32000, 24000, 22050, 16000)  # Hz
+_BITRATES = (128, 160, 96, 192, 256, 64, 320, 48, 32)  # kbit/s
+
+
+@dataclass(frozen=True, slots=True)
+class Carried:
+    """The result; what was sent is in the carrying's rehearsal."""
+
+    state: State
+    interrupted: bool
+
+
+def read(feed: FeedParts) -> tuple[DeviceState | None, Channel | None, SourceAddress]:
+    """The device's state and channel, and where that is fetched; a rig that says where needs no answer of the device."""
+    try:
+        state = feed.driver.read()
+        channel = feed.channel(state)
+    except DeviceError:
+        if feed.entry.source is None:
+            raise
+        return None, None, source_of(feed, None)
+    return state, channel, source_of(feed, channel)
+
+
+def carrying(
+    feed: FeedParts, source: SourceAddress, sources: Sources, key: Secret, server: str, *, by: str = "",
+    tls: ssl.SSLContext | None = None,
+) -> Carrying:  # fmt: skip
+    """What carries the feed from ``source`` to ``server``. Raises UnusableInput."""
+    if key.reveal() in server:
+        raise UnusableInput("the address holds the stream key: give it without")
+    login = feed.rig.login(feed.rig.file.devices[feed.device], sources)
+    return Carrying(Ends(source, login, address.parse(server), key), silence_for(feed.sheet), by=by, tls=tls)
+
+
+def silence_for(sheet: Sheet) -> Silence:
+    """A silent sound track that a sheet takes."""
+
+    def choose(name: str, offers: tuple[int, ...], otherwise: int) -> int:
+        rule = sheet.rules.get(name)
+        demands = [d for d in (rule.must, rule.should) if d is not None] if rule is not None else []
+
+        def price(value: Value) -> int:
+            return sum(2 - n for n, demand in enumerate(demands) if not demand.allows(value))
+
+        best = min(offers, key=price)
+        return best if demands else otherwise
+
+    return Silence(
+        choose("audio.sample_rate", _RATES, 48000), choose("audio.channels", (2, 1), 2),
+        choose("audio.bitrate.mean", _BITRATES, 128),
+    )  # fmt: skip
+
+
+def running(feed: FeedParts) -> Running | None:
+    """Who carries the feed on this machine now."""
+    return carried.find(feed.rig.folder, feed.name)
+
+
+def refuse_twice(feed: FeedParts) -> UnusableInput:
+    """That the feed is carried already."""
+    found = running(feed)
+    who = f" by process {found.process} since {_time(found.since)}" if found is not None else ""
+    return UnusableInput(f"{feed.name} is carried already{who}: stop that with: direkt push off {feed.name}")
+
+
+def _time(stamp: str) -> str:
+    return f"{stamp[9:11]}:{stamp[11:13]}:{stamp[13:15]}"
+
+
+def carry(
+    feed: FeedParts, work: Carrying, ends: tuple[str, str], key_length: int, clock: Clock, *, seconds: float | None
+) -> Job[Tick, Carried]:
+    """Carries until ``seconds`` after the push began (None: until Ctrl-C), or until it cannot go on by itself.
+
+    ``ends``: from where and to where, as they may be shown. Raises UnusableInput where somebody carries the feed already.
+    The push is ended in good order at the end.
+    """
+    interrupted = False
+    since = clock.stamp()
+
+    def tell(held: Held, state: State) -> None:
+        held.tell(
+            Running(
+                feed=feed.name, device=feed.device, source=ends[0], server=ends[1], key_length=key_length, process=os.getpid(), since=since,
+                coming=state.source, push=state.push, pushing=state.pushing, sent=state.sent, pushes=state.pushes,
+                left_out=state.left_out,
+            )
+        )  # fmt: skip
+
+    try:
+        with carried.held(feed.rig.folder, feed.name) as held:
+            begin = told = clock.now()
+            tell(held, work.state)
+            work.start()
+            try:
+                while not work.state.fatal:
+                    clock.sleep(TICK)
+                    work.poll()
+                    now, rehearsal = clock.now(), work.rehearsal
+                    if now - told >= 1:
+                        told = now
+                        tell(held, work.state)
+                    yield Tick(now, now - begin)
+                    if seconds is not None and rehearsal.first is not None and rehearsal.elapsed(now) >= seconds:
+                        break
+            except KeyboardInterrupt:
+                interrupted = True
+            finally:
+                work.close()
+    except AlreadyCarried:
+        raise refuse_twice(feed) from None
+    except OSError as error:
+        raise UnusableInput(
+            f"{feed.rig.folder / carried.FOLDER}: what is carried cannot be noted: {os_words(error)}"
+        ) from None
+    return Carried(work.state, interrupted)
+
+
+def slot_of(feed: FeedParts, found: Running | None) -> Slot:
+    """A carried feed as though it were a push slot of the device."""
+    entry = feed.entry
+    if found is None:
+        return Slot(entry.slot, feed.destination.server, entry.channel, 0, PushState.STOPPED)
+    state = PushState.PUSHING if found.pushing else PushState.RETRYING
+    message = "" if found.pushing else f"camera: {found.coming}; platform: {found.push}"
+    return Slot(entry.slot, found.server, entry.channel, found.key_length, state, message, found.sent)
+
+
+def end(feed: FeedParts, clock: Clock) -> Running | None:
+    """Ends what another process carries, and makes sure that it has ended; None: nobody carried it. Raises NoAnswer."""
+    found = running(feed)
+    if found is None:
+        return None
+    try:
+        os.kill(found.process, signal.SIGTERM)
+    except ProcessLookupError:
+        return found
+    except PermissionError:
+        raise NoAnswer(f"{feed.name} is carried by process {found.process} of another user: end it there") from None
+    begin = clock.now()
+    while running(feed) is not None:
+        if clock.now() - begin > _END_LIMIT:
+            raise NoAnswer(
+                f"{feed.name} is still carried by process {found.process}, which does not end: kill -9 {found.process}"
+            )
+        clock.sleep(0.1)
+    return found
+
+
+def judge(
+    feed: FeedParts, measurement: Measurement, set_: Values | None, source_rate: float | None, *, silent: bool
+) -> Judgement:
+    """What was sent, held against the sheet and the device; of sound that is silence of ours, nothing is asked of the device."""
+    if not silent:
+        return judge_sent(feed.sheet, measurement.found, set_, source_rate)
+    given = {name: value for name, value in set_.items() if not name.startswith("audio.")} if set_ is not None else None
+    judgement = judge_sent(feed.sheet, measurement.found, given, source_rate)
+    findings = (replace(f, advice=_SILENT) if f.parameter == "audio.silent" else f for f in judgement.findings)
+    return replace(judgement, findings=tuple(findings))

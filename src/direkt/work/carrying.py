@@ -1,0 +1,289 @@
+"""Carrying a stream in a thread of its own: fetch it from the camera, hand it to the platform, and begin again when either goes.
+
+The thread does nothing but carry. What it sends is told to whoever polls, and measured there, as for a push that is received.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import queue
+import ssl
+import threading
+import time
+from collections import deque
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from direkt.media import Format, MediaEvent, Odd, Samples
+from direkt.net.transport import (
+    Arrived,
+    FetchError,
+    Left,
+    LoginRefused,
+    Publisher,
+    PublishError,
+    ReceiverEvent,
+    puller,
+    transport,
+)
+from direkt.protocol.address import ServerAddress
+from direkt.protocol.source import SourceAddress
+from direkt.secret import Secret
+from direkt.work.reception import Rehearsal
+from direkt.work.relay import CannotCarry, Relay, Silence
+
+_PAUSES = (1.0, 2.0, 4.0, 8.0, 10.0)  # s between tries
+_MOST_WAITING = 12 << 20  # bytes that wait to be sent: then the line is too thin
+_SOURCE_GONE = 12.0  # s without the camera after which the push is ended, to begin anew with it
+_IDLE = 0.25  # s
+_WELL = 30.0  # s that a connection lasts which was well: the next pause is a short one
+
+
+@dataclass(frozen=True, slots=True)
+class State:
+    """How a carried feed stands."""
+
+    source: str  # connecting, coming, or why not
+    push: str  # waiting, connecting, pushing, or why not
+    pushing: bool
+    sent: int  # bytes, over all connections
+    pushes: int  # that began
+    fetches: int
+    left_out: int  # pictures that the line had no room for
+    silent: bool  # the sound is silence of our own
+    fatal: str = ""  # why it ended by itself
+
+
+@dataclass(frozen=True, slots=True)
+class Ends:
+    """From where to where."""
+
+    source: SourceAddress
+    login: tuple[str, Secret] | None
+    server: ServerAddress
+    key: Secret
+
+
+class Carrying:
+    """One feed, from start() to close()."""
+
+    def __init__(
+        self,
+        ends: Ends,
+        silence: Silence,
+        *,
+        by: str = "",
+        tls: ssl.SSLContext | None = None,
+        now: Callable[[], float] = time.monotonic,
+    ) -> None:
+        self.rehearsal = Rehearsal(ends.server.scheme)
+        self._ends, self._by, self._tls, self._now = ends, by, tls, now
+        self._relay = Relay(silence)
+        self._told: queue.SimpleQueue[tuple[float, ReceiverEvent]] = queue.SimpleQueue()
+        self._waiting: deque[MediaEvent] = deque()  # from the source
+        self._waiting_bytes = 0
+        self._overflowed = False
+        self._came = asyncio.Event()
+        self._source, self._push = "connecting", "waiting for the camera"
+        self._coming = self._pushing = False
+        self._sent_before = self._pushes = self._fetches = self._left_out = 0
+        self._publisher: Publisher | None = None
+        self._fatal = ""
+        self._last_came = 0.0
+        self._loop = asyncio.new_event_loop()
+        self._task: asyncio.Task[None] | None = None
+        self._thread = threading.Thread(target=self._run, daemon=True)
+
+    # From outside
+
+    def start(self) -> None:
+        """Begins."""
+        self._thread.start()
+
+    @property
+    def state(self) -> State:
+        """How it stands now."""
+        sent = self._sent_before + (self._publisher.sent if self._publisher is not None else 0)
+        return State(
+            self._source, self._push, self._pushing, sent, self._pushes, self._fetches, self._left_out, self._relay.silent,
+            self._fatal,
+        )  # fmt: skip
+
+    def poll(self) -> None:
+        """Measures what was sent since."""
+        for _ in range(self._told.qsize()):
+            when, event = self._told.get()
+            self.rehearsal.take(event, when)
+
+    def close(self) -> None:
+        """Ends the push in good order, then the fetching, and measures the rest."""
+        self.poll()
+        self.rehearsal.closing = True
+        if self._thread.is_alive():
+            with contextlib.suppress(RuntimeError):
+                self._loop.call_soon_threadsafe(self._cancel)
+            self._thread.join(8)
+        self.poll()
+
+    def _cancel(self) -> None:
+        if self._task is not None:
+            self._task.cancel()
+
+    def _run(self) -> None:
+        asyncio.set_event_loop(self._loop)
+        self._task = self._loop.create_task(self._both())
+        with contextlib.suppress(asyncio.CancelledError):
+            self._loop.run_until_complete(self._task)
+        self._loop.close()
+
+    async def _both(self) -> None:
+        fetching = asyncio.create_task(self._fetch())
+        pushing = asyncio.create_task(self._hand_on())
+        try:
+            done, _ = await asyncio.wait({fetching, pushing}, return_when=asyncio.FIRST_COMPLETED)
+            for task in done:
+                task.result()
+        except (CannotCarry, FetchError) as error:
+            self._fatal = str(error)
+        finally:
+            for task in (pushing, fetching):
+                task.cancel()
+            await asyncio.gather(pushing, fetching, return_exceptions=True)
+
+    # The camera's side
+
+    async def _fetch(self) -> None:
+        tries = 0
+        while True:
+            self._source, began = "connecting", self._now()
+            try:
+                await puller(self._ends.source, self._ends.login, self._take, by=self._by, exact=True).run()
+                reason = "it ended"
+            except LoginRefused:
+                raise
+            except FetchError as error:
+                reason = str(error)
+            self._coming = False
+            tries = 0 if self._now() - began > _WELL else tries
+            self._source = f"{reason}; trying again"
+            await asyncio.sleep(_PAUSES[min(tries, len(_PAUSES) - 1)])
+            tries += 1
+
+    def _take(self, event: ReceiverEvent) -> None:
+        """What the puller tells, in this thread."""
+        if isinstance(event, Arrived):
+            self._source, self._coming = "coming", True
+            self._fetches += 1
+            self._waiting.append(_NEW_SOURCE)
+        elif isinstance(event, Left):
+            self._coming = False
+        elif isinstance(event, Samples):
+            self._last_came = self._now()
+            self._waiting_bytes += int(event.size.sum())
+            self._waiting.append(event)
+            if self._waiting_bytes > _MOST_WAITING:
+                self._throw_away()
+        elif isinstance(event, Format | Odd):
+            self._waiting.append(event)
+        self._came.set()
+
+    def _throw_away(self) -> None:
+        """The line does not keep up: what waits is left out, up to the next keyframe."""
+        kept = [event for event in self._waiting if not isinstance(event, Samples)]
+        self._left_out += sum(
+            len(event) for event in self._waiting if isinstance(event, Samples) and event.track == "video"
+        )
+        self._waiting = deque([*kept, _SKIPPED])
+        self._waiting_bytes = 0
+
+    # The platform's side
+
+    async def _hand_on(self) -> None:
+        tries = 0
+        while True:
+            first = await self._first()
+            began = self._now()
+            reason = await self._one_push(first)
+            tries = 0 if self._now() - began > _WELL else tries
+            self._push = f"{reason}; trying again"
+            await asyncio.sleep(_PAUSES[min(tries, len(_PAUSES) - 1)])
+            tries += 1
+
+    async def _one_push(self, first: list[MediaEvent]) -> str:
+        """One connection to the platform, from a keyframe on; why it ended."""
+        self._push, reason = "connecting", "the carrying was ended"
+        publisher = transport(self._ends.server.scheme).publisher(self._ends.server, self._ends.key, tls=self._tls)
+        self._publisher = publisher
+        try:
+            await publisher.start()
+            self._pushing, self._push = True, "pushing"
+            self._pushes += 1
+            self._tell(Arrived(self._ends.server.place))
+            reason = await self._send_all(publisher, first)
+        except PublishError as error:
+            reason = str(error)
+        finally:
+            self._sent_before += publisher.sent
+            self._publisher = None
+            if self._pushing:
+                self._pushing = False
+                self._tell(Left(self._ends.server.place, reason))
+            await publisher.close()
+        return reason
+
+    async def _first(self) -> list[MediaEvent]:
+        """What opens a connection's stream: from a keyframe on. Until then no connection is made: platforms drop idle ones."""
+        self._relay.new_connection()
+        while True:
+            out = self._relayed()
+            if any(isinstance(event, Samples) for event in out):
+                return out
+            if not self._coming:
+                self._push = "waiting for the camera"
+            await self._wait()
+
+    async def _send_all(self, publisher: Publisher, out: list[MediaEvent]) -> str:
+        """Sends until the camera is gone for too long; why it ended. Raises PublishError."""
+        while True:
+            for event in out:
+                if not isinstance(event, Odd):
+                    await publisher.send(event)
+                self._tell(event)
+            if not self._coming and self._now() - self._last_came > _SOURCE_GONE:
+                return f"the camera was gone for {_SOURCE_GONE:g} s"
+            await self._wait()
+            out = self._relayed()
+            if not out:
+                await publisher.send(_NOTHING)  # so that an end is seen
+
+    async def _wait(self) -> None:
+        with contextlib.suppress(TimeoutError):
+            async with asyncio.timeout(_IDLE):
+                await self._came.wait()
+        self._came.clear()
+
+    def _relayed(self) -> list[MediaEvent]:
+        """What is to be sent of all that waits."""
+        out: list[MediaEvent] = []
+        waiting, self._waiting, self._waiting_bytes = self._waiting, deque(), 0
+        some: list[MediaEvent] = []
+        for event in waiting:
+            if event is _NEW_SOURCE or event is _SKIPPED:
+                out += self._relay.take(some, self._now())
+                some = []
+                if event is _NEW_SOURCE:
+                    self._relay.new_source()
+                else:
+                    self._relay.skipped()
+            else:
+                some.append(event)
+        return out + self._relay.take(some, self._now())
+
+    def _tell(self, event: ReceiverEvent) -> None:
+        self._told.put((time.monotonic(), event))
+
+
+# marks between what waits
+_NEW_SOURCE, _SKIPPED = Odd("the source begins anew"), Odd("some was left out")
+_NOTHING = Odd("")
