@@ -126,12 +126,12 @@ class Examples(unittest.TestCase):
 
 # what each room may know of the others; everybody may know errors, secret, documents, files and printable
 ROOMS = {
-    "media": "", "protocol": "", "codec": "media", "container": "codec media protocol", "demand": "parameters",
+    "media": "", "protocol": "codec media", "codec": "media", "container": "codec media protocol", "demand": "parameters",
     "net": "container media protocol", "parameters": "codec protocol", "measure": "codec media parameters",
     "glossary": "codec glossary_text parameters protocol", "destination": "codec demand parameters protocol trust",
     "judge": "codec demand destination parameters", "device": "demand destination parameters protocol",
     "rig": "destination device protocol trust", "trust": "", "match": "codec demand destination device parameters protocol rig",
-    "work": "destination device match measure net parameters protocol rig store", "store": "demand device parameters", "report": "",
+    "work": "codec destination device judge match measure media net parameters protocol rig store", "store": "demand device parameters", "report": "",
     "rig_edit": "",
     "sim": "codec destination media net protocol rig",
 }  # fmt: skip

@@ -36,6 +36,7 @@ class Words:
     waiting: str = "waiting for the push"
     idle: str = "nobody pushes"
     busy: str = "receiving from"
+    status: Callable[[], str] = lambda: ""  # what goes on instead of these; empty: nothing else
 
 
 Judge = Callable[["Measurement"], Judgement]
@@ -77,7 +78,7 @@ class View:
     def _line(self, elapsed: float) -> str:
         r = self._rehearsal
         found = r.snapshot().found
-        parts = [f"{clock(elapsed)}  {self._words.busy.partition(' ')[0] if r.peer else self._words.idle}"]
+        parts = [f"{clock(elapsed)}  {self._status()}"]
         for name, label in (
             ("stream.pace", "pace "), ("video.size", ""), ("video.frame_rate", ""), ("video.bitrate.mean", ""),
             ("video.keyframe_interval.max", "keyframes "), ("audio.codec", ""), ("audio.bitrate.mean", ""),
@@ -88,6 +89,10 @@ class View:
             parts.append("no audio")
         return ", ".join(parts)
 
+    def _status(self) -> str:
+        busy = self._words.busy.partition(" ")[0] if self._rehearsal.peer else self._words.idle
+        return self._words.status() or busy
+
     def _picture(self, now: float, waited: float, limit: float) -> RenderableType:
         r = self._rehearsal
         if r.first is None:
@@ -95,7 +100,9 @@ class View:
             return Group(Text.from_markup(waiting), *refusal_lines(r.refusals))
         measurement = r.snapshot()
         until = f" of {clock(self._seconds)}" if self._seconds else ""
+        other = self._words.status()
         where = f"[green]● {self._words.busy}[/] {escape(r.peer)}" if r.peer else f"[bold red]○ {self._words.idle}[/]"
+        where = f"[bold red]○ {other}[/]" if other else where
         head = Text.from_markup(f"[bold]{clock(r.elapsed(now))}[/]{until}  {where}")
         return Group(head, self._facts(measurement), *self._off(measurement), *refusal_lines(r.refusals))
 

@@ -104,7 +104,14 @@ class _Run:
         feed = self.feed
         self.out.print(f"[bold]{escape(feed.name)}[/]  carried from {escape(ends[0])}", soft_wrap=True)
         self.out.print(f"        to {escape(ends[1])}; Ctrl-C ends it", soft_wrap=True)
-        view = View(self.out, self.carrying.rehearsal, self._judge, feed.sheet, seconds, Words(*_WORDS, "sending to"))
+        view = View(
+            self.out,
+            self.carrying.rehearsal,
+            self._judge,
+            feed.sheet,
+            seconds,
+            Words(*_WORDS, "sending to", self._status),
+        )
 
         def on_event(event: Tick) -> Answer:
             self._tell(event)
@@ -116,6 +123,16 @@ class _Run:
                 work.carry(feed, self.carrying, ends, key_length, options.SystemClock(), seconds=seconds), on_event
             )
         return self._finish(done, ends, seconds, report, left)
+
+    def _status(self) -> str:
+        state = self.carrying.state
+        return (
+            ""
+            if state.source == "coming"
+            else "the camera is gone, the push is held"
+            if state.pushing
+            else "the camera is gone"
+        )
 
     def _tell(self, event: Tick) -> None:
         """What changed on either side, a line each; what stands between two tries is no news."""

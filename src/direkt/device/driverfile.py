@@ -22,7 +22,9 @@ from direkt.device.http import Login
 from direkt.device.model import PushState
 from direkt.device.words import SettingEntry
 from direkt.documents import Document, DocumentError, Problem, Strict
+from direkt.errors import UnusableInput
 from direkt.parameters import Kind, ParameterError
+from direkt.protocol import source
 
 RequestName = Literal[
     "state", "limits", "write", "write_slot", "push_on", "push_off", "restart", "firmware", "snapshot"
@@ -80,6 +82,9 @@ class ChannelEntry(Strict):
 
     at: str = ""  # where its settings stand
     word: str | int | None = None  # what the device calls it; its name, where nothing is said
+    stream: str | None = (
+        None  # where it is given out to be fetched: a place in the answer, or scheme://{host}:port/path
+    )
 
 
 class ModeEntry(Strict):
@@ -214,6 +219,11 @@ def _wrong_places(file: DriverFile) -> Wrong:
     ]
     listed += [(["more_facts", name], place) for name, place in file.more_facts.items()]
     listed += [(["channels", name], file.channel(name).at) for name in file.channels if file.answers != "lines"]
+    listed += [
+        (["channels", name, "stream"], told)
+        for name in file.channels
+        if (told := file.channel(name).stream) and "://" not in told
+    ]
     listed += [(["modes", n], mode.at) for n, mode in enumerate(file.modes)]
     if file.slots is not None:
         s = file.slots
@@ -233,6 +243,7 @@ def _wrong(file: DriverFile) -> Wrong:
     yield from _wrong_places(file)
     yield from _wrong_requests(file)
     yield from _wrong_limits(file)
+    yield from _wrong_streams(file)
     needed: list[RequestName] = ["state"] if file.settings or file.slots or file.kind == "http" else []
     needed += ["write_slot"] if file.slots is not None else []
     for request in needed:
@@ -245,6 +256,20 @@ def _wrong(file: DriverFile) -> Wrong:
             yield ["channels"], "name at least one channel, such as main"
     if file.default_login is not None and ":" not in file.default_login:
         yield ["default_login"], "expected user:password"
+
+
+def _wrong_streams(file: DriverFile) -> Wrong:
+    """Addresses to fetch a channel at that are none."""
+    for name in file.channels:
+        told = file.channel(name).stream or ""
+        if "://" in told:
+            try:
+                _, login = source.parse(told.replace("{host}", "host"))
+            except UnusableInput as error:
+                yield ["channels", name, "stream"], str(error)
+                continue
+            if login is not None:
+                yield ["channels", name, "stream"], "the address holds a login"
 
 
 def _wrong_settings(file: DriverFile) -> Wrong:

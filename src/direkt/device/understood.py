@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from urllib.parse import urlsplit
 
 from direkt import demand, parameters
 from direkt.demand import Demand
 from direkt.destination import forms
 from direkt.device import words
 from direkt.device.answers import Answered
-from direkt.device.driverfile import DriverFile, SlotEntries, fixed_limits, form_names, version
+from direkt.device.driverfile import ChannelEntry, DriverFile, SlotEntries, fixed_limits, form_names, version
 from direkt.device.model import BadAnswer, Bare, Channel, DeviceState, Health, PushState, Slot, Together
 from direkt.device.words import WordsError
 from direkt.parameters import Values
-from direkt.protocol.address import AddressError
+from direkt.protocol import source
+from direkt.protocol.address import AddressError, bracketed
 from direkt.secret import Secret, without, without_keys
 
 _KEY_LIKE = 8  # characters of what could be a key at the end of an address
@@ -129,7 +131,16 @@ class Understood(Bare):
             + self._mode_rules()
             + ((Together((), (), pictures, "what the device can count"),) if pictures else ())
         )
-        return Channel(name, values, allowed, str(self.file.channel(name).word or ""), rules)
+        named = self.file.channel(name)
+        return Channel(name, values, allowed, str(named.word or ""), rules, stream=self._stream(named, state))
+
+    def _stream(self, entry: ChannelEntry, state: Answered) -> str:
+        """Where a channel can be fetched."""
+        if not entry.stream:
+            return ""
+        told = entry.stream if "://" in entry.stream else str(state.get(entry.stream) or "")
+        host = urlsplit(self.address).hostname or ""
+        return source.offered(told.replace("{host}", bracketed(host)), host)
 
     def _limits_of(self, name: str, limits: Answered) -> Answered:
         """Where a channel's limits stand: where the channel stands in the state, else for all channels at the top."""

@@ -278,6 +278,7 @@ class _Publishing:
         elif isinstance(event, PublishRequest):
             self._publish(event)
         elif isinstance(event, PlayRequest):
+            self._session.reject_play("This receiver takes streams, it plays none.")
             self._over = "it wants to play, not to publish"
         else:
             self._begin = time.monotonic()  # it may publish again

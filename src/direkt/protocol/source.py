@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from urllib.parse import unquote
+from urllib.parse import unquote, urlsplit
 
 from direkt.protocol.address import AddressError, bracketed, is_host, split_place
 from direkt.secret import Secret
@@ -14,6 +14,7 @@ from direkt.secret import Secret
 _LOGIN_WORDS = re.compile(
     r"(?i)((?:user(?:name)?|usr|login|pass(?:word|wd)?|pwd|psw|auth|token|key|ticket|session)\w*=)[^&/;?\s]*?(?=_\w+=|[&/;?\s]|$)"
 )
+_PLAIN_NAME = re.compile(r"[A-Za-z]{0,10}\d{0,2}")
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,6 +64,9 @@ class SourceAddress:
     def __str__(self) -> str:
         """For people: what may be a login is hidden."""
         path = _LOGIN_WORDS.sub(r"\1…", self.path)
+        if self.scheme.startswith("rtmp"):  # what stands last may be a stream key
+            front, slash, name = path.rpartition("/")
+            path = path if _PLAIN_NAME.fullmatch(name) else f"{front}{slash}{name[:2]}…"
         return f"{self.scheme}://{self.place}{path}"
 
     def towards(self, location: str) -> SourceAddress:
@@ -108,3 +112,19 @@ def parse(text: str) -> tuple[SourceAddress, tuple[str, Secret] | None]:
 def at_host(address: SourceAddress, host: str) -> SourceAddress:
     """The same at another host: devices behind a router tell an address that leads nowhere."""
     return replace(address, host=host)
+
+
+def offered(told: str, host: str) -> str:
+    """A stream's address as a device tells it, at the host by which we reach it, and without a login in it; empty: it is none.
+
+    Devices behind a router tell an address that leads nowhere, and some put their login into it.
+    """
+    try:
+        parts = urlsplit(told.strip())
+        port = f":{parts.port}" if parts.port else ""
+    except ValueError:
+        return ""
+    if parts.scheme not in (*SOURCES, "http", "https"):
+        return ""
+    query = f"?{parts.query}" if parts.query else ""
+    return f"{parts.scheme}://{bracketed(host)}{port}{parts.path}{query}"

@@ -6,6 +6,8 @@ once but reach the stream only after a restart, and a restart takes two seconds 
 
 from __future__ import annotations
 
+import asyncio
+import contextlib
 import copy
 import json
 from typing import Any
@@ -13,11 +15,14 @@ from typing import Any
 from direkt.codec.aac_writer import ToneWriter
 from direkt.codec.bits import BitstreamError
 from direkt.codec.testcard import CardSettings, TestCard
-from direkt.sim.push import AudioSettings, exact_rate
+from direkt.sim.offer import APP, RtmpOffer
+from direkt.sim.push import AudioSettings, Programme, exact_rate
+from direkt.sim.rtsp import Show
 from direkt.sim.unit import Target, Unit
 from direkt.sim.web import Faults, Request, Response
 
 MODEL, FIRMWARE = "Brindle B2", "2.4.1"
+_OFFER_AHEAD = 75  # of the page's port: the port of the streams, so that it is the same each time
 _INPUT = {"connected": True, "format": "1080p50"}
 _INPUT_RATE = 50
 
@@ -58,6 +63,29 @@ class BrindleB2(Unit):
         self._active: dict[str, Any] = copy.deepcopy(_START)
         self._saved: dict[str, Any] = copy.deepcopy(_START)
         self._slot: dict[str, Any] = {"channel": "main", "server": "", "key": ""}
+        self.offer = RtmpOffer(self.show)
+
+    def open_ports(self) -> None:
+        """Its streams too are at the port that they had before. Raises OSError."""
+        super().open_ports()
+        for port in (self.offer.port or self.port + _OFFER_AHEAD, 0):
+            try:
+                asyncio.run_coroutine_threadsafe(self.offer.start(self.host, port), self._loop).result(5)
+                return
+            except OSError:
+                continue
+
+    def close_ports(self) -> None:
+        """Whoever fetches a stream is cut off."""
+        with contextlib.suppress(RuntimeError, TimeoutError):
+            asyncio.run_coroutine_threadsafe(self.offer.stop(), self._loop).result(5)
+        super().close_ports()
+
+    def show(self, name: str) -> Show | None:
+        """What a channel gives out: what is in force, not what was saved."""
+        with self._lock:
+            settings = self._active.get(name)
+        return Programme(*_settings(settings, mute=self.faults.mute)) if settings is not None else None
 
     def restarted(self) -> None:
         """What was saved comes into force."""
@@ -74,6 +102,7 @@ class BrindleB2(Unit):
                 "model": MODEL, "firmware": self.firmware, "uptime_s": round(self.uptime), "input": _INPUT,
                 "temperature_c": self.temperature, "memory_free_percent": 61, "fan": self.fan,
                 "restart_needed": self._active != self._saved, "channels": copy.deepcopy(self._saved),
+                "offered": {name: f"rtmp://{self.host}:{self.offer.port}/{APP}/{name}" for name in self._saved},
                 "push": [{
                     "slot": 1, "channel": self._slot["channel"], "server": self._slot["server"],
                     "key_length": len(self._slot["key"]), "state": self.push_state, "message": self.push_message,

@@ -29,6 +29,7 @@ from direkt.sim.unit import Target, Unit
 from direkt.sim.web import Faults, Request, Response
 
 _PRE_AUTH = {"GetSystemDateAndTime", "GetServices", "GetServiceCapabilities", "GetCapabilities", "GetHostname"}
+_RTSP_AHEAD = 74  # of the page's port: the port of the streams, so that it is the same each time
 _TOKEN_SLACK = 120.0  # s that a token may be off
 _AAC_RATES = {16: 16000, 32: 32000, 44: 44100, 48: 48000}
 
@@ -146,7 +147,12 @@ class Camera(Unit):
     def open_ports(self) -> None:
         """Its streams too are at the port that they had before. Raises OSError."""
         super().open_ports()
-        asyncio.run_coroutine_threadsafe(self.rtsp.start(self.host, self.rtsp.port), self._loop).result(5)
+        for port in (self.rtsp.port or self.port + _RTSP_AHEAD, 0):
+            try:
+                asyncio.run_coroutine_threadsafe(self.rtsp.start(self.host, port), self._loop).result(5)
+                return
+            except OSError:
+                continue
 
     def close_ports(self) -> None:
         """Whoever fetches a stream is cut off."""

@@ -152,10 +152,10 @@ def slot_of(feed: FeedParts, found: Running | None) -> Slot:
     """A carried feed as though it were a push slot of the device."""
     entry = feed.entry
     if found is None:
-        return Slot(entry.slot, feed.destination.server, entry.channel, 0, PushState.STOPPED)
+        return Slot(entry.slot, entry.channel, feed.destination.server, 0, PushState.STOPPED)
     state = PushState.PUSHING if found.pushing else PushState.RETRYING
     message = "" if found.pushing else f"camera: {found.coming}; platform: {found.push}"
-    return Slot(entry.slot, found.server, entry.channel, found.key_length, state, message, found.sent)
+    return Slot(entry.slot, entry.channel, found.server, found.key_length, state, message, found.sent)
 
 
 def end(feed: FeedParts, clock: Clock) -> Running | None:

@@ -18,6 +18,7 @@ from direkt.device.onvif.client import Client
 from direkt.device.onvif.settings import AudioOption, Found, Option
 from direkt.parameters import Values
 from direkt.protocol import tree
+from direkt.protocol.source import offered
 from direkt.protocol.tree import Element
 
 Kept = TypeVar("Kept")
@@ -331,7 +332,7 @@ class Media:
             request = element("trt:GetStreamUri", setup, element("trt:ProfileToken", encoder.profile))
         answer = self._maybe(f"stream address of {name}", lambda: self._call(request))
         told = tree.text(answer, "MediaUri", "Uri") or tree.text(answer, "Uri")
-        return settings.safe_stream(told, host)
+        return offered(told, host)
 
     def snapshot(self, name: str) -> str:
         """The path of a channel's picture. Raises NotOffered."""

@@ -9,7 +9,6 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
-from urllib.parse import urlsplit
 
 from direkt import parameters
 from direkt.demand import Demand
@@ -464,17 +463,3 @@ def audio_config(config: Element, values: Values, *, second: bool) -> Element:
     return element(
         "trt:Configuration", *start, encoding, *amounts, _multicast(config, needed=True), _timeout(config), token=token
     )  # fmt: skip
-
-
-def safe_stream(told: str, host: str) -> str:
-    """A stream address as the device tells it, at the host by which we reach it, and without a login in it."""
-    try:
-        parts = urlsplit(told.strip())
-        port = f":{parts.port}" if parts.port else ""
-    except ValueError:
-        return ""
-    if parts.scheme not in ("rtsp", "rtsps", "http", "https"):
-        return ""
-    place = f"[{host}]" if ":" in host else host
-    query = f"?{parts.query}" if parts.query else ""
-    return f"{parts.scheme}://{place}{port}{parts.path}{query}"

@@ -1,4 +1,4 @@
-"""The publishing end of RTMP (section 7.2), without sockets: connect, releaseStream, FCPublish, createStream, publish."""
+"""The client's ends of RTMP (section 7.2), without sockets: connect and createStream, then publish, or play."""
 
 from __future__ import annotations
 
@@ -8,7 +8,15 @@ from direkt.protocol import amf
 from direkt.protocol.rtmp import chunks
 from direkt.protocol.rtmp.chunks import Message
 from direkt.protocol.rtmp.errors import LocalError
-from direkt.protocol.rtmp.session import AUDIO_STREAM, VIDEO_STREAM, Session, State, Step
+from direkt.protocol.rtmp.session import (
+    AUDIO_STREAM,
+    CONTROL_STREAM,
+    VIDEO_STREAM,
+    Session,
+    State,
+    Step,
+    TagMessage,
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,7 +37,19 @@ class Refused:
     text: str
 
 
-ClientEvent = Connected | PublishStarted | Refused
+@dataclass(frozen=True, slots=True)
+class PlayStarted:
+    """The server plays the stream: TagMessages follow."""
+
+
+@dataclass(frozen=True, slots=True)
+class PlayEnded:
+    """The stream is over, or nobody publishes it any more."""
+
+
+ClientEvent = Connected | PublishStarted | PlayStarted | PlayEnded | TagMessage | Refused
+
+_BUFFER_LENGTH, _BUFFER = (3).to_bytes(2, "big"), (1000).to_bytes(4, "big")  # 7.1.7: ms that a player keeps
 
 _CONNECT, _RELEASE, _FC_PUBLISH, _CREATE, _PUBLISH, _FC_UNPUBLISH, _DELETE = map(float, range(1, 8))  # transactions
 
@@ -76,11 +96,16 @@ class ClientSession(Session[ClientEvent]):
             self._refuse(values)
         elif name == "onStatus":
             facts = next((v for v in values[2:] if isinstance(v, dict)), {})
-            if facts.get("code") == "NetStream.Publish.Start" and self.state is State.PUBLISH_ASKED:
-                self._step(Step.PUBLISH_ACCEPTED)
-                self._events.append(PublishStarted())
-            elif facts.get("level") == "error":
+            if not self._on_status(facts.get("code")) and facts.get("level") == "error":
                 self._refuse(values)
+
+    def _on_status(self, code: amf.Amf) -> bool:
+        """Whether a status is one that was waited for."""
+        if code == "NetStream.Publish.Start" and self.state is State.PUBLISH_ASKED:
+            self._step(Step.PUBLISH_ACCEPTED)
+            self._events.append(PublishStarted())
+            return True
+        return False
 
     def _on_result(self, values: list[amf.Amf], transaction: amf.Amf) -> None:
         if transaction == _CONNECT and self.state is State.CONNECT_ASKED:
@@ -88,14 +113,22 @@ class ClientSession(Session[ClientEvent]):
             if self._probe:
                 self._events.append(Connected())
                 return
-            self._command("releaseStream", _RELEASE, None, self._key)
-            self._command("FCPublish", _FC_PUBLISH, None, self._key)
+            self._announce()
             self._command("createStream", _CREATE, None)
         elif transaction == _CREATE and self.state is State.CONNECTED:
             number = values[3] if len(values) > 3 else None
             self._stream = int(number) if isinstance(number, float) and 0 < number < 1 << 32 else 1
-            self._step(Step.PUBLISH)
-            self._command("publish", _PUBLISH, None, self._key, "live", stream=self._stream)
+            self._ask()
+
+    def _announce(self) -> None:
+        """What some servers want to hear before the stream is made."""
+        self._command("releaseStream", _RELEASE, None, self._key)
+        self._command("FCPublish", _FC_PUBLISH, None, self._key)
+
+    def _ask(self) -> None:
+        """Asks for the stream that was made."""
+        self._step(Step.PUBLISH)
+        self._command("publish", _PUBLISH, None, self._key, "live", stream=self._stream)
 
     def _refuse(self, values: list[amf.Amf]) -> None:
         self.state = State.CLOSED
@@ -129,3 +162,43 @@ class ClientSession(Session[ClientEvent]):
             self._command("FCUnpublish", _FC_UNPUBLISH, None, self._key)
             self._command("deleteStream", _DELETE, None, float(self._stream))
             self._step(Step.STOP)
+
+
+class PlayerSession(ClientSession):
+    """One stream that is played."""
+
+    def _announce(self) -> None:
+        """A player announces nothing."""
+
+    def _ask(self) -> None:
+        self._step(Step.PLAY)
+        self._send(CONTROL_STREAM, chunks.USER_CONTROL, _BUFFER_LENGTH + self._stream.to_bytes(4, "big") + _BUFFER)
+        self._command("play", _PUBLISH, None, self._key, -2000.0, stream=self._stream)
+
+    def _on_status(self, code: amf.Amf) -> bool:
+        if code == "NetStream.Play.Start" and self.state is State.PLAY_ASKED:
+            self._begin()
+        elif code in ("NetStream.Play.Stop", "NetStream.Play.UnpublishNotify", "NetStream.Play.Complete"):
+            self._events.append(PlayEnded())
+        else:
+            return False
+        return True
+
+    def _begin(self) -> None:
+        self._step(Step.PLAY_ACCEPTED)
+        self._events.append(PlayStarted())
+
+    def _on_message(self, message: Message) -> None:
+        if message.type in (chunks.COMMAND, chunks.COMMAND3):
+            super()._on_message(message)
+        elif self.state in (State.PLAYING, State.PLAY_ASKED):
+            self._media(message)
+
+    def _media(self, message: Message) -> None:
+        if message.type == chunks.AGGREGATE:
+            for inner in chunks.split_aggregate(message):
+                self._media(inner)
+        elif message.type in (chunks.AUDIO, chunks.VIDEO, chunks.DATA):
+            if self.state is State.PLAY_ASKED:  # some servers begin without a word
+                self._begin()
+            self._events.append(TagMessage(message.type, message.timestamp, message.payload))

@@ -1,6 +1,6 @@
-"""The receiving end of RTMP: answers a publisher (section 7.2), without sockets.
+"""The server's end of RTMP: answers a publisher or a player (section 7.2), without sockets.
 
-The owner decides: after ConnectRequest and PublishRequest, next_event() tells nothing more until accept_* or reject_*.
+The owner decides: after ConnectRequest, PublishRequest and PlayRequest, next_event() tells nothing more until accept_* or reject_*.
 """
 
 from __future__ import annotations
@@ -11,8 +11,18 @@ from dataclasses import dataclass, field
 from direkt.protocol import amf
 from direkt.protocol.rtmp import chunks
 from direkt.protocol.rtmp.chunks import Message, split_aggregate
-from direkt.protocol.rtmp.errors import RtmpError
-from direkt.protocol.rtmp.session import CONTROL_STREAM, STREAM_BEGIN, WINDOW, Session, State, Step, TagMessage
+from direkt.protocol.rtmp.errors import LocalError, RtmpError
+from direkt.protocol.rtmp.session import (
+    AUDIO_STREAM,
+    CONTROL_STREAM,
+    STREAM_BEGIN,
+    VIDEO_STREAM,
+    WINDOW,
+    Session,
+    State,
+    Step,
+    TagMessage,
+)
 
 _STREAM = 1  # the one message stream that is handed out
 _CHUNK_SIZE = 4096
@@ -36,17 +46,19 @@ class PublishRequest:
 
 @dataclass(frozen=True, slots=True)
 class PlayRequest:
-    """A client wants to play; a receiver refuses."""
+    """A client wants to play (7.2.2.1). The name may be a key: never show it."""
+
+    name: str = field(repr=False)
 
 
 @dataclass(frozen=True, slots=True)
 class Unpublished:
-    """The publisher said that it stops."""
+    """The publisher, or player, said that it stops."""
 
 
 ServerEvent = ConnectRequest | PublishRequest | PlayRequest | Unpublished | TagMessage
 
-_ON = (State.CONNECTED, State.PUBLISHING)
+_ON = (State.CONNECTED, State.PUBLISHING, State.PLAYING)
 # The states in which a command means something; commands that are not here are answered in any state but OPEN.
 _ALLOWED: Mapping[str, tuple[State, ...]] = {
     "connect": (State.OPEN,), "createStream": _ON, "publish": _ON, "play": _ON, "FCUnpublish": _ON, "deleteStream": _ON,
@@ -103,10 +115,7 @@ class ServerSession(Session[ServerEvent]):
         elif name in ("FCUnpublish", "deleteStream", "closeStream"):
             self._stop(name)
         elif name == "play":
-            self._events.append(PlayRequest())
-            self._status(
-                "error", "NetStream.Play.StreamNotFound", "This receiver takes streams, it plays none.", stream
-            )
+            self._on_play(arguments, stream)
         elif name == "FCPublish":
             self._command("onFCPublish", 0.0, None, {"code": "NetStream.Publish.Start", "description": ""})
             if transaction:
@@ -132,10 +141,21 @@ class ServerSession(Session[ServerEvent]):
         self._step(Step.PUBLISH)
         self._events.append(PublishRequest(key, kind))
 
+    def _on_play(self, arguments: list[amf.Amf], stream: int) -> None:
+        if self.state is not State.CONNECTED:
+            self._status("error", "NetStream.Play.Failed", "This connection is in use already.", stream)
+            return
+        self._publish_stream = stream or _STREAM
+        self._step(Step.PLAY)
+        self._events.append(PlayRequest(arguments[0] if arguments and isinstance(arguments[0], str) else ""))
+
     def _stop(self, name: str) -> None:
         if name == "FCUnpublish":
             self._command("onFCUnpublish", 0.0, None, {"code": "NetStream.Unpublish.Success", "description": ""})
-        if self.state is State.PUBLISHING:
+        if self.state is State.PLAYING:
+            self._step(Step.STOP)
+            self._events.append(Unpublished())
+        elif self.state is State.PUBLISHING:
             self._step(Step.STOP)
             self._status("status", "NetStream.Unpublish.Success", "The stream has stopped.", self._publish_stream)
             self._events.append(Unpublished())
@@ -175,3 +195,22 @@ class ServerSession(Session[ServerEvent]):
         """Refuses the stream name: a wrong key, or a second publisher."""
         self._step(Step.REFUSED)
         self._status("error", "NetStream.Publish.BadName", text, self._publish_stream)
+
+    def accept_play(self) -> None:
+        """Lets the stream begin: then send_media() (7.2.2.1). Raises LocalError when nobody asked."""
+        self._step(Step.PLAY_ACCEPTED)
+        begin = STREAM_BEGIN.to_bytes(2, "big") + self._publish_stream.to_bytes(4, "big")
+        self._send(CONTROL_STREAM, chunks.USER_CONTROL, begin)
+        self._status("status", "NetStream.Play.Reset", "Begins.", self._publish_stream)
+        self._status("status", "NetStream.Play.Start", "Begins.", self._publish_stream)
+
+    def reject_play(self, text: str, code: str = "NetStream.Play.StreamNotFound") -> None:
+        """Has no such stream."""
+        self._step(Step.REFUSED)
+        self._status("error", code, text, self._publish_stream)
+
+    def send_media(self, kind: int, timestamp: int, body: bytes) -> None:
+        """An audio, video or data message to who plays; ``timestamp`` in ms. Raises LocalError where nobody does."""
+        if self.state is not State.PLAYING:
+            raise LocalError(f"RTMP: nothing can be sent in the state {self.state.value!r}")
+        self._send(VIDEO_STREAM if kind == chunks.VIDEO else AUDIO_STREAM, kind, body, self._publish_stream, timestamp)

@@ -36,6 +36,8 @@ class State(StrEnum):
     CONNECTED = "connected"
     PUBLISH_ASKED = "publish asked"
     PUBLISHING = "publishing"
+    PLAY_ASKED = "play asked"
+    PLAYING = "playing"
     CLOSED = "closed"  # it was refused, or it is over
     ERROR = "error"  # the peer broke the protocol
 
@@ -48,13 +50,16 @@ class Step(StrEnum):
     CONNECT_ACCEPTED = "connect is accepted"
     PUBLISH = "publish is asked for"
     PUBLISH_ACCEPTED = "publish is accepted"
+    PLAY = "play is asked for"
+    PLAY_ACCEPTED = "play is accepted"
     STOP = "the stream stops"
     REFUSED = "a request is refused"
     FAILED = "the peer breaks the protocol"
 
 
 _ANY = (
-    State.HANDSHAKE, State.OPEN, State.CONNECT_ASKED, State.CONNECTED, State.PUBLISH_ASKED, State.PUBLISHING, State.CLOSED,
+    State.HANDSHAKE, State.OPEN, State.CONNECT_ASKED, State.CONNECTED, State.PUBLISH_ASKED, State.PUBLISHING,
+    State.PLAY_ASKED, State.PLAYING, State.CLOSED,
 )  # fmt: skip
 # All that can happen; what is not here is somebody's error.
 TRANSITIONS: Mapping[tuple[State, Step], State] = {
@@ -66,6 +71,10 @@ TRANSITIONS: Mapping[tuple[State, Step], State] = {
     (State.PUBLISH_ASKED, Step.PUBLISH_ACCEPTED): State.PUBLISHING,
     (State.PUBLISH_ASKED, Step.REFUSED): State.CONNECTED,
     (State.PUBLISHING, Step.STOP): State.CONNECTED,
+    (State.CONNECTED, Step.PLAY): State.PLAY_ASKED,
+    (State.PLAY_ASKED, Step.PLAY_ACCEPTED): State.PLAYING,
+    (State.PLAY_ASKED, Step.REFUSED): State.CONNECTED,
+    (State.PLAYING, Step.STOP): State.CONNECTED,
     (State.PUBLISHING, Step.REFUSED): State.CLOSED,
     **{(state, Step.FAILED): State.ERROR for state in _ANY},
 }
@@ -135,7 +144,7 @@ class Session(Generic[Event]):
         while not self._events:
             if self._error is not None:
                 raise self._error
-            if self.state in (State.CONNECT_ASKED, State.PUBLISH_ASKED) and self._waits_for_owner:
+            if self.state in (State.CONNECT_ASKED, State.PUBLISH_ASKED, State.PLAY_ASKED) and self._waits_for_owner:
                 return None
             try:
                 message = self._next_message()
