@@ -133,7 +133,7 @@ ROOMS = {
     "rig": "destination device protocol trust", "trust": "", "match": "codec demand destination device parameters protocol rig",
     "work": "codec destination device judge match measure media net parameters protocol rig store", "store": "demand device parameters", "report": "",
     "rig_edit": "",
-    "sim": "codec destination media net protocol rig",
+    "sim": "codec container destination media net protocol rig",
 }  # fmt: skip
 
 

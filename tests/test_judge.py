@@ -93,13 +93,13 @@ class Judging(unittest.TestCase):
     def test_what_no_reader_reads_is_said_so_and_no_longer_look_is_advised(self):
         sent = {
             name: Measured(value)
-            for name, value in (("video.codec", "h265"), ("video.frame_rate", 25.0), ("audio.present", "no"))
+            for name, value in (("video.codec", "av1"), ("video.frame_rate", 25.0), ("audio.present", "no"))
         }
         found = judge_sent(SHEET, sent).findings
         self.assertEqual(sum(f.verdict is Verdict.UNSEEN for f in found), 3)
         for finding in found:
             if finding.parameter.startswith("video.") and finding.verdict is Verdict.UNSEEN:
-                self.assertIn("Of h265 only times and bytes", finding.advice)
+                self.assertIn("Of av1 only times and bytes", finding.advice)
             self.assertNotIn("None", finding.advice)
 
     def test_no_video_fails(self):

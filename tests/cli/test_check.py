@@ -70,12 +70,12 @@ class Check(Cli):
         self.assertRegex(result.out, r"at byte \d+: the recording ends in the middle of a tag")
 
     def test_other_codecs(self):
-        data = mp4_bytes(30).replace(b"avc1", b"hvc1")
-        self.file("h265.mp4", data)
-        result = self.direkt("check", "h265.mp4")
+        data = mp4_bytes(30).replace(b"avc1", b"vp09")
+        self.file("vp9.mp4", data)
+        result = self.direkt("check", "vp9.mp4")
         self.assertEqual(result.code, 2)
-        self.assertIn("the video is h265; of it only times and bytes were measured", result.err)
-        result = self.direkt("check", "h265.mp4", "--sheet", "tarnlight", "--json")
+        self.assertIn("the video is vp9; of it only times and bytes were measured", result.err)
+        result = self.direkt("check", "vp9.mp4", "--sheet", "tarnlight", "--json")
         self.assertEqual(result.code, 1)
         self.assertEqual(result.json["findings"][0]["verdict"], "fail")
 

@@ -367,7 +367,7 @@ class Claiming(Regatta):
 
 
 class WritingMany(Regatta):
-    names = ("finish-tower", "start-pontoon", "umpire-launch")
+    names = ("finish-tower", "start-pontoon", "umpire-launch", "mark-1000")
     faults = ("umpire-launch:clamps",)
 
     def test_a_rig_without_feeds_or_devices_is_not_all_right(self):
@@ -388,7 +388,7 @@ class WritingMany(Regatta):
     def test_all_at_once_learned_drifted_and_restored(self):
         matched = self.direkt("match", "--all", "--json")
         self.assertEqual(
-            (matched.code, [row["feed"] for row in matched.json["feeds"]]), (0, ["finish", "start", "launch"])
+            (matched.code, [row["feed"] for row in matched.json["feeds"]]), (0, ["finish", "start", "launch", "mark"])
         )
         self.one_line(self.direkt("write", "--all"), 2, "--yes")
         written = self.direkt("write", "--all", "--yes", "--json")
@@ -398,6 +398,7 @@ class WritingMany(Regatta):
             (rows["finish"]["outcome"], rows["start"]["outcome"], rows["launch"]["did_not_stick"]),
             ("as wanted", "as wanted", ["video.bitrate.mean"]),
         )
+        self.assertEqual((rows["mark"]["outcome"], rows["mark"]["did_not_stick"]), ("as wanted", []))
         self.assertEqual((self.gear["start-pontoon"].adaptive, self.gear["umpire-launch"].now["mbps"]), (False, 1.5))
         again = self.direkt("match", "launch", "--json")
         self.assertEqual(
@@ -409,7 +410,7 @@ class WritingMany(Regatta):
         log = self.direkt("log", "changes", "--json").json["changes"]
         self.assertEqual(
             {(c["feed"], c["outcome"]) for c in log},
-            {("finish", "as wanted"), ("start", "as wanted"), ("launch", "not all stuck")},
+            {("finish", "as wanted"), ("start", "as wanted"), ("launch", "not all stuck"), ("mark", "as wanted")},
         )
         self.assertEqual(next(c for c in log if c["feed"] == "start")["changes"]["video.codec"], ["h265", "h264"])
         self.assertIn("video.codec: h265 -> h264", self.direkt("log", "changes", "start-pontoon").out)
@@ -458,7 +459,7 @@ class WritingMany(Regatta):
             .read_text()
             .replace("uplink:", "  village: {device: finish-tower, destination: plainsong, slot: 2}\nuplink:")
         )
-        (self.folder / "rig.yaml").write_text(text.replace("mbit_s: 26", "mbit_s: 60"))
+        (self.folder / "rig.yaml").write_text(text.replace("mbit_s: 36", "mbit_s: 60"))
         plan = self.direkt("match", "finish", "--json").json
         wanted = {s["parameter"]: s["wanted"] for s in plan["steps"]}
         self.assertEqual(

@@ -8,8 +8,8 @@ from fractions import Fraction
 
 import numpy as np
 
-from direkt.codec.bits import pack, se, stop, u, ue
-from direkt.codec.h264_syntax import build_avc_config, escape
+from direkt.codec.bits import escape, pack, se, stop, u, ue
+from direkt.codec.h264_syntax import build_avc_config
 from direkt.codec.reader import Promise
 from direkt.measure.buffer import Curve, Kept
 from direkt.measure.meter import Meter

@@ -93,10 +93,10 @@ class Waiting(Net):
         crowd = await self.idle(60, first=b"\x16\x03\x01")
         self.assertEqual(self.alive(crowd), 8)
         address = f"rtmps://127.0.0.1:{self.port}/live/a"
+        from direkt.net.certificates import unchecked
         from direkt.protocol.address import parse
-        from direkt.sim.unit import _unchecked
 
-        publisher = Publisher(parse(address), Secret(KEY), tls=_unchecked())
+        publisher = Publisher(parse(address), Secret(KEY), tls=unchecked())
         await publisher.start()
         await publisher.close()
         self.assertTrue(any(isinstance(e, Arrived) for e in self.events))

@@ -81,7 +81,7 @@ feeds:
     destination: course
     carry: true
 uplink:
-  mbit_s: 26
+  mbit_s: 36
   reserve_percent: 30
 """
 

@@ -74,8 +74,8 @@ def silence_for(sheet: Sheet) -> Silence:
         def price(value: Value) -> int:
             return sum(2 - n for n, demand in enumerate(demands) if not demand.allows(value))
 
-        best = min(offers, key=price)
-        return best if demands else otherwise
+        named = [round(v) for d in demands for v in d.one_of if isinstance(v, int | float)]
+        return min([*offers, *named], key=price) if demands else otherwise
 
     return Silence(
         choose("audio.sample_rate", _RATES, 48000), choose("audio.channels", (2, 1), 2),
