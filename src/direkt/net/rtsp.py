@@ -188,6 +188,8 @@ class _Pull:
         self._stream = Stream(
             tracks, wait=wait, made_up=not self._exact, follow=self._exact, ssrc=secrets.randbits(31) | 1
         )
+        for number, way in enumerate(self._ways):
+            self._stream.offer(number, way.medium.encodings)
         self._last_packet = time.monotonic()
         client.play()
         playing = await self._expect(Playing)

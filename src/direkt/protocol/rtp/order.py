@@ -56,7 +56,7 @@ class Order:
         self._waiting: dict[int, tuple[Packet, float]] = {}
         self._given_up: OrderedDict[int, None] = OrderedDict()
         self._high = 0  # highest extended number that came
-        self._odd: Packet | None = None  # of another source, or far from the rest: the next one decides
+        self._odd: tuple[Packet, float] | None = None  # of another source, or far from the rest: the next one decides
         self._stamp = 0  # latest time stamp, 32 bits
         self._time = 0  # the same, extended
         self._arrived = 0.0  # when the latest one came
@@ -108,18 +108,21 @@ class Order:
 
     def _other(self, packet: Packet, now: float) -> list[Ordered]:
         """A packet that does not belong to the rest; when the next one runs on from it, a new run begins (A.1)."""
-        odd, self._odd = self._odd, packet
-        if odd is None or odd.ssrc != packet.ssrc or (odd.sequence + 1) & 0xFFFF != packet.sequence:
+        before, self._odd = self._odd, (packet, now)
+        if before is None:
+            return []
+        odd, came = before
+        if odd.ssrc != packet.ssrc or (odd.sequence + 1) & 0xFFFF != packet.sequence:
             return []
         out = self.flush()
         self.counts.sources += packet.ssrc != self.ssrc
         self.counts.restarts += packet.ssrc == self.ssrc
-        passed = round(max(0.0, now - self._arrived) * self._clock)
+        passed = round(max(0.0, came - self._arrived) * self._clock)
         # a new source has time stamps of its own; where only the numbers began anew, they run on
         time = self.extended(odd.timestamp) if packet.ssrc == self.ssrc else self._time + passed
         self._odd = None
-        self._begin(odd, time, now)
-        return out + self.add(odd, now) + self.add(packet, now)
+        self._begin(odd, time, came)
+        return out + self.add(odd, came) + self.add(packet, now)
 
     def extended(self, timestamp: int) -> int:
         """A 32-bit time stamp near the latest one, as it runs on."""

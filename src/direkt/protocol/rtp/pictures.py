@@ -66,13 +66,15 @@ class Pictures:
         self._arrival = 0.0
         self._coded = False  # a slice is among them
         self._first_came = False  # and it is the first slice
-        self._made_up = False
+        self._made_up = False  # some of it is
+        self._suspect = False  # packets in it, or in front of it, are missing
         self._passed = False  # the marker came
         self._marker_ends = True  # markers stand at the ends of pictures, as they should
         self._given: int | None = None  # time of the last picture that was handed on
         self._fragment: bytearray | None = None
         self._full = 0  # bytes of the payload of the largest fragment so far
-        self._starts: dict[int, bytes] = {}  # how slices begin, by type
+        self._starts: dict[int, bytes] = {}  # how first slices begin, by type
+        self._lengths: dict[int, int] = {}  # bytes of those that came in one packet
         self._plain: Unit | None = None  # the latest picture that is no keyframe
         self._steps: Counter[int] = Counter()  # ticks from picture to picture
         self._backwards = False  # pictures are not sent in the order in which they are shown
@@ -107,14 +109,15 @@ class Pictures:
             out += self._close(packet.lost if not self._passed else 0)
         if packet.lost and not packet.anew:
             out += self._hole(packet)
-        if self._time == packet.time and self._passed:  # it went on behind its marker
-            self._marker_ends = self._passed = False
+        if self._given == packet.time and not self._units and not packet.anew:  # it goes on behind its marker
+            self._marker_ends = False
+        self._suspect = self._suspect or (packet.lost > 0 and not packet.anew)
         self._time, self._arrival = packet.time, packet.arrival
         payload = packet.packet.payload
         if payload:
             self._open(payload, packet.lost)
         self._passed = self._passed or packet.packet.marker
-        if packet.packet.marker and self._marker_ends and self._coded:
+        if packet.packet.marker and self._marker_ends and (self._coded or self._suspect):
             out += self._close(0)
         return out
 
@@ -137,7 +140,7 @@ class Pictures:
                 if not size or at + size > len(payload):
                     self._remark("an aggregation packet does not add up")
                     break
-                self._unit(payload[at : at + size])
+                self._whole(payload[at : at + size])
                 at += size
         elif kind == rules.fragment:
             self._part(payload, lost)
@@ -145,7 +148,19 @@ class Pictures:
             self._remark("the stream is sent in interleaved order, which cannot be read: set packetization mode 0 or 1")
         else:
             self._drop_fragment()
-            self._unit(payload)
+            self._whole(payload)
+
+    def _whole(self, unit: bytes) -> None:
+        """A unit that came in one piece."""
+        self._note_start(self._rules.kind(unit[0]), unit[self._rules.header :], len(unit))
+        self._unit(unit)
+
+    def _note_start(self, kind: int, body: bytes, length: int) -> None:
+        """Remembers how a picture's first slice begins, and its length where it came in one packet (0: it did not)."""
+        if (
+            kind in self._rules.coded and body and body[0] & 0x80
+        ):  # first_mb_in_slice 0; first_slice_segment_in_pic_flag
+            self._starts[kind], self._lengths[kind] = body[:_START], length
 
     def _part(self, payload: bytes, lost: int) -> None:
         """A fragment (RFC 6184, 5.8; RFC 7798, 4.4.3)."""
@@ -160,6 +175,7 @@ class Pictures:
         self._full = max(self._full, len(body))
         if flags & 0x80:
             self._drop_fragment()
+            self._note_start(self._rules.kind(header[0]), body, 0)
             self._fragment = bytearray(header)
         elif self._fragment is None or self._fragment[:size] != header:
             # its beginning was lost: it begins as others of its kind do
@@ -195,10 +211,7 @@ class Pictures:
             return
         kind = rules.kind(unit[0])
         if kind in rules.coded:
-            first = unit[rules.header] & 0x80 != 0  # first_mb_in_slice 0; first_slice_segment_in_pic_flag
-            if first and not self._made_up:
-                self._starts[kind] = unit[rules.header : rules.header + _START]
-            self._first_came = self._first_came or first
+            self._first_came = self._first_came or unit[rules.header] & 0x80 != 0
             self._coded = True
         elif kind in rules.sets:
             self._take_set(unit)
@@ -212,16 +225,18 @@ class Pictures:
         if lost and self._fragment is not None:  # the last fragment is half as long as the others, as likely as not
             self._fragment += bytes(min(lost * self._full - self._full // 2, MOST_SAMPLE))
         self._drop_fragment()
+        self._suspect = self._suspect or lost > 0
         self._made_up = self._made_up or lost > 0
-        if not self._coded and not (self._made_up and self._starts):
+        if not self._coded and not (self._suspect and self._starts):
             return []  # parameter sets and messages: they belong to what follows
-        if self._made_up and not self._first_came:
+        if self._suspect and not self._first_came:
+            self._made_up = True
             self._lead()
         key = any(self._rules.kind(unit[0]) in self._rules.keys for unit in self._units)
         data = b"".join(len(unit).to_bytes(4, "big") + unit for unit in self._units)
         unit = Unit(data, self._time or 0, self._arrival, key, self._made_up)
         self._units, self._size = [], 0
-        self._coded = self._first_came = self._made_up = self._passed = False
+        self._coded = self._first_came = self._made_up = self._suspect = self._passed = False
         if not key:
             self._plain = unit
         self._step(unit.time)
@@ -235,7 +250,7 @@ class Pictures:
         if kind not in self._starts:
             return
         header = self._units[at][: self._rules.header] if at < len(kinds) else self._header_of(kind)
-        self._units.insert(at, header + self._starts[kind].ljust(max(_START, self._full), b"\1"))
+        self._units.insert(at, header + self._starts[kind].ljust(self._lengths[kind] or max(_START, self._full), b"\1"))
 
     def _header_of(self, kind: int) -> bytes:
         return bytes([0x40 | kind]) if self._rules.header == 1 else bytes([kind << 1, 1])

@@ -9,6 +9,7 @@ from __future__ import annotations
 import heapq
 import statistics
 from collections import deque
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from fractions import Fraction
 
@@ -27,6 +28,7 @@ _SANE = 5.0  # s that tracks may begin apart
 _AGREED = 0.1  # s by which later reports may contradict what was assumed
 _OFFSETS = 5  # reports of which the median counts
 _DRIFT_AFTER = 60.0  # s between reports that tell of drift
+_STEP = 0.5  # s
 _GAIN = Fraction(1, 1000)  # s of correction in each second
 _CNAME = "direkt"
 _JUMP = 1.0  # s that a picture may lie back and still be one that is shown earlier
@@ -67,6 +69,8 @@ class _Track:
     def __init__(self, track: Track, encoding: Encoding, wait: float, stream: Stream) -> None:
         self.track: Track = track
         self.encoding = encoding
+        self.others: tuple[Encoding, ...] = ()
+        self._wait = wait
         self.order = Order(encoding.clock, wait)
         self.payload = formats.payload(track, encoding, stream.remark)
         self.told: Format | None = None
@@ -84,6 +88,15 @@ class _Track:
         self.before = (0, 0)  # expected and lost at the latest report of ours
         self.drift: float | None = None
 
+    def turn_out(self, payload_type: int, stream: Stream) -> None:
+        """The first packet is of another encoding that was described."""
+        for encoding in self.others:
+            if encoding.payload_type == payload_type and encoding.clock:
+                self.encoding = encoding
+                self.order = Order(encoding.clock, self._wait)
+                self.payload = formats.payload(self.track, encoding, stream.remark)
+                self.decoding = _Decoding(encoding.clock)
+
     def wall(self, time: int) -> Fraction | None:
         """The sender's clock (s) at a time stamp."""
         if self.report is None:
@@ -93,7 +106,7 @@ class _Track:
 
 
 class Stream:
-    """What a sender sends. ``tracks``: what each medium is; ``wait``: s that a missing packet is waited for.
+    """What a sender sends. ``tracks``: what each medium is, of all it may be (see offer()); ``wait``: s that a missing packet is waited for.
 
     ``made_up``: samples of which something was lost are made up and handed on; otherwise they are left out. ``follow``: where the
     sender's clocks run apart, the sound follows the picture.
@@ -120,6 +133,10 @@ class Stream:
             self._told.add(text)
             self._events.append(Odd(text))
 
+    def offer(self, number: int, encodings: Iterable[Encoding]) -> None:
+        """What else a track may turn out to be, by its first packet."""
+        self._tracks[number].others = tuple(encodings)
+
     def begins(self, number: int, timestamp: int | None) -> None:
         """The time stamp of a track at which the server says that all begin (RFC 2326, 12.33)."""
         self._tracks[number].begins = timestamp
@@ -139,6 +156,8 @@ class Stream:
         except RtpError as error:
             self.remark(str(error))
             return
+        if found.payload_type != track.encoding.payload_type and track.order.ssrc is None:
+            track.turn_out(found.payload_type, self)
         if found.payload_type != track.encoding.payload_type:
             self.remark(
                 f"{track.track} packets of payload type {found.payload_type}, which was not described: passed over"
@@ -285,10 +304,12 @@ class Stream:
         if not self._by_reports and len(recent) >= 3 and abs(off) > _AGREED:
             self._by_reports = True
             self.remark(f"reports that came later put the sound {off * 1000:+.0f} ms from where it was assumed")
-        span = self._offsets[-1][0] - self._offsets[0][0]
-        if span >= _DRIFT_AFTER and len(self._offsets) >= 2 * _OFFSETS:
-            early = statistics.median(value for _, value in list(self._offsets)[:_OFFSETS])
-            sound.drift = (off - early) / span * -1e6
+        if self._offsets[-1][0] - self._offsets[0][0] >= _DRIFT_AFTER:
+            usual = statistics.median(value for _, value in self._offsets)
+            # a step of the sender's clock falls between two reports, and puts one of them far off
+            kept = [(at, value) for at, value in self._offsets if abs(value - usual) < _STEP]
+            if len(kept) >= 2 * _OFFSETS:
+                sound.drift = statistics.linear_regression(*zip(*kept, strict=True)).slope * -1e6
         if self._follow and len(recent) == _OFFSETS and abs(off) > 0.002 and abs(off) < _SANE:
             step = max(-_GAIN * 5, min(_GAIN * 5, Fraction(off)))
             sound.zero -= round(step * sound.encoding.clock)
