@@ -27,6 +27,7 @@ _NTP = 1 << 32
 _SANE = 5.0  # s that tracks may begin apart
 _AGREED = 0.1  # s by which later reports may contradict what was assumed
 _OFFSETS = 5  # reports of which the median counts
+_REMEMBERED = 240  # reports: some ten minutes
 _DRIFT_AFTER = 60.0  # s between reports that tell of drift
 _STEP = 0.5  # s
 _GAIN = Fraction(1, 1000)  # s of correction in each second
@@ -125,7 +126,8 @@ class Stream:
         self._aligned = len(self._tracks) == 1
         self._by_reports = False
         self._next_report = 0.0
-        self._offsets: deque[tuple[float, float]] = deque(maxlen=1000)  # when, and sound against picture (s)
+        self._compared = 0  # reports
+        self._offsets: deque[tuple[float, float]] = deque(maxlen=_REMEMBERED)  # when, and sound against picture (s)
 
     def remark(self, text: str) -> None:
         """Something that breaks a rule and could be passed over; each is told once."""
@@ -304,7 +306,8 @@ class Stream:
         if not self._by_reports and len(recent) >= 3 and abs(off) > _AGREED:
             self._by_reports = True
             self.remark(f"reports that came later put the sound {off * 1000:+.0f} ms from where it was assumed")
-        if self._offsets[-1][0] - self._offsets[0][0] >= _DRIFT_AFTER:
+        self._compared += 1
+        if self._offsets[-1][0] - self._offsets[0][0] >= _DRIFT_AFTER and self._compared % _OFFSETS == 0:
             usual = statistics.median(value for _, value in self._offsets)
             # a step of the sender's clock falls between two reports, and puts one of them far off
             kept = [(at, value) for at, value in self._offsets if abs(value - usual) < _STEP]
@@ -313,7 +316,7 @@ class Stream:
         if self._follow and len(recent) == _OFFSETS and abs(off) > 0.002 and abs(off) < _SANE:
             step = max(-_GAIN * 5, min(_GAIN * 5, Fraction(off)))
             sound.zero -= round(step * sound.encoding.clock)
-            self._offsets = deque(((at, value - float(step)) for at, value in self._offsets), maxlen=1000)
+            self._offsets = deque(((at, value - float(step)) for at, value in self._offsets), maxlen=_REMEMBERED)
 
     # Events
 
