@@ -57,7 +57,7 @@ from direkt.store import changes, learned
 from direkt.trust import TrustStore
 from direkt.work import standing
 from direkt.work.saved import load_saved
-from tests import support
+from tests import fuzz_sources, support
 from tests.destination import pastes
 from tests.net import test_rare_publisher as rare
 
@@ -650,6 +650,13 @@ TARGETS = (
     Target("onvif", lambda: list(_camera_answers()), _onvif, 1, _XML),
     Target("soap", _discovered, _soap, 8, _XML),
     Target("shapes", _shapes, _other_shapes, 1, _XML),
+    Target("sdp", fuzz_sources.descriptions, fuzz_sources.description, 8, fuzz_sources.SDP_WORDS),
+    Target("rtsp-client", fuzz_sources.answers, fuzz_sources.client, 8, fuzz_sources.RTSP_WORDS),
+    Target("rtsp-server", fuzz_sources.requests, fuzz_sources.server, 6, fuzz_sources.RTSP_WORDS),
+    Target("rtp", fuzz_sources.packets, fuzz_sources.stream, 2),
+    Target("rtcp", fuzz_sources.reports, fuzz_sources.report, 8),
+    Target("h265", fuzz_sources.h265_headers, fuzz_sources.h265, 3),
+    Target("sources", lambda: [b"rtsp://a:b@cam.example:554/x?channel=1", b"rtmp://[::1]/live/main", b"rtsps://cam/user=a_password=b_c"], fuzz_sources.address, 6, _PASTE),
     Target("edits", lambda: [support.RIG.format(port=1).encode(), sim_rig._RIG.encode()], _edited, 1, _YAML),
     Target("logins", lambda: [b'Digest realm="a", nonce="b", qop="auth, auth-int", algorithm=SHA-256, Basic realm=x', b"Basic YTpi"], _login_text, 8),
     Target("logs", lambda: [

@@ -206,7 +206,5 @@ class Units(unittest.TestCase):
 
     def test_sei_messages(self):
         nal = b"\x06" + bytes([5, 255, 3]) + bytes(258) + bytes([6, 1, 0x84]) + b"\x80"
-        self.assertEqual(
-            [(kind, len(payload)) for kind, payload in h264.parse_sei(escape(nal))], [(5, 258), (6, 1)]
-        )
+        self.assertEqual([(kind, len(payload)) for kind, payload in h264.parse_sei(escape(nal))], [(5, 258), (6, 1)])
         self.assertEqual(list(h264.parse_sei(b"\x06\x05\x20ab")), [])

@@ -31,7 +31,12 @@ def sound(n, begin=0):
 
 def rows(events, track):
     """Time in ms, and the bytes, of each sample."""
-    return [(int(e.dts[k]), bytes(e.sample(k))) for e in events if isinstance(e, Samples) and e.track == track for k in range(len(e))]
+    return [
+        (int(e.dts[k]), bytes(e.sample(k)))
+        for e in events
+        if isinstance(e, Samples) and e.track == track
+        for k in range(len(e))
+    ]
 
 
 class Relaying(unittest.TestCase):
@@ -60,7 +65,9 @@ class Relaying(unittest.TestCase):
             self.assertTrue(relay.silent)
             self.assertEqual([t for t, _ in frames], [round(n * 1024 / 44.1) for n in range(len(frames))])
             self.assertAlmostEqual(frames[-1][0], 3960, delta=24)
-            self.assertEqual(next(e for e in out if isinstance(e, Format) and e.track == "audio").configuration.hex(), "1208")
+            self.assertEqual(
+                next(e for e in out if isinstance(e, Format) and e.track == "audio").configuration.hex(), "1208"
+            )
 
     def test_sound_that_comes_later_takes_over(self):
         relay = Relay(Silence())
@@ -74,7 +81,9 @@ class Relaying(unittest.TestCase):
         relay = Relay(Silence())
         relay.take([VIDEO, AAC, *(picture(n, key=n == 0) for n in range(50))], 10.0)
         relay.new_source()
-        out = relay.take([VIDEO, AAC, picture(0, begin=777), picture(1, key=True, begin=777), picture(2, begin=777)], 13.0)
+        out = relay.take(
+            [VIDEO, AAC, picture(0, begin=777), picture(1, key=True, begin=777), picture(2, begin=777)], 13.0
+        )
         self.assertEqual([t for t, _ in rows(out, "video")], [4960, 5000])
         self.assertFalse([e for e in out if isinstance(e, Format | Claims)], "the platform knows it all")
 
@@ -119,7 +128,10 @@ class Relaying(unittest.TestCase):
 class LongRun(unittest.TestCase):
     def test_a_day_without_growth_or_drift(self):
         """24 h by a faster clock: packets in, samples out; the sound's clock is 40 ppm fast, stamps and numbers wrap."""
-        encodings = [("video", Encoding(96, "H264", 90000, 1, {})), ("audio", Encoding(97, "MPEG4-GENERIC", 48000, 2, {"mode": "AAC-hbr", "config": "1190"}))]
+        encodings = [
+            ("video", Encoding(96, "H264", 90000, 1, {})),
+            ("audio", Encoding(97, "MPEG4-GENERIC", 48000, 2, {"mode": "AAC-hbr", "config": "1190"})),
+        ]
         stream, relay = Stream(encodings, wait=0.0, made_up=False, follow=True), Relay(Silence())
         head = (16).to_bytes(2, "big") + (2 << 3).to_bytes(2, "big") + b"so"
         numbers = [65000, 65000]

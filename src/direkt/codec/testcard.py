@@ -227,6 +227,7 @@ class TestCard:
         s = self.settings
         idc, constraints = _PROFILES[s.profile]
         level = h264.lowest_level(s.width, s.height, float(s.frame_rate), float(s.bitrate or 0), s.profile)
+        level = "1.1" if level == "1.0b" else level  # the next one, which every profile writes in the same way
         digits = u(idc, 8) + u(constraints, 8) + u(round(10 * float(level)), 8) + ue(0)
         if idc == 100:
             digits += ue(1) + ue(0) + ue(0) + "0" + "0"

@@ -169,7 +169,7 @@ class ClientSession:
         if "://" in control:
             return control, ""
         below = f"{base.rstrip('/')}/{control.lstrip('/')}"
-        beside = urljoin(base, control)
+        beside = _joined(base, control)
         return below, beside if beside != below else ""
 
     def _send(self, pending: _Pending) -> None:
@@ -262,7 +262,7 @@ class ClientSession:
         if status == 401:
             return self._log_in(response, pending)
         if 300 <= status < 400 and "location" in response.headers:
-            return Redirected(urljoin(self.url, response.headers["location"]))
+            return Redirected(_joined(self.url, response.headers["location"]))
         if 200 <= status < 300:
             return self._granted(response, pending)
         if pending.method == "OPTIONS" and not self._session:  # not every camera knows it
@@ -316,7 +316,7 @@ class ClientSession:
         except SdpError as error:
             raise RtspError(str(error)) from None
         # what a camera behind a router calls itself may be an address that leads nowhere
-        self._base = _moved(urljoin(self.url, base), self.url)
+        self._base = _moved(_joined(self.url, base), self.url)
         if description.control not in ("", "*"):
             self._aggregate = _moved(self._control(description.control)[0], self.url)
         self.description = description
@@ -340,11 +340,22 @@ class ClientSession:
         return SetUp(pending.medium, channels, ports, parts.get("source", ""))
 
 
+def _joined(base: str, url: str) -> str:
+    """An address beside another (RFC 3986, 5). Raises RtspError."""
+    try:
+        return urljoin(base, url)
+    except ValueError:
+        raise RtspError(f"an address that cannot be read: {url[:60]!r}") from None
+
+
 def _moved(url: str, reached: str) -> str:
     """``url`` at the host and port at which the server was reached."""
     if "://" not in url:
         return url
-    there, here = urlsplit(url), urlsplit(reached)
+    try:
+        there, here = urlsplit(url), urlsplit(reached)
+    except ValueError:
+        raise RtspError(f"an address that cannot be read: {url[:60]!r}") from None
     return there._replace(scheme=here.scheme, netloc=here.netloc).geturl()
 
 
