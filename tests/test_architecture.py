@@ -131,7 +131,7 @@ ROOMS = {
     "glossary": "codec glossary_text parameters protocol", "destination": "codec demand parameters protocol trust",
     "judge": "codec demand destination parameters", "device": "demand destination parameters protocol",
     "rig": "destination device protocol trust", "trust": "", "match": "codec demand destination device parameters protocol rig",
-    "work": "codec destination device judge match measure media net parameters protocol rig store", "store": "demand device parameters", "report": "",
+    "work": "codec destination device judge match report measure media net parameters protocol rig store", "store": "demand device parameters", "report": "",
     "rig_edit": "",
     "sim": "codec container destination media net protocol rig",
 }  # fmt: skip

@@ -39,13 +39,15 @@ class DeviceEntry(Strict):
     """A camera or encoder."""
 
     driver: str
-    address: str  # http://host:port
+    address: str = ""  # http://host:port; empty: no program can reach it
     login: str | None = None  # reference to user:password
     certificate: Literal["checked", "any"] = "checked"  # of a device that is reached by https
 
     @field_validator("address")
     @classmethod
     def _address(cls, value: str) -> str:
+        if not value:
+            return value
         wrong = not value.startswith(("http://", "https://")) or value.count("://") != 1 or value != value.strip()
         if wrong or not _has_place(value):
             raise ValueError(f"expected an address like http://192.0.2.10, got {value!r}")

@@ -72,6 +72,57 @@ def without_keys(text: str, known: Iterable[Secret] = (), length: int = 0) -> st
     return _TOKEN.sub(hide, text)
 
 
+# characters that people take for each other, each class under one of them
+_ALIKE = str.maketrans(
+    {
+        "O": "0",
+        "o": "0",
+        "l": "1",
+        "I": "1",
+        "i": "1",
+        "|": "1",
+        "S": "5",
+        "s": "5",
+        "Z": "2",
+        "z": "2",
+        "B": "8",
+        "-": "~",
+        "_": "~",
+        ",": ".",
+        "`": "'",
+    }
+)
+
+
+def mistyped(given: str, secret: Secret) -> str:
+    """How ``given`` was mistyped; empty where it is something else altogether. It tells no character of the key."""
+    right = secret.reveal()
+    if given.strip() == right:
+        return "its key is right but has a space before or behind it: take it out"
+    if given.lower() == right.lower():
+        return "its key differs from the right one in capital and small letters"
+    if given.translate(_ALIKE) == right.translate(_ALIKE):
+        return "its key has characters taken for others that look like them (0 and O, 1 and l, ~ and -): compare it letter by letter"
+    if len(given) == len(right):
+        differ = [n for n in range(len(right)) if given[n] != right[n]]
+        if (
+            len(differ) == 2
+            and differ[1] == differ[0] + 1
+            and given[differ[0]] == right[differ[1]]
+            and given[differ[1]] == right[differ[0]]
+        ):
+            return "its key has two neighbouring characters swapped"
+        if len(differ) == 1:
+            return f"one character of its key is wrong, the {differ[0] + 1}. of {len(right)}"
+    if len(given) == len(right) - 1 and any(right[:n] + right[n + 1 :] == given for n in range(len(right))):
+        return f"one character of its key is missing: it has {len(given)}, the right one {len(right)}"
+    if len(given) == len(right) + 1 and any(given[:n] + given[n + 1 :] == right for n in range(len(given))):
+        return f"its key has one character too many: {len(given)}, the right one {len(right)}"
+    if given and right.startswith(given):
+        return f"the end of its key is missing: it has {len(given)} of {len(right)} characters"
+    return ""
+
+
 def is_like(text: str, secret: Secret) -> bool:
     """Whether a text could be a mistyped ``secret``, or hold one."""
     text, value = text.lower(), secret.reveal().lower()

@@ -317,7 +317,7 @@ class Files(Folder):
         def load(name: str):
             return library.open_driver(name, "x", "http://192.0.2.1", None, self.folder)
 
-        self.assertEqual(library.shipped(), ("brindle-b2", "fescue", "marram-360", "osier-20"))
+        self.assertEqual(library.shipped(), ("brindle-b2", "fescue", "kelpie-h1", "marram-360", "osier-20"))
         with self.assertRaisesRegex(DocumentError, "did you mean brindle-b2"):
             load("brindle-b3")
         head = "schema: direkt.driver/1\ntitle: x\n"

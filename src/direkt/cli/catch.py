@@ -221,7 +221,8 @@ class _Run:
             output.interrupted("nobody had pushed yet; the port is closed.")
             return ExitCode.INTERRUPTED
         raise NoAnswer(
-            f"nobody pushed within {self.wait:g} s: does the device's server address read {self.addresses[0]}, is its push on?"
+            f"nobody pushed within {self.wait:g} s: does the device's server address read {self.addresses[0]}, with its scheme once and no "
+            "other one? Is its push on, and does nothing that it records keep it from pushing?"
         )
 
     def _finish(self, rehearsal: Rehearsal, interrupted: bool, report: Path | None) -> ExitCode:

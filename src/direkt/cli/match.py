@@ -37,6 +37,7 @@ def match(feed: str | None, every: bool, rig_path: Path | None, as_json: bool) -
     rig = options.load_rig(rig_path)
     if every:
         return _all(rig, as_json)
+    from direkt.device.model import Capability
     from direkt.work import feeds
     from direkt.work.planning import plan_feed
 
@@ -54,7 +55,10 @@ def match(feed: str | None, every: bool, rig_path: Path | None, as_json: bool) -
         if state.restart_needed:
             unfinished.not_in_force(out, parts.device, parts.name)
         if plan.changes:
-            output.note(f"Nothing was changed. To set it: direkt write {parts.name}")
+            by_hand = Capability.WRITE not in parts.driver.capabilities
+            output.note(
+                f"Nothing was changed. To set it{' by hand' if by_hand else ''}: direkt {'card' if by_hand else 'write'} {parts.name}"
+            )
     return ExitCode.FAILS if plan.unmet or state.restart_needed else ExitCode.GOOD
 
 

@@ -66,14 +66,15 @@ def _print(name: str, state: DeviceState, feed: str | None) -> None:
     from direkt import parameters
 
     out = output.console()
+    known = f"firmware {escape(state.firmware)}" if state.firmware else "firmware not told"
     warm = f", {state.temperature:g} °C" if state.temperature is not None else ""
     signal = (state.input.text or "not told") if state.input else "no signal"
     out.print(
-        f"[bold]{escape(name)}[/]  {escape(' '.join(filter(None, (state.make, state.model))))}, firmware {escape(state.firmware)}{warm}; input {escape(signal)}"
+        f"[bold]{escape(name)}[/]  {escape(' '.join(filter(None, (state.make, state.model))))}, {known}{warm}; input {escape(signal)}"
     )
     channels = list(state.channels.values())
     made = output.table("setting", *(c.name for c in channels), "can be")
-    for n in parameters.in_table_order({n for c in channels for n in c.values}):
+    for n in parameters.in_table_order({n for c in channels for n in (*c.values, *c.limits)}):
         limit = next((c.limits[n] for c in channels if n in c.limits), None)
         made.add_row(n, *(_cell(n, c.values) for c in channels), escape(limit.text()) if limit else "fixed")
     out.print(made)

@@ -252,6 +252,32 @@ class PushJson(SlotJson):
     unfinished: list[UnfinishedJson]
 
 
+class CardStepJson(TypedDict):
+    """One thing to enter."""
+
+    path: list[str]  # of the device's menus
+    value: str | None  # None: it holds the key, which is not shown without --reveal
+    meaning: str | None  # the same in the sheets' words
+    kind: str  # choose, type or do
+    too_long: bool
+
+
+class CardJson(TypedDict):
+    """direkt card."""
+
+    schema: Literal["direkt.card/1"]
+    feed: str
+    device: str
+    model: str
+    destination: str
+    before: list[str]
+    steps: list[CardStepJson]
+    facts: dict[str, str]  # what the device always sends
+    after: list[str]
+    warnings: list[str]  # what of the sheet cannot be met
+    code: str | None  # what the picture code holds
+
+
 class ServerReachJson(TypedDict):
     """One server address."""
 
@@ -716,7 +742,7 @@ class WriteAllRowJson(TypedDict):
 
     feed: str
     device: str
-    outcome: str  # as wanted, not all stuck, failed, not agreed
+    outcome: str  # as wanted, not all stuck, by hand, failed, not agreed
     written: dict[str, Value]
     did_not_stick: list[str]
     unmet: list[str]

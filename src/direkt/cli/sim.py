@@ -36,10 +36,40 @@ _FIRST = 8480
     metavar="NAME:FAULT",
     help="Break something, such as start-pontoon:wrong-clock; 'list' shows what there is.",
 )
-def sim(folder: Path | None, port: int | None, only: tuple[str, ...], faults: tuple[str, ...]) -> ExitCode:
+@click.option(
+    "--type",
+    "typed",
+    type=click.Path(path_type=Path, dir_okay=False),
+    metavar="CARD.txt",
+    help="Type this setup card into the camcorder's menu, in a sim that runs.",
+)
+@click.option(
+    "--server",
+    metavar="ADDRESS",
+    default="",
+    help="--type: type this server address instead, such as that of direkt catch.",
+)
+@click.option(
+    "--mistake",
+    "mistakes",
+    multiple=True,
+    metavar="NAME",
+    help="--type: mistype in this way (may be given several times); 'list' shows them.",
+)
+@click.option(
+    "--scan",
+    type=click.Path(path_type=Path, dir_okay=False),
+    metavar="CARD.png",
+    help="Hold this picture in front of the spherical camera's lens, in a sim that runs.",
+)
+def sim(
+    folder: Path | None, port: int | None, only: tuple[str, ...], faults: tuple[str, ...], typed: Path | None, server: str,
+    mistakes: tuple[str, ...], scan: Path | None,
+) -> ExitCode:  # fmt: skip
     """Lay out the demo rig in DIR and run its gear until Ctrl-C.
 
-    A rig that is already there is kept; then only the gear runs. Use every command from a second terminal.
+    A rig that is already there is kept; then only the gear runs. Use every command from a second terminal. With --type
+    and --scan it does by hand what no program can do, on the gear of a sim that runs in DIR.
     """
     from direkt import rig
     from direkt.sim import rig as demo
@@ -49,8 +79,22 @@ def sim(folder: Path | None, port: int | None, only: tuple[str, ...], faults: tu
         for name, one in demo.FAULTS.items():
             out.print(f"{name:<14} {escape(one.words)}")
         return ExitCode.GOOD
+    if "list" in mistakes:
+        from direkt.sim.typist import MISTAKES
+
+        for name, mistake in MISTAKES.items():
+            out.print(f"{name:<18} {escape(mistake.words)}")
+        return ExitCode.GOOD
     if folder is None:
         raise click.UsageError("Missing argument 'DIR': the folder of the demo rig.")
+    if typed is not None or scan is not None:
+        from direkt.cli import sim_hands
+
+        return (
+            sim_hands.type_card(folder, typed, mistakes, server)
+            if typed is not None
+            else sim_hands.scan(folder, scan or Path())
+        )
     wanted = _wanted(only)
     broken = _broken(faults)
     path = folder / rig.FILE_NAME
@@ -80,9 +124,16 @@ def sim(folder: Path | None, port: int | None, only: tuple[str, ...], faults: tu
                     raise NoAnswer(
                         f"port {number} cannot be opened: {os_words(error)}; is a sim running already?"
                     ) from None
+        if not only:
+            units[demo.BY_HAND] = demo.by_hand(folder)
         out.print(f"[bold]Lake Varn Regatta[/]  rig: {escape(str(path))}")
         for name, unit in units.items():
             odd = f"; {', '.join(broken[name])}" if name in broken else ""
+            if name == demo.BY_HAND:
+                out.print(
+                    f"{name}: {escape(unit.login.realm)}, set by hand: direkt sim {escape(str(folder))} --type CARD.txt"
+                )
+                continue
             out.print(f"{name}: {escape(unit.login.realm)} at http://{unit.host}:{unit.port}{escape(odd)}")
         out.print(
             f"In a second terminal: cd {escape(str(folder))}; direkt find; direkt match --all; direkt write --all; direkt rehearse finish"
@@ -94,6 +145,7 @@ def sim(folder: Path | None, port: int | None, only: tuple[str, ...], faults: tu
     finally:
         for unit in units.values():
             unit.stop()
+        (folder / demo.HANDS).unlink(missing_ok=True)
     output.note("The gear is off; the pushes have ended. The rig stays.")
     return ExitCode.INTERRUPTED
 

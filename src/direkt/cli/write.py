@@ -317,6 +317,9 @@ class _Several:
         code = ExitCode.GOOD
         for one in found:
             written = one.written
+            if one.by_hand:
+                self.out.print(f"– {escape(one.feed)}  {escape(one.device)}: {escape(one.reason)}")
+                continue
             if written is None:
                 code = ExitCode.INTERRUPTED if one.interrupted else max(code, ExitCode.NO_ANSWER)
                 reason = "; ".join(filter(None, (one.reason.removeprefix(f"{one.device} "), one.standing)))
@@ -342,7 +345,9 @@ class _Several:
 
 def _row(one: Became) -> WriteAllRowJson:
     written = one.written
-    outcome = "failed" if written is None else "not all stuck" if written.lost else "as wanted"
+    outcome = (
+        "by hand" if one.by_hand else "failed" if written is None else "not all stuck" if written.lost else "as wanted"
+    )
     return {
         "feed": one.feed, "device": one.device, "outcome": outcome, "written": written.target.plan.values() if written else {},
         "did_not_stick": [item.what for item in written.lost] if written else [],

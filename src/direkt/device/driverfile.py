@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 import string
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from typing import Literal
 
 from pydantic import Field
@@ -130,11 +130,40 @@ class RefusalEntries(Strict):
     reason: str = ""
 
 
+class CodeEntry(Strict):
+    """A picture code (QR) that the device or its app scans."""
+
+    content: str  # with {names} filled in, see card_names()
+    coding: Literal["plain", "json", "url"] = "plain"  # how each value is written in it
+    where: str = ""  # where the device scans it
+
+
+class FileEntry(Strict):
+    """A file of settings that the device reads."""
+
+    name: str = Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$")
+    content: str
+    coding: Literal["plain", "json", "url"] = "plain"
+    where: str = ""  # where it goes, and how it is read
+
+
+class CardEntry(Strict):
+    """What a setup card says beside the values."""
+
+    form: forms.Form | None = None  # how server address and key are entered, where no slots say it
+    longest: dict[str, int] = {}  # field of the form: characters that fit
+    before: list[str] = []
+    after: list[str] = []
+    start: str = ""  # the word by which the push is started
+    code: CodeEntry | None = None
+    file: FileEntry | None = None
+
+
 class DriverFile(Strict):
     """A driver file."""
 
     schema_: Literal["direkt.driver/1"] = Field(alias="schema")
-    kind: Literal["http", "onvif"]
+    kind: Literal["http", "onvif", "hand"]
     title: str
     fits: Fits = Fits()
     from_firmware: str = ""  # the first that this file describes
@@ -154,7 +183,10 @@ class DriverFile(Strict):
     push: PushFacts = PushFacts()
     slots: SlotEntries | None = None  # a device may have none
     refusals: RefusalEntries | None = None
-    menus: dict[str, list[str]] = {}  # where a person finds a parameter on the device
+    menus: dict[
+        str, list[str]
+    ] = {}  # in their order on the device: where a person finds a parameter, a mode, or push.FIELD
+    card: CardEntry = CardEntry()
 
     def request(self, name: RequestName) -> RequestEntry | None:
         """A request in its long form; None where the device has none."""
@@ -240,10 +272,18 @@ def _wrong_places(file: DriverFile) -> Wrong:
 
 def _wrong(file: DriverFile) -> Wrong:
     yield from _wrong_settings(file)
-    yield from _wrong_places(file)
+    if file.kind != "hand":  # there, the places are what stands on its screen
+        yield from _wrong_places(file)
     yield from _wrong_requests(file)
     yield from _wrong_limits(file)
     yield from _wrong_streams(file)
+    yield from _wrong_card(file)
+    if file.kind == "hand":
+        if file.requests:
+            yield ["requests"], "a device that is set by hand answers none"
+        if not file.channels:
+            yield ["channels"], "name at least one channel, such as main"
+        return
     needed: list[RequestName] = ["state"] if file.settings or file.slots or file.kind == "http" else []
     needed += ["write_slot"] if file.slots is not None else []
     for request in needed:
@@ -256,6 +296,51 @@ def _wrong(file: DriverFile) -> Wrong:
             yield ["channels"], "name at least one channel, such as main"
     if file.default_login is not None and ":" not in file.default_login:
         yield ["default_login"], "expected user:password"
+
+
+def form_of(file: DriverFile) -> forms.Form:
+    """How the device takes server address and key."""
+    return file.card.form or (file.slots.form if file.slots is not None else "url+key")
+
+
+def _card_extras(file: DriverFile) -> set[str]:
+    """What has a place in the menus beside parameters."""
+    return {*(mode.at for mode in file.modes), *(f"push.{name}" for name in (*SLOT_FIELDS, "start"))}
+
+
+def card_names(file: DriverFile) -> set[str]:
+    """What can be filled in in a code or a file: parameters, modes, and the fields of every form as push.FIELD."""
+    return {*parameters.TABLE, *_card_extras(file)} - {"push.start"}
+
+
+_FILLED = re.compile(r"\{\{|\}\}|\{([^{}\n]{1,60})\}|[{}]")
+
+
+def fill(text: str, values: Callable[[str], str]) -> str:
+    """A text with {names} filled in; two braces stand for one. Raises KeyError for a name that ``values`` does not know."""
+
+    def one(match: re.Match[str]) -> str:
+        return values(match[1]) if match[1] is not None else match[0][:1]
+
+    return _FILLED.sub(one, text)
+
+
+def _wrong_card(file: DriverFile) -> Wrong:
+    known, fields = card_names(file), forms.LABELS[form_of(file)]
+    for name, entry in (("code", file.card.code), ("file", file.card.file)):
+        if entry is None:
+            continue
+        for match in _FILLED.finditer(entry.content):
+            if match[1] is not None and match[1] not in known:
+                yield (
+                    ["card", name],
+                    f"content: nothing called {match[1]!r} to fill in: a parameter, a mode, or push.server, push.key ...",
+                )
+            elif match[0] in ("{", "}"):
+                yield ["card", name], "content: a brace alone; write {{ or }} for one that stays"
+    for field in file.card.longest:
+        if field not in fields:
+            yield ["card", "longest"], f"{field}: the form has {', '.join(fields)}"
 
 
 def _wrong_streams(file: DriverFile) -> Wrong:
@@ -289,7 +374,7 @@ def _wrong_settings(file: DriverFile) -> Wrong:
         if len(entry.places) > 1 and row.kind not in (Kind.SIZE, Kind.RATIO):
             yield path, "several fields make a size or a ratio"
         for place in entry.places:
-            if text := answers.place_problem(place, file.answers):
+            if file.kind != "hand" and (text := answers.place_problem(place, file.answers)):
                 yield path, text
         for target in entry.targets:
             if "write" in file.requests and (text := answers.sendable(target, coding)):
@@ -310,7 +395,7 @@ def _wrong_settings(file: DriverFile) -> Wrong:
         if text := _unknown(name):
             yield ["restart_after"], text
     for name in file.menus:
-        if text := _unknown(name):
+        if name not in _card_extras(file) and (text := _unknown(name)):
             yield ["menus", name], text
 
 

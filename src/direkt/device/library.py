@@ -17,9 +17,10 @@ from direkt import documents
 from direkt.device.driverfile import DriverFile
 from direkt.device.model import Driver
 from direkt.documents import Document, DocumentError, Problem
+from direkt.errors import UnusableInput
 from direkt.secret import Secret
 
-KINDS = {"http": "described", "onvif": "combined"}  # kind: file in this folder
+KINDS = {"http": "described", "onvif": "combined", "hand": "hand"}  # kind: file in this folder
 STANDARD = "onvif"  # the driver that needs no file
 _ENDING = ".yaml"
 
@@ -41,6 +42,7 @@ def open_driver(
     """
     more = {"any_certificate": True} if any_certificate else {}
     if driver == STANDARD:
+        _needs_address(name, driver, address)
         from direkt.device.onvif.driver import Driver as Standard
 
         return Standard(name, address, login, any_certificate=any_certificate)
@@ -50,10 +52,19 @@ def open_driver(
         line = document.line(["kind"])
         got = f", got {kind!r}" if kind is not None else ""
         raise DocumentError(document.source, [Problem(line, f"kind: expected {' or '.join(KINDS)}{got}")])
+    if kind != "hand":
+        _needs_address(name, driver, address)
     module = importlib.import_module(f"direkt.device.{KINDS[kind]}")
     file = documents.check(document, module.DriverFile)
     module.check(document, file)
     return cast(Driver, module.Driver(name, file, address, login, **more))
+
+
+def _needs_address(name: str, driver: str, address: str) -> None:
+    if not address:
+        raise UnusableInput(
+            f"{name}: driver {driver} needs the device's address: write it under devices.{name}.address"
+        )
 
 
 def load(driver: str, folder: Path | None = None) -> DriverFile:

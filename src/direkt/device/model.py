@@ -282,6 +282,9 @@ class Driver(Protocol):
     def claim(self, user: str, password: Secret) -> None:
         """Sets the first password (CLAIM). Raises Refused."""
 
+    def cannot(self, capability: Capability) -> CannotDo:
+        """What to say where it cannot do something."""
+
     def close(self) -> None:
         """Lets go of the connection."""
 
@@ -293,7 +296,8 @@ class Bare:
     address: str
     capabilities: frozenset[Capability] = frozenset()
 
-    def _cannot(self, capability: Capability) -> CannotDo:
+    def cannot(self, capability: Capability) -> CannotDo:
+        """What to say where it cannot do something."""
         return CannotDo(f"{self.name}: its driver cannot {capability.value}; do it by hand on the device's page")
 
     def read(self) -> DeviceState:
@@ -311,7 +315,7 @@ class Bare:
 
     def write(self, channel: Channel, values: Values) -> None:
         """Raises CannotDo."""
-        raise self._cannot(Capability.WRITE)
+        raise self.cannot(Capability.WRITE)
 
     def portions(self, values: Values) -> list[Values]:
         """All in one request."""
@@ -319,15 +323,15 @@ class Bare:
 
     def write_slot(self, slot: int, channel: str, server: str, key: Secret) -> None:
         """Raises CannotDo."""
-        raise self._cannot(Capability.SLOTS)
+        raise self.cannot(Capability.SLOTS)
 
     def push(self, slot: int, *, on: bool) -> None:
         """Raises CannotDo."""
-        raise self._cannot(Capability.PUSH)
+        raise self.cannot(Capability.PUSH)
 
     def restart(self) -> None:
         """Raises CannotDo."""
-        raise self._cannot(Capability.RESTART)
+        raise self.cannot(Capability.RESTART)
 
     def answers(self) -> bool:
         """Whether it can be read."""
@@ -339,39 +343,39 @@ class Bare:
 
     def snapshot(self, channel: str) -> bytes:
         """Raises CannotDo."""
-        raise self._cannot(Capability.SNAPSHOT)
+        raise self.cannot(Capability.SNAPSHOT)
 
     def presets(self) -> list[Preset]:
         """Raises CannotDo."""
-        raise self._cannot(Capability.PRESETS)
+        raise self.cannot(Capability.PRESETS)
 
     def go_to(self, preset: Preset) -> None:
         """Raises CannotDo."""
-        raise self._cannot(Capability.PRESETS)
+        raise self.cannot(Capability.PRESETS)
 
     def store(self, name: str, preset: Preset | None) -> None:
         """Raises CannotDo."""
-        raise self._cannot(Capability.PRESETS)
+        raise self.cannot(Capability.PRESETS)
 
     def clock(self) -> DeviceClock:
         """Raises CannotDo."""
-        raise self._cannot(Capability.TIME)
+        raise self.cannot(Capability.TIME)
 
     def set_clock(self, moment: datetime.datetime | None, servers: tuple[str, ...]) -> None:
         """Raises CannotDo."""
-        raise self._cannot(Capability.TIME)
+        raise self.cannot(Capability.TIME)
 
     def network(self) -> Network:
         """Raises CannotDo."""
-        raise self._cannot(Capability.ADDRESS)
+        raise self.cannot(Capability.ADDRESS)
 
     def set_network(self, wanted: Network) -> bool:
         """Raises CannotDo."""
-        raise self._cannot(Capability.ADDRESS)
+        raise self.cannot(Capability.ADDRESS)
 
     def update(self, file: Path, sent: Callable[[int], None]) -> None:
         """Raises CannotDo."""
-        raise self._cannot(Capability.FIRMWARE)
+        raise self.cannot(Capability.FIRMWARE)
 
     def is_new(self) -> bool:
         """A device whose driver cannot set a first password is not known to want one."""
@@ -379,7 +383,7 @@ class Bare:
 
     def claim(self, user: str, password: Secret) -> None:
         """Raises CannotDo."""
-        raise self._cannot(Capability.CLAIM)
+        raise self.cannot(Capability.CLAIM)
 
     def close(self) -> None:
         """There is nothing to let go of."""
@@ -398,4 +402,4 @@ def need(driver: Driver, *capabilities: Capability) -> None:
     """Raises CannotDo for the first capability that the driver does not have."""
     for capability in capabilities:
         if capability not in driver.capabilities:
-            raise CannotDo(f"{driver.name}: its driver cannot {capability.value}; do it by hand on the device's page")
+            raise driver.cannot(capability)

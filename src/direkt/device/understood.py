@@ -12,6 +12,7 @@ from direkt.device import words
 from direkt.device.answers import Answered
 from direkt.device.driverfile import ChannelEntry, DriverFile, SlotEntries, fixed_limits, form_names, version
 from direkt.device.model import BadAnswer, Bare, Channel, DeviceState, Health, PushState, Slot, Together
+from direkt.device.modes import mode_limits, mode_rules
 from direkt.device.words import WordsError
 from direkt.parameters import Values
 from direkt.protocol import source
@@ -109,11 +110,8 @@ class Understood(Bare):
             if found is None:
                 raise WordsError(f"{mode.at} = {raw!r}, which its driver does not know")
             values |= {parameter: parameters.clean(parameter, value) for parameter, value in found.items()}
-            for parameter in {p for more in mode.words.values() for p in more}:
-                listed = [more[parameter] for more in mode.words.values() if parameter in more]
-                allowed.setdefault(
-                    parameter, Demand(parameter, tuple(dict.fromkeys(parameters.clean(parameter, v) for v in listed)))
-                )
+        for parameter, limit in mode_limits(self.file).items():
+            allowed.setdefault(parameter, limit)
         rate = self._frame_rate(data, values)
         pictures = None
         inner = self._limits_of(name, limits)
@@ -121,14 +119,14 @@ class Understood(Bare):
             raw = self._raw(entry, data)
             if raw is not None:
                 values[parameter] = words.ours(parameter, entry, raw, rate)
-            limit = self._limit(entry, inner)
-            if limit is not None:
-                allowed.setdefault(parameter, words.limit(parameter, entry, limit, rate))
+            told = self._limit(entry, inner)
+            if told is not None:
+                allowed.setdefault(parameter, words.limit(parameter, entry, told, rate))
                 if entry.unit == "frames":
-                    pictures = _span(limit) or pictures
+                    pictures = _span(told) or pictures
         rules = (
             together
-            + self._mode_rules()
+            + mode_rules(self.file)
             + ((Together((), (), pictures, "what the device can count"),) if pictures else ())
         )
         named = self.file.channel(name)
@@ -161,26 +159,6 @@ class Understood(Bare):
         if len(found) == 1:
             return found[0] if found[0] != "" else None
         return entry.join.join(str(one) for one in found) if all(one is not None for one in found) else None
-
-    def _mode_rules(self) -> tuple[Together, ...]:
-        """What a field for several parameters allows: the values of one of its words together."""
-        out = []
-        for mode in self.file.modes:
-            names = list(dict.fromkeys(name for values in mode.words.values() for name in values))
-            for parameter in names[1:]:
-                first = names[0]
-                for value in dict.fromkeys(values[first] for values in mode.words.values() if first in values):
-                    listed = [v[parameter] for v in mode.words.values() if v.get(first) == value and parameter in v]
-                    then = Demand(parameter, tuple(dict.fromkeys(parameters.clean(parameter, one) for one in listed)))
-                    out.append(
-                        Together(
-                            (Demand(first, (parameters.clean(first, value),)),),
-                            (then,),
-                            None,
-                            f"the modes of {mode.at}",
-                        )
-                    )
-        return tuple(out)
 
     def _frame_rate(self, data: Answered, values: Values) -> float:
         entry = self.file.settings.get("video.frame_rate")

@@ -114,7 +114,8 @@ class _Builder:
         free = setting == INTERVAL and self.counted
         kept = [value for value in found if value is not None and (free or limit.allows(value))]
         asked = any(True for _ in self._demands_on(setting))
-        stays = old is None or free or not asked or limit.allows(old) or not kept
+        # what is asked for is set, also where the device does not tell how it is
+        stays = free or not asked or not kept or (old is not None and limit.allows(old))
         return list(dict.fromkeys([*([old] if stays else []), *kept]))
 
     def _level_steps(self, profile: str) -> list[Choice]:

@@ -39,7 +39,7 @@ from direkt.protocol.rtmp.client import ClientSession, Connected, PublishStarted
 from direkt.protocol.rtmp.errors import LocalError, RtmpError
 from direkt.protocol.rtmp.server import ConnectRequest, PlayRequest, PublishRequest, ServerSession, Unpublished
 from direkt.protocol.rtmp.session import State, TagMessage
-from direkt.secret import Secret, is_like
+from direkt.secret import Secret, is_like, mistyped
 
 STEPS = ("rtmp", "application")
 
@@ -127,6 +127,10 @@ class Receiver:
         if self._key.reveal() in app:  # a device that was given everything as its server address
             return "the key stands in its server address: enter address and key apart, or as one URL where it wants one"
         expected = f"expected {_quoted(self._app)}: check the server address"
+        if app.rstrip("/") == self._app:
+            return f"its server address ends with a slash: take it off, so that it ends with /{self._app}"
+        if not app:
+            return f"its server address has nothing behind the host: it must end with /{self._app}"
         if is_like(app, self._key):
             return f"its server address holds something like the key, {len(app)} characters; {expected}"
         if app.startswith(f"{self._app}/"):
@@ -139,12 +143,10 @@ class Receiver:
         right = self._key.reveal()
         if hmac.compare_digest(key.encode(), right.encode()):
             return None
-        if key.strip() == right:
-            return "its key is right but has a space before or behind it: take it out"
         if not key:
             return "it sends no stream key"
-        if key.lower() == right.lower():
-            return "its key differs from the right one in capital and small letters"
+        if words := mistyped(key, self._key):
+            return words
         return f"wrong stream key: it has {len(key)} characters, the right one {len(right)}"
 
     def claim(self, connection: _Publishing) -> bool:

@@ -7,6 +7,7 @@ are one field; bitrates are in Mbit/s; and while it records in UHD it does not p
 from __future__ import annotations
 
 import copy
+import io
 from typing import Any
 
 from lxml import etree
@@ -64,6 +65,8 @@ class Marram(Unit):
             return self._change(request.body)
         if asked == "PUT /control/live":
             return self._live(request.body)
+        if asked == "POST /control/scan":
+            return self._scan(request.body)
         if request.method == "GET" and request.path == "/control/live/run":
             if request.query == "on=1":
                 if self.recording == "uhd":
@@ -75,6 +78,34 @@ class Marram(Unit):
                 self.end_push()
             return Response(200, b"<ok/>", "text/xml")
         return Response(404, b"<error field='path'>no such page</error>", "text/xml")
+
+    def _scan(self, picture: bytes) -> Response:
+        """A picture of what stands in front of the lens: its code sets everything at once, or nothing."""
+        import zxingcpp
+        from PIL import Image, UnidentifiedImageError
+
+        try:
+            found = zxingcpp.read_barcodes(Image.open(io.BytesIO(picture)).convert("L"))
+        except (UnidentifiedImageError, OSError):
+            return self._error("picture", "this is no picture")
+        text = next((code.text for code in found if code.text.startswith("MARRAM1;")), "")
+        if not text:
+            return self._error("picture", "no code of mine is in it")
+        told = dict(part.partition("=")[::2] for part in text.split(";")[1:])
+        try:
+            wanted = {
+                "mode": told["mode"], "mbps": float(told["rate"]), "gop": float(told["gop"]), "profile": told["profile"],
+                "sound": told["sound"], "sound_rate": int(told["sampling"]), "sound_kbps": int(told["srate"]),
+            }  # fmt: skip
+            server, port, app, name = told["server"], int(told["port"]), told["app"], told["name"]
+        except (KeyError, ValueError):
+            return self._error("code", "something is missing in it")
+        if wanted["mode"] not in MODES:
+            return self._error("code", "no such mode")
+        with self._lock:
+            self.now |= wanted
+            self.server, self.server_port, self.app, self.stream = server, port, app, name
+        return Response(200, b"<ok/>", "text/xml")
 
     @staticmethod
     def _error(field: str, words: str) -> Response:

@@ -12,6 +12,7 @@ from direkt.destination import references
 from direkt.errors import UnusableInput
 from direkt.sim.brindle import BrindleB2
 from direkt.sim.fescue import Fescue
+from direkt.sim.kelpie import Kelpie
 from direkt.sim.marram import Marram
 from direkt.sim.osier import Osier
 from direkt.sim.unit import Unit
@@ -23,8 +24,11 @@ KEYS = {
     "pontoon": "varn~fake~dipper",
     "plainsong": "varn~fake~wren",
     "course": "varn~fake~grebe",
+    "roof": "varn~fake~lapwing",
 }
 NAMES = ("finish-tower", "start-pontoon", "mark-1000", "umpire-launch")
+HANDS = ".sim-hands"  # the note
+BY_HAND = "boathouse-roof"  # whose menu is at a port that the rig does not know
 _RIG = """\
 # The Lake Varn Regatta: made-up gear, made-up platforms.
 schema: direkt.rig/1
@@ -47,6 +51,8 @@ devices:
     driver: marram-360
     address: http://127.0.0.1:{umpire-launch}
     login: file:secrets.yaml#umpire-launch
+  boathouse-roof:             # Kelpie H1 camcorder on the boathouse roof; no program can reach it
+    driver: kelpie-h1
 destinations:
   tarnlight:
     sheet: tarnlight
@@ -64,6 +70,10 @@ destinations:
     sheet: tarnlight
     server: rtmp://ingest.tarnlight.example/live
     key: file:secrets.yaml#course
+  roof:                       # and a fourth
+    sheet: tarnlight
+    server: rtmp://ingest.tarnlight.example/live
+    key: file:secrets.yaml#roof
 feeds:
   finish:
     device: finish-tower
@@ -80,8 +90,11 @@ feeds:
     device: mark-1000
     destination: course
     carry: true
+  roof:                       # set by hand: direkt card roof
+    device: boathouse-roof
+    destination: roof
 uplink:
-  mbit_s: 36
+  mbit_s: 46
   reserve_percent: 30
 """
 
@@ -155,6 +168,14 @@ def lay_out(folder: Path, ports: Mapping[str, int]) -> None:
         file.write("# Logins and stream keys. All of them fake.\n" + secrets)
     with (folder / rig.FILE_NAME).open("x", encoding="utf-8") as file:
         file.write(_RIG.format_map(ports))
+
+
+def by_hand(folder: Path) -> Kelpie:
+    """The camcorder; its menu is at the port that the note in ``folder`` tells once it is on. Raises OSError."""
+    made = Kelpie()
+    made.start()
+    (folder / HANDS).write_text(f"{made.port}\n")
+    return made
 
 
 def gear(folder: Path, name: str, port: int) -> Unit:

@@ -32,6 +32,7 @@ class Became:
     standing: str = ""  # what state that leaves the device in
     seconds: float = 0.0
     interrupted: bool = False
+    by_hand: bool = False  # no program can reach the device
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,6 +100,8 @@ class Many:
                 f"{feed.device} was not changed",
                 interrupted=True,
             )
+        if getattr(getattr(feed.driver, "file", None), "kind", "") == "hand":
+            return Became(feed.name, feed.device, None, f"set by hand: direkt card {feed.name}", by_hand=True)
         try:
             done = drive(write(feed, key, self._clock, self._terms.get(feed.name, Terms())), on_event)
         except DirektError as error:

@@ -1,0 +1,170 @@
+"""The setup card: everything that a person needs to set a device by hand, as text, and what all its forms share."""
+
+from __future__ import annotations
+
+import itertools
+import re
+import textwrap
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import Literal
+
+# characters that people take for each other, and what each is called
+LOOK_ALIKES = {
+    "0": "zero", "O": "capital o", "o": "small o", "1": "one", "l": "small L", "I": "capital i", "|": "upright bar", "5": "five",
+    "S": "capital s", "2": "two", "Z": "capital z", "8": "eight", "B": "capital b", "-": "hyphen", "_": "underscore", "~": "tilde",
+    ".": "full stop", ",": "comma", ";": "semicolon", "'": "apostrophe", "`": "grave accent", " ": "space",
+}  # fmt: skip
+_GROUP = 4  # characters
+_WIDTH = 76  # characters of a line of text
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """One thing to enter, in the order of the device's menus."""
+
+    path: tuple[str, ...]  # where, in the device's own words
+    value: str  # what, in the device's own words; empty: see ``hidden``
+    meaning: str = ""  # the same in ours
+    kind: Literal["choose", "type", "do"] = "choose"
+    hidden: str = ""  # what is said instead of a value that is not shown
+    longest: int = 0  # characters that fit; 0: not known
+
+    @property
+    def too_long(self) -> bool:
+        """Whether the device has no room for it."""
+        return 0 < self.longest < len(self.value)
+
+
+@dataclass(frozen=True, slots=True)
+class Fact:
+    """Something that cannot be set, and is as it is."""
+
+    name: str
+    value: str
+
+
+@dataclass(frozen=True, slots=True)
+class Card:
+    """A whole card."""
+
+    rig: str
+    feed: str
+    device: str  # its name in the rig
+    model: str
+    destination: str
+    made: str  # date and time
+    before: tuple[str, ...] = ()
+    steps: tuple[Step, ...] = ()
+    facts: tuple[Fact, ...] = ()
+    after: tuple[str, ...] = ()
+    warnings: tuple[str, ...] = ()
+    code: str = field(default="", repr=False)  # what the picture code holds
+    code_note: str = ""  # where it is scanned, or why there is none
+    secret: bool = False  # the key stands on it
+
+    @property
+    def look_alikes(self) -> tuple[tuple[str, str], ...]:
+        """The characters on it that are easily mistaken, with their names."""
+        typed = "".join(step.value for step in self.steps if step.kind == "type")
+        return tuple((c, name) for c, name in LOOK_ALIKES.items() if c in typed)
+
+
+def groups(text: str) -> list[str]:
+    """A text in pieces that can be typed one by one: cut behind marks, and in pieces of some four characters. Joined they are the text."""
+    out: list[str] = []
+    for part in re.findall(r"[^\W_]+|[\W_]+", text):
+        if out and not part[0].isalnum():
+            out[-1] += part
+        else:
+            count = max(1, round(len(part) / _GROUP)) if len(part) > 2 * _GROUP else 1
+            edges = [len(part) * n // count for n in range(count + 1)]
+            out += [part[a:b] for a, b in itertools.pairwise(edges)]
+    return out
+
+
+def marked(text: str) -> Iterator[tuple[str, str]]:
+    """Each character with its name where it is easily mistaken."""
+    return ((character, LOOK_ALIKES.get(character, "")) for character in text)
+
+
+def text(card: Card) -> str:
+    """The card as plain text: for a printer without a driver, a mail, or a screen."""
+    lines = [
+        f"SETUP CARD  {card.feed}: {card.device}, {card.model}",
+        f"{card.rig} -> {card.destination}; made {card.made}",
+        "",
+    ]
+    for warning in card.warnings:
+        lines += _wrapped("!!! ", warning)
+    if card.warnings:
+        lines.append("")
+    if card.before:
+        lines += ["BEFORE", *(line for word in card.before for line in _wrapped("[ ] ", word)), ""]
+    lines.append("ENTER, in this order")
+    for step in card.steps:
+        lines += _step(step)
+    lines.append("")
+    if card.look_alikes:
+        lines += _wrapped(
+            "",
+            "Easily mistaken: "
+            + ", ".join(f"{c!r} {name}" if c == " " else f"{c} {name}" for c, name in card.look_alikes),
+        )
+        lines.append("")
+    if card.facts:
+        lines += _wrapped("", "It always sends: " + ", ".join(f"{fact.name} {fact.value}" for fact in card.facts))
+        lines.append("")
+    if card.after:
+        lines += ["AFTER", *(line for word in card.after for line in _wrapped("[ ] ", word)), ""]
+    if card.code_note:
+        lines += _wrapped("", card.code_note)
+    if card.code:
+        lines += ["", *code_lines(card.code)]
+    return "\n".join(lines).rstrip() + "\n"
+
+
+def _step(step: Step) -> list[str]:
+    lines = [f"[ ] {' > '.join(step.path)}"]
+    if step.hidden:
+        return [*lines, f"        ({step.hidden})"]
+    lines.append(f"        {step.value}")
+    pieces = groups(step.value)
+    if step.kind == "type" and len(pieces) > 1:
+        lines += _wrapped("        letter by letter:  ", "  ".join(pieces), keep=True)
+    if step.meaning:
+        lines += _wrapped("        (", step.meaning + ")")
+    if step.too_long:
+        lines += _wrapped("        !!! ", f"{len(step.value)} characters; the device takes {step.longest}")
+    return lines
+
+
+def _wrapped(first: str, words: str, *, keep: bool = False) -> list[str]:
+    """Lines of at most 76 characters; a piece longer than that stays whole where it is to be typed."""
+    return textwrap.wrap(
+        words,
+        _WIDTH,
+        initial_indent=first,
+        subsequent_indent=" " * len(first),
+        break_long_words=not keep,
+        break_on_hyphens=not keep,
+    )
+
+
+def code_matrix(content: str) -> list[list[bool]]:
+    """The picture code (QR, ISO/IEC 18004) with its quiet zone, dark squares as True. Raises ValueError when it does not fit."""
+    import segno
+
+    made = segno.make(content, error="m", micro=False)
+    return [[bool(square) for square in row] for row in made.matrix_iter(border=4)]
+
+
+def code_lines(content: str) -> list[str]:
+    """The code in half blocks, for a light screen or paper."""
+    rows = code_matrix(content)
+    rows += [[False] * len(rows[0])] if len(rows) % 2 else []
+    blocks = {(False, False): " ", (True, False): "▀", (False, True): "▄", (True, True): "█"}
+    return [
+        "".join(blocks[pair] for pair in zip(upper, lower, strict=True))
+        for upper, lower in zip(rows[::2], rows[1::2], strict=True)
+    ]
