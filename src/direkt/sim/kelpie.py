@@ -10,6 +10,7 @@ import json
 from fractions import Fraction
 
 from direkt.codec.testcard import CardSettings
+from direkt.protocol.address import AddressError, ServerAddress, is_host, split_place
 from direkt.sim.push import AudioSettings
 from direkt.sim.unit import Target, Unit
 from direkt.sim.web import Faults, Request, Response
@@ -43,6 +44,15 @@ class Kelpie(Unit):
         return Target(
             e["server"], e["key"], card, AudioSettings(48000, 2, 128, tone=e["audio"] == "ON" and not self.faults.mute)
         )
+
+    def server_of(self, text: str) -> ServerAddress:
+        """As it was typed, right or wrong: what stands behind the host is the application, with a slash at its end too."""
+        scheme, _, rest = text.partition("://")
+        place, _, app = rest.partition("/")
+        host, port = split_place(place)
+        if scheme != "rtmp" or not is_host(host):
+            raise AddressError("CANNOT FIND THE SERVER")
+        return ServerAddress(scheme, host, port or 1935, app)
 
     def answer(self, request: Request) -> Response:
         """POST /hands: places of the menu and what is typed there, in turn. Anybody at it may."""

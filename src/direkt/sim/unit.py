@@ -14,7 +14,7 @@ from direkt.codec.testcard import CardSettings
 from direkt.net import certificates
 from direkt.net.transport import PublishError, transport
 from direkt.protocol import address
-from direkt.protocol.address import AddressError
+from direkt.protocol.address import AddressError, ServerAddress
 from direkt.secret import Secret
 from direkt.sim.push import AudioSettings, Programme, push
 from direkt.sim.web import Faults, Login, Request, Response, Web
@@ -176,6 +176,10 @@ class Unit(ABC):
             self._push_task = None
             self.push_state, self.push_message = "stopped", ""
 
+    def server_of(self, text: str) -> ServerAddress:
+        """Where it connects to. Raises AddressError."""
+        return address.parse(text)
+
     async def _push(self) -> None:
         while True:
             with self._lock:
@@ -183,7 +187,7 @@ class Unit(ABC):
             try:
                 with self._lock:
                     target = self.target()
-                server = address.parse(target.server)
+                server = self.server_of(target.server)
                 publisher = transport(server.scheme).publisher(server, Secret(target.key), tls=certificates.unchecked())
                 await push(publisher, Programme(target.video, target.audio), self._progress)
             except (PublishError, AddressError, BitstreamError) as error:
