@@ -48,7 +48,9 @@ class Cards(Cli):
     def test_the_devices_own_words_in_the_order_of_its_menus(self):
         text = self.direkt("card", "roof").out
         places = re.findall(r"^\[ \] (MENU .*)$", text, re.MULTILINE)
-        self.assertEqual([p.rpartition("> ")[2] for p in places], ["LIVE AUDIO", "QUALITY", "SERVER URL", "STREAM ID", "START"])
+        self.assertEqual(
+            [p.rpartition("> ")[2] for p in places], ["LIVE AUDIO", "QUALITY", "SERVER URL", "STREAM ID", "START"]
+        )
         for words in ("        B 720/50", "(1280x720, 50 fps, 3600 kbit/s)", "rtmp://ingest.tarnlight.example/live", "While it records UHD",
                       "Open the event on its lock-keeper page (11 minutes before the push)", "direkt catch --feed roof", "l small L"):  # fmt: skip
             self.assertIn(words, text)
@@ -93,7 +95,10 @@ class Cards(Cli):
     def test_a_settings_file(self):
         done = self.direkt("card", "roof", "--file")
         path = self.folder / "LIVE.SET"
-        self.assertEqual(path.read_text(), f"[LIVE]\nQUALITY=B 720/50\nURL=rtmp://ingest.tarnlight.example/live\nID={KEY}\nAUDIO=ON\n")
+        self.assertEqual(
+            path.read_text(),
+            f"[LIVE]\nQUALITY=B 720/50\nURL=rtmp://ingest.tarnlight.example/live\nID={KEY}\nAUDIO=ON\n",
+        )
         self.assertEqual((done.code, path.stat().st_mode & 0o777), (0, 0o600))
         self.assertIn("LOAD", done.err)
         self.assertNotIn(KEY, done.err)
@@ -111,7 +116,12 @@ class Cards(Cli):
     def test_what_cannot_be_met_or_does_not_fit_stands_on_it(self):
         self.file("strict.yaml", "schema: direkt.sheet/1\nname: S\nrules: {video.size: {must: 1920x1080}}\n")
         long = "rtmp://ingest.tarnlight.example/" + "a" * 100
-        self.file("rig.yaml", RIG.replace("roof: {sheet: tarnlight", "roof: {sheet: strict.yaml").replace("rtmp://ingest.tarnlight.example/live", long))
+        self.file(
+            "rig.yaml",
+            RIG.replace("roof: {sheet: tarnlight", "roof: {sheet: strict.yaml").replace(
+                "rtmp://ingest.tarnlight.example/live", long
+            ),
+        )
         done = self.direkt("card", "roof")
         self.assertEqual(done.code, 1)
         self.assertIn("!!! video.size", done.out)
@@ -128,7 +138,7 @@ class Cards(Cli):
             result = self.direkt("driver", "lint", "d.yaml")
             self.assertEqual(result.code, 2, result)
             self.assertIn(words, result.out + result.err)
-        self.file("d.yaml", text + "card: {form: url, code: {coding: json, content: '{{\"u\": \"{push.url}\"}}'}}\n")
+        self.file("d.yaml", text + 'card: {form: url, code: {coding: json, content: \'{{"u": "{push.url}"}}\'}}\n')
         self.file("rig.yaml", RIG.replace("kelpie-h1", "d.yaml"))
         self.file("secrets.yaml", 'roof: "varn~fake~\\"x"\n', 0o600)
         code = self.direkt("card", "roof", "--reveal", "--json").json["code"]
@@ -155,8 +165,13 @@ class Drawn(unittest.TestCase):
             card_drawn.pdf(self.card(steps=(cards.Step(("A",), "ключ", kind="type"),)))
 
     def test_words_of_anything(self):
-        odd = "<script>alert(1)</script> & \"quotes\" ‮ 名前 \x00 " + "x" * 300
-        card = self.card(before=(odd,), warnings=(odd,), steps=(cards.Step((odd,), odd[:20]), cards.Step(("A",), "a b", kind="type")), facts=(cards.Fact("a", odd),))
+        odd = '<script>alert(1)</script> & "quotes" ‮ 名前 \x00 ' + "x" * 300
+        card = self.card(
+            before=(odd,),
+            warnings=(odd,),
+            steps=(cards.Step((odd,), odd[:20]), cards.Step(("A",), "a b", kind="type")),
+            facts=(cards.Fact("a", odd),),
+        )
         self.assertNotIn("<script>", card_page.page(card))
         self.assertTrue(cards.text(card))
         self.assertTrue(card_drawn.png(card))
@@ -175,7 +190,15 @@ class Drawn(unittest.TestCase):
 class Scanned(Cli):
     def test_a_vision_package_and_the_camera_read_the_code(self):
         demo.lay_out(self.folder / "d", {name: free_port() for name in demo.NAMES})
-        camera = demo.gear(self.folder / "d", "umpire-launch", int(re.search(r"umpire-launch:.*?127.0.0.1:(\d+)", (self.folder / "d" / "rig.yaml").read_text(), re.DOTALL)[1]))
+        camera = demo.gear(
+            self.folder / "d",
+            "umpire-launch",
+            int(
+                re.search(r"umpire-launch:.*?127.0.0.1:(\d+)", (self.folder / "d" / "rig.yaml").read_text(), re.DOTALL)[
+                    1
+                ]
+            ),
+        )
         camera.start()
         self.addCleanup(camera.stop)
         rig = ["--rig", "d/rig.yaml"]
@@ -192,7 +215,10 @@ class Scanned(Cli):
         for image in (picture, page, Image.open(io.BytesIO(inside)).convert("L")):
             self.assertEqual(cv2.QRCodeDetector().detectAndDecode(np.asarray(image))[0], content)
         self.assertEqual(self.direkt("sim", "d", "--scan", "c.png").code, 0)
-        self.assertEqual((camera.stream, camera.app, camera.now["mode"], camera.now["sound"]), (demo.KEYS["plainsong"], "village", "1280x720/25", "on"))
+        self.assertEqual(
+            (camera.stream, camera.app, camera.now["mode"], camera.now["sound"]),
+            (demo.KEYS["plainsong"], "village", "1280x720/25", "on"),
+        )
         picture.crop((0, 0, 200, 200)).save(self.folder / "no.png")
         self.assertIn("no code of mine", self.direkt("sim", "d", "--scan", "no.png").out)
         self.file("none.png", "no picture")

@@ -9,7 +9,9 @@ class Whole(RigCli):
     def test_demo_and_sim(self):
         result = self.finish(self.start("demo", "--folder", "d", "--for", "5s"), 110)
         self.assertEqual(result.code, 0, result)
-        self.assertIn("Before: the stream fails. After: it passes. The camera's passes.", result.out)
+        self.assertIn(
+            "Before: the stream fails. After: it passes. The camera's passes. The carried one passes.", result.out
+        )
         left = {path.name for path in (self.folder / "d").iterdir()}
         self.assertLessEqual(
             {"rig.yaml", "secrets.yaml", "before.flv", "after.flv", "before.json", "after.json", "camera.flv"}, left

@@ -388,7 +388,8 @@ class WritingMany(Regatta):
     def test_all_at_once_learned_drifted_and_restored(self):
         matched = self.direkt("match", "--all", "--json")
         self.assertEqual(
-            (matched.code, [row["feed"] for row in matched.json["feeds"]]), (0, ["finish", "start", "launch", "mark", "roof"])
+            (matched.code, [row["feed"] for row in matched.json["feeds"]]),
+            (0, ["finish", "start", "launch", "mark", "roof"]),
         )
         self.one_line(self.direkt("write", "--all"), 2, "--yes")
         written = self.direkt("write", "--all", "--yes", "--json")
@@ -399,7 +400,9 @@ class WritingMany(Regatta):
             ("as wanted", "as wanted", ["video.bitrate.mean"]),
         )
         self.assertEqual((rows["mark"]["outcome"], rows["mark"]["did_not_stick"]), ("as wanted", []))
-        self.assertEqual((rows["roof"]["outcome"], rows["roof"]["reason"]), ("by hand", "set by hand: direkt card roof"))
+        self.assertEqual(
+            (rows["roof"]["outcome"], rows["roof"]["reason"]), ("by hand", "set by hand: direkt card roof")
+        )
         self.assertEqual((self.gear["start-pontoon"].adaptive, self.gear["umpire-launch"].now["mbps"]), (False, 1.5))
         again = self.direkt("match", "launch", "--json")
         self.assertEqual(
