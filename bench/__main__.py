@@ -1,9 +1,10 @@
-"""Prints every figure: ``python -m bench [check|receive|crowd|help|sheets|devices|matching]``.
+"""Prints every figure: ``python -m bench [check|receive|crowd|carry|help|sheets|devices|matching]``.
 
 check    ``direkt check`` of an hour of 6 Mbit/s FLV with sound, silence and noise against ``cat`` of the same cached file;
          and of twice that length
 receive  an RTMP session fed from a loopback socket in 128-byte chunks against a reader that throws the bytes away
 crowd    forty publishers of 6 Mbit/s in 128-byte chunks, received and measured in one process on one core
+carry    ten feeds of 6 Mbit/s carried by ten commands that share one core, against one alone
 help     ``direkt --help`` against ``python -c "import click"``
 sheets   loading and checking 500 sheets against parsing their YAML
 devices  ``match --all`` and ``write --all`` of a hundred slow devices against one of them alone
@@ -22,7 +23,7 @@ import time
 from pathlib import Path
 
 import direkt as direkt_package
-from bench import devices, material, receiving
+from bench import carrying, devices, material, receiving
 
 RUNS = 5
 
@@ -152,7 +153,7 @@ def bench_matching() -> bool:
 
 
 BENCHES = {
-    "check": bench_check, "receive": bench_receive, "crowd": bench_crowd, "help": bench_help, "sheets": bench_sheets,
+    "check": bench_check, "receive": bench_receive, "crowd": bench_crowd, "carry": carrying.main, "help": bench_help, "sheets": bench_sheets,
     "devices": bench_devices, "matching": bench_matching,
 }  # fmt: skip
 

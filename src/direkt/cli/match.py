@@ -71,6 +71,7 @@ def _print(out: Console, parts: FeedParts, channel: Channel, plan: Plan) -> None
 
 def _all(rig: Rig, as_json: bool) -> ExitCode:
     """Every feed, one after the other in the output, at the same time on the network."""
+    from direkt.device.model import Capability
     from direkt.work import feeds, manage
     from direkt.work.planning import plan_feed
 
@@ -115,8 +116,13 @@ def _all(rig: Rig, as_json: bool) -> ExitCode:
     if as_json:
         document: MatchAllJson = {"schema": "direkt.match-all/1", "feeds": documents, "failed": failed}
         output.print_json(document)
-    elif len(failed) < len(found):
-        output.note("Nothing was changed. To set all of it: direkt write --all")
+    else:
+        made_plans = [made for made in found.values() if not isinstance(made, DirektError)]
+        by_hand = [made[0].name for made in made_plans if Capability.WRITE not in made[0].driver.capabilities]
+        if len(by_hand) < len(made_plans):
+            output.note("Nothing was changed. To set all of it: direkt write --all")
+        for name in by_hand:
+            output.note(f"{name} is set by hand: direkt card {name}")
     return code
 
 
