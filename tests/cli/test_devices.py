@@ -499,7 +499,11 @@ class Following(Regatta):
         merged: dict[str, object] = {}
         from direkt import documents
 
-        for block in re.findall(r"```yaml\n(.*?)```", page, re.DOTALL):
+        blocks = re.findall(r"```yaml\n(.*?)```", page, re.DOTALL)
+        (by_hand,) = [block for block in blocks if "kind: hand" in block]
+        self.file("hand.yaml", by_hand)
+        self.assertEqual(self.direkt("driver", "lint", "hand.yaml").code, 0)
+        for block in (block for block in blocks if block != by_hand):
             for key, value in documents.plain(documents.parse(block, "page")).items():
                 merged[key] = {**merged[key], **value} if isinstance(merged.get(key), dict) else value
         self.file("tower.yaml", json.dumps(merged))

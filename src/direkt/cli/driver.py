@@ -59,6 +59,8 @@ def list_(as_json: bool) -> ExitCode:
 
 
 def _push(file: DriverFile) -> str:
+    if file.kind == "hand":
+        return "by hand"
     if file.push.never:
         return "no"
     if file.push.from_firmware:
@@ -82,7 +84,7 @@ def lint(file: Path, as_json: bool) -> ExitCode:
     able = sorted(capability.value for capability in opened.capabilities)
     unable = sorted(capability.value for capability in Capability if capability not in opened.capabilities)
     opened.close()
-    advice = _advice(found)
+    advice = _advice(found) if found.kind != "hand" else []  # nothing has to find it, and nothing can
     if as_json:
         document: DriverLintJson = {
             "schema": "direkt.driver-lint/1", "file": str(file), "title": found.title, "can": ["read it", *able], "cannot": unable, "advice": advice,
@@ -91,8 +93,11 @@ def lint(file: Path, as_json: bool) -> ExitCode:
     else:
         out = output.console()
         out.print(f"[green]✓[/] {escape(file)}: {escape(found.title)}")
-        out.print(f"  can     {escape(', '.join(['read it', *able]))}")
-        out.print(f"  cannot  {escape(', '.join(unable) or 'nothing is left out')}")
+        if found.kind == "hand":
+            out.print("  it is set by hand: direkt card makes its setup card, catch proves what was typed")
+        else:
+            out.print(f"  can     {escape(', '.join(['read it', *able]))}")
+            out.print(f"  cannot  {escape(', '.join(unable) or 'nothing is left out')}")
         for words in advice:
             out.print(f"[yellow]![/] {escape(words)}")
     return ExitCode.FAILS if advice else ExitCode.GOOD
