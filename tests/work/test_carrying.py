@@ -117,6 +117,8 @@ class Carried(Sites):
         found = platform.rehearsal.snapshot()
         self.assertEqual((work.state.pushes, work.state.fetches, found.values["stream.timestamps"]), (1, 2, "clean"))
         self.assertGreater(found.values["video.longest_gap"], 0.1)
+        work.poll()
+        self.assertEqual(work.rehearsal.snapshot().values["stream.timestamps"], "clean")
 
     def test_a_camera_that_stays_away_ends_the_push_until_it_is_back(self):
         with mock.patch.object(carrying, "_SOURCE_GONE", 0.5):

@@ -4,8 +4,11 @@ import gc
 import unittest
 from fractions import Fraction
 
+import numpy as np
+
 from direkt.codec import h264_syntax
 from direkt.codec.testcard import TestCard
+from direkt.measure.meter import Meter
 from direkt.media import Claims, Format, Framing, Samples, batch
 from direkt.protocol.rtp import rtcp
 from direkt.protocol.rtp.packet import Packet, build
@@ -68,6 +71,22 @@ class Relaying(unittest.TestCase):
             self.assertEqual(
                 next(e for e in out if isinstance(e, Format) and e.track == "audio").configuration.hex(), "1208"
             )
+
+    def test_silence_comes_with_its_picture_so_that_a_wait_is_no_jump(self):
+        relay, meter = Relay(Silence()), Meter("rtmp")
+        for begin, now in ((0, 0.0), (999, 60.0)):
+            relay.new_source()
+            coded = TestCard(card())
+            for n in range(25):
+                one = picture(n, key=n == 0, begin=begin, data=coded.next().length_prefixed())
+                live = Samples(
+                    one.track, one.data, one.offset, one.size, one.dts, one.pts, one.marked, np.array([now + n / 25])
+                )
+                meter.add_all(relay.take([VIDEO, live], now + n / 25))
+        v = meter.snapshot().values
+        self.assertEqual(
+            (v["stream.timestamps"], round(v["video.longest_gap"]), round(v["audio.longest_gap"])), ("clean", 59, 59)
+        )
 
     def test_sound_that_comes_later_takes_over(self):
         relay = Relay(Silence())

@@ -65,6 +65,13 @@ class View:
         if self._live is not None:
             self._live.stop()
 
+    def tell(self, words: str) -> None:
+        """A line that stays, above what is redrawn."""
+        if self._live is not None:
+            self._live.console.print(Text(words))
+        else:
+            output.note(words)
+
     def show(self, now: float, waited: float, limit: float) -> None:
         """The state at clock time ``now``; ``waited``: s since the port opened, of at most ``limit``."""
         if self._live is not None:

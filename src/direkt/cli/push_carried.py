@@ -12,6 +12,7 @@ from direkt.cli.output import clock, escape
 if TYPE_CHECKING:
     from rich.console import Console
 
+    from direkt.cli.live import View
     from direkt.cli.schemas import PushJson, UnfinishedJson
     from direkt.destination.references import Sources
     from direkt.device.model import Channel, DeviceState
@@ -114,7 +115,7 @@ class _Run:
         )
 
         def on_event(event: Tick) -> Answer:
-            self._tell(event)
+            self._tell(event, view)
             view.show(event.now, event.since, _WAIT)
             return None
 
@@ -134,7 +135,7 @@ class _Run:
             else "the camera is gone"
         )
 
-    def _tell(self, event: Tick) -> None:
+    def _tell(self, event: Tick, view: View) -> None:
         """What changed on either side, a line each; what stands between two tries is no news."""
         state = self.carrying.state
         for side, new in (("camera", state.source), ("platform", state.push)):
@@ -143,9 +144,9 @@ class _Run:
                 continue
             self.told[side] = new
             if new not in _USUAL:
-                output.note(f"{clock(event.since)}  {side}: {new}")
+                view.tell(f"{clock(event.since)}  {side}: {new}")
             elif old not in ("", *_USUAL) and new in _USUAL[:2]:
-                output.note(f"{clock(event.since)}  {side}: it is back")
+                view.tell(f"{clock(event.since)}  {side}: it is back")
 
     def _judge(self, measurement: Measurement) -> Judgement:
         from direkt.work import carry as work

@@ -15,7 +15,7 @@ import numpy as np
 
 from direkt.codec import aac, registry
 from direkt.codec.aac_writer import ToneWriter
-from direkt.media import Claims, Format, Framing, MediaEvent, Odd, Samples, Scalar, Track, batch
+from direkt.media import Claims, Format, Framing, MediaEvent, Odd, Samples, Scalar, Times, Track, batch
 
 CARRIED = ("h264",)  # pictures that can be handed on
 _MS = 1000
@@ -124,7 +124,7 @@ class Relay:
         self._last = max(self._last, time + self._shift)
         self._last_at = now
         if not self._sound_is_sent():
-            out += self._silence_until(self._last)
+            out += self._silence_until(self._last, sample.arrival)
         out.append(self._moved(sample, self._formats["video"].tick))
         return out
 
@@ -178,8 +178,9 @@ class Relay:
             sample.arrival,
         )
 
-    def _silence_until(self, end: Fraction) -> list[MediaEvent]:
-        """Frames of silence up to a time."""
+    def _silence_until(self, end: Fraction, arrival: Times | None) -> list[MediaEvent]:
+        """Frames of silence up to a time; they come with the picture that they end at."""
+        came = None if arrival is None else [float(arrival[0])]
         s, out = self._silence, list[MediaEvent]()
         if self._quiet is None:
             self._quiet = ToneWriter(s.sample_rate, s.channels, s.bitrate, tone=False)
@@ -195,7 +196,7 @@ class Relay:
             begin = end
         while begin <= end:
             stamp = round(begin * _MS)
-            out.append(batch("audio", [self._quiet.next()], [stamp], [stamp], [True]))
+            out.append(batch("audio", [self._quiet.next()], [stamp], [stamp], [True], came))
             self._quiet_frames += 1
             begin = self._quiet_begin + self._quiet_frames * frame
         return out
