@@ -224,6 +224,12 @@ class Pictures(unittest.TestCase):
         self.assertTrue(any("interleaved" in r for r in s.remarks))
         self.assertTrue(any("parameter set cannot be read" in r for r in s.remarks))
 
+    def test_units_with_start_codes_in_front(self):
+        s = Sending(H264)
+        (p,) = s.give(b"\0\0\0\1" + SPS + b"\0\0\1" + PPS + b"\0\0\0\1\x65\x88abc", 0, marker=True)
+        self.assertEqual((units(p.data), p.key), ([SPS, PPS, b"\x65\x88abc"], True))
+        self.assertIn("start codes in front", s.remarks[0])
+
     def test_h265(self):
         s = Sending(Encoding(96, "H265", 90000, 1, {}))
         unit = b"\x26\x01\xaf" + bytes(range(200)) * 10
@@ -275,6 +281,10 @@ class Sound(unittest.TestCase):
         found = inside.give(pack(digits), 0, marker=True)
         self.assertEqual([f.data for f in found], [b"abc", b"de"])
         self.assertEqual(inside.payload.format.configuration, bytes.fromhex("1190"))
+
+    def test_a_description_without_a_configuration(self):
+        s = Sending(Encoding(96, "MPEG4-GENERIC", 44100, 2, {"mode": "AAC-hbr"}), "audio")
+        self.assertEqual((s.payload.format.configuration.hex(), "AAC-LC is assumed" in s.remarks[0]), ("1210", True))
 
     def test_telephone_sound(self):
         s = Sending(Encoding(0, "PCMU", 8000, 1, {}), "audio")
@@ -381,6 +391,13 @@ class Streams(unittest.TestCase):
         rows = [(int(e.pts[k]), int(e.dts[k])) for e in events if isinstance(e, Samples) for k in range(len(e))]
         self.assertEqual([p // 3600 for p, _ in rows], shown)
         self.assertEqual([d // 3600 for _, d in rows], [-1, 0, 1, 2, 3, 4, 5, 6, 7])
+
+    def test_both_kinds_of_packet_at_one_place(self):
+        stream = self.stream()
+        stream.rtp(0, self.report(7, 5000.0, 1000), 0.0)
+        stream.rtp(1, self.report(8, 5000.25, 500), 0.0)
+        first = self.first(self.give(stream, 1))
+        self.assertAlmostEqual(first["audio"] - first["video"], 0.25, 4)
 
     def test_bad_packets_are_told_and_passed_over(self):
         stream = Stream([("video", H264)], wait=0.0, made_up=True)

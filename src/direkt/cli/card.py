@@ -45,8 +45,8 @@ def card(
 ) -> ExitCode:
     """Make the setup card of FEED: what to enter, in the device's own words and the order of its menus.
 
-    For gear that no program can reach, and for the day on which none can. Address and key are broken into groups for
-    typing, with the characters marked that people take for each other. Fits a sheet of A4, or a phone.
+    For gear that no program can reach, or should not change. Address and key are broken into groups for typing, with the
+    characters marked that people take for each other. Fits a sheet of A4, or a phone.
     """
     from direkt.work import card as work
     from direkt.work import feeds

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from direkt import rig
@@ -15,6 +15,7 @@ from direkt.sim.fescue import Fescue
 from direkt.sim.kelpie import Kelpie
 from direkt.sim.marram import Marram
 from direkt.sim.osier import Osier
+from direkt.sim.rtsp import RtspServer
 from direkt.sim.unit import Unit
 from direkt.sim.web import Faults
 
@@ -142,6 +143,23 @@ def _black(unit: Unit) -> None:
         unit.picture = "black"
 
 
+def _stream(**values: object) -> Callable[[Unit], None]:
+    """What goes wrong with the streams that a camera gives out."""
+
+    def turn(unit: Unit) -> None:
+        server = getattr(unit, "rtsp", None)
+        if isinstance(server, RtspServer):
+            server.broken = replace(server.broken, **values)  # type: ignore[arg-type]
+
+    return turn
+
+
+def _no_sets(unit: Unit) -> None:
+    server = getattr(unit, "rtsp", None)
+    if isinstance(server, RtspServer):
+        server.style = replace(server.style, sets_in_description=False)
+
+
 FAULTS: Mapping[str, Fault] = {
     "slow": Fault("every answer takes 0.7 s", _set(slow=0.7)),
     "flaky": Fault("one connection in five is cut", _set(flaky=0.2)),
@@ -155,6 +173,18 @@ FAULTS: Mapping[str, Fault] = {
     "wrong-clock": Fault("its clock is 90 min behind", _wrong_clock),
     "basic": Fault("takes a basic login only", _basic),
     "black": Fault("its picture is black", _black),
+    "loses": Fault("its stream: one packet in a hundred is lost", _stream(lost=0.01)),
+    "doubles": Fault("its stream: one packet in fifty comes twice", _stream(doubled=0.02)),
+    "reorders": Fault("its stream: one packet in fifty comes late", _stream(reordered=0.02)),
+    "wraps": Fault("its stream: numbers and time stamps begin right in front of their end", _stream(wraps=True)),
+    "jumps": Fault("its stream: after 3 s the time stamps jump by 7 s", _stream(jump=(3.0, 7.0))),
+    "new-source": Fault("its stream: after 3 s another source takes over", _stream(new_source=3.0)),
+    "pauses": Fault("its stream: after 3 s nothing comes for 4 s", _stream(silence=(3.0, 4.0))),
+    "impatient": Fault("its stream: a session that is not kept alive for 3 s is dropped", _stream(timeout=3.0)),
+    "no-sets": Fault("its stream: the description has no parameter sets", _no_sets),
+    "pieces": Fault("its stream: answers come in several pieces", _stream(pieces=True)),
+    "no-udp": Fault("its stream: not by UDP", _stream(no_udp=True)),
+    "no-tcp": Fault("its stream: not by TCP", _stream(no_tcp=True)),
 }
 
 

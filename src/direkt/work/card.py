@@ -38,7 +38,10 @@ class SettingsFile:
 class _Filled:
     """The values of one feed in its device's words."""
 
-    def __init__(self, feed: FeedParts, file: DriverFile | None, plan: Plan, values: Values, key: Secret) -> None:
+    def __init__(
+        self, feed: FeedParts, file: DriverFile | None, plan: Plan, values: Values, key: Secret, model: str
+    ) -> None:
+        self.model = model
         self.feed, self.file, self.plan, self.values, self.key = feed, file, plan, values, key
         self.form: forms.Form = form_of(file) if file is not None else "url+key"
         endpoint = forms.Endpoint(address.parse(feed.destination.server), key.reveal())
@@ -53,8 +56,11 @@ class _Filled:
             return parameters.show(name, value)
         rate = self.values.get("video.frame_rate", 0)
         said = words.theirs(entry, value, float(rate) if isinstance(rate, int | float) else 0.0)
-        unit = entry.unit if entry.words is None and not isinstance(said, str) else ""
-        return " ".join(part for part in (str(said), unit) if part)
+        if isinstance(said, bool):
+            return "on" if said else "off"
+        if entry.words is not None or isinstance(said, str):
+            return str(said)
+        return f"{said} {entry.unit or parameters.find(name).unit}".strip()
 
     def lookup(self, name: str) -> str:
         """Something that a code or file has filled in. Raises UnusableInput where this feed has no value for it."""
@@ -91,9 +97,8 @@ def card(feed: FeedParts, sources: Sources, made: str, *, reveal: bool) -> Card:
     file = filled.file
     code, note = _code(filled, reveal=reveal)
     before, after = _around(feed, file)
-    state_words = file.title if file is not None else feed.rig.file.devices[feed.device].driver
     return Card(
-        rig=feed.rig.file.name, feed=feed.name, device=feed.device, model=state_words,
+        rig=feed.rig.file.name, feed=feed.name, device=feed.device, model=file.title if file is not None else filled.model,
         destination=f"{feed.sheet.name} ({feed.entry.destination})", made=made, before=tuple(before),
         steps=tuple(_steps(filled, reveal=reveal)), facts=tuple(_facts(filled)), after=tuple(after),
         warnings=tuple(_warnings(filled.plan)), code=code, code_note=note, secret=reveal,
@@ -114,14 +119,15 @@ def settings_file(feed: FeedParts, sources: Sources) -> SettingsFile:
 def _fill(feed: FeedParts, sources: Sources) -> _Filled:
     file: DriverFile | None = getattr(feed.driver, "file", None)
     try:
-        _, channel, plan = plan_feed(feed)
+        state, channel, plan = plan_feed(feed)
     except DeviceError as error:
         raise DeviceError(f"{error}; the card needs to know what the device can do") from None
     values = dict(channel.full)
     for step in plan.steps:
         if (value := step.new if step.new is not None else step.old) is not None:
             values[step.parameter] = value
-    return _Filled(feed, file, plan, values, feed.rig.key(feed.destination, sources))
+    model = " ".join(filter(None, (state.make, state.model)))
+    return _Filled(feed, file, plan, values, feed.rig.key(feed.destination, sources), model)
 
 
 def _steps(filled: _Filled, *, reveal: bool) -> list[Step]:
@@ -140,8 +146,11 @@ def _steps(filled: _Filled, *, reveal: bool) -> list[Step]:
             told |= {name for row in mode.words.values() for name in row}
     for step in filled.plan.steps:
         if step.parameter not in told and filled.values.get(step.parameter) is not None:
-            label = _label(filled, step.parameter)
-            out.append(Step((label,), filled.word(step.parameter), _meaning(filled, step.parameter)))
+            out.append(
+                Step(_label(filled, step.parameter), filled.word(step.parameter), _meaning(filled, step.parameter))
+            )
+    if filled.feed.entry.carry:  # this machine pushes, not the device
+        return [step for step in out if step.kind == "choose"]
     for name, label in forms.LABELS[filled.form].items():
         if f"push.{name}" not in told:
             made = _field(filled, name, (label,), reveal=reveal)
@@ -182,14 +191,14 @@ def _field(filled: _Filled, name: str, path: tuple[str, ...], *, reveal: bool) -
     return step
 
 
-def _label(filled: _Filled, name: str) -> str:
+def _label(filled: _Filled, name: str) -> tuple[str, ...]:
     """What the device calls a parameter, or else what it is."""
     entry = filled.file.settings.get(name) if filled.file is not None and filled.file.kind == "hand" else None
-    return (
-        entry.text
-        if entry is not None
-        else parameters.find(name).name.partition(".")[2].replace(".", " ").replace("_", " ")
-    )
+    if entry is not None:
+        return (entry.text,)
+    track, *rest = name.split(".")
+    plain = [word.replace("_", " ") for word in rest if word not in ("mean", "median", "present")]
+    return (track.title(), " ".join(plain) or "on or off")
 
 
 def _meaning(filled: _Filled, name: str) -> str:
@@ -227,6 +236,10 @@ def _around(feed: FeedParts, file: DriverFile | None) -> tuple[list[str], list[s
         f"Prove it first: 'direkt catch --feed {feed.name}' prints an address of this machine; enter that, start, and read what it says. "
         "Then enter what stands here."
     )
+    if feed.entry.carry:
+        before[-1] = (
+            f"Prove it first: direkt check --feed {feed.name}. Then this machine pushes it: direkt push on {feed.name}."
+        )
     after = []
     if session is not None and session.shows_after_s is not None:
         span = session.shows_after_s

@@ -50,7 +50,7 @@ def payload(track: Track, encoding: Encoding, remark: Remark) -> Payload:
         header = _JPEG_HEADER if name == "JPEG" else 0
         return Whole(Format("video", _VIDEO.get(name, "other"), tick), header=header, frames=True)
     if name == "MPEG4-GENERIC":
-        return Sections(clock, said, remark)
+        return Sections(clock, said, remark, encoding.channels)
     if name == "MP4A-LATM":
         return Latm(clock, said, remark)
     if name in _TELEPHONE:

@@ -6,6 +6,7 @@ Its NAL units stand behind four-byte lengths. Parameter sets come from the sessi
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
@@ -18,6 +19,7 @@ from direkt.protocol.rtp.payload import MOST_MADE_UP, MOST_SAMPLE, Remark, Unit
 
 _MOST_UNITS = 4096  # of a picture
 _START = 24  # bytes of a slice that are kept to begin one whose beginning was lost
+_START_CODE = re.compile(rb"\0{2,}\x01")
 _STEPS = 64  # steps from picture to picture of which the usual one is taken
 
 
@@ -130,6 +132,12 @@ class Pictures:
     def _open(self, payload: bytes, lost: int) -> None:
         """One packet's payload."""
         rules = self._rules
+        if payload[0] == 0 and _START_CODE.match(payload):
+            self._remark("units are sent with start codes in front, which do not belong there")
+            for unit in _START_CODE.split(payload):
+                if unit:
+                    self._whole(unit)
+            return
         kind = rules.kind(payload[0])
         if kind == rules.aggregation:
             self._drop_fragment()

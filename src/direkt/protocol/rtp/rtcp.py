@@ -55,6 +55,11 @@ class Block:
 Report = SenderReport | Description | Goodbye | Block
 
 
+def is_rtcp(data: bytes) -> bool:
+    """Whether a packet is RTCP rather than RTP, where both come at one place (RFC 5761, 4)."""
+    return len(data) >= 8 and data[0] >> 6 == 2 and 192 <= data[1] <= 223
+
+
 def parse(data: bytes) -> list[Report]:
     """What a compound packet holds; kinds that nobody here needs are passed over. Raises RtpError."""
     out: list[Report] = []

@@ -6,6 +6,8 @@ from collections.abc import Mapping
 from fractions import Fraction
 
 from direkt.codec import aac
+from direkt.codec.aac_tables import SAMPLE_RATES
+from direkt.codec.aac_writer import build_config
 from direkt.codec.bits import BitReader, BitstreamError
 from direkt.media import Format, Framing
 from direkt.protocol.rtp.order import Ordered
@@ -91,8 +93,12 @@ def _hex(text: str) -> bytes:
 class Sections(Frames):
     """mpeg4-generic (RFC 3640)."""
 
-    def __init__(self, clock: int, parameters: Mapping[str, str], remark: Remark) -> None:
-        super().__init__(clock, _hex(parameters.get("config", "")), remark)
+    def __init__(self, clock: int, parameters: Mapping[str, str], remark: Remark, channels: int = 1) -> None:
+        config = _hex(parameters.get("config", ""))
+        if not config and clock in SAMPLE_RATES and channels in (1, 2):
+            config = build_config(clock, channels)
+            remark("the description says nothing of the audio's configuration: AAC-LC is assumed")
+        super().__init__(clock, config, remark)
         self._size, self._index, self._delta = (
             _number(parameters, name) for name in ("sizelength", "indexlength", "indexdeltalength")
         )

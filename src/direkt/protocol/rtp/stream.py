@@ -153,6 +153,9 @@ class Stream:
     def rtp(self, number: int, data: bytes, now: float) -> None:
         """A packet of a track."""
         track = self._tracks[number]
+        if rtcp.is_rtcp(data):  # RFC 5761: both kinds at one place
+            self.rtcp(number, data, now)
+            return
         try:
             found = packet.parse(data)
         except RtpError as error:
