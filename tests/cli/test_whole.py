@@ -58,6 +58,7 @@ class Everything(RigCli):
         self.run_json("reach", "--tries", "1", "--limit", "2s", code=3)
         self.run_json("read")
         self.run_json("match")
+        self.assertIsNone(self.run_json("card")["code"])
         self.run_json("check", "a.flv", "--sheet", "tarnlight", code=1)
         self.run_json("write", "--yes")
         self.assertEqual(self.device._slot["key"], PASTED)

@@ -846,7 +846,7 @@ class DriverTryJson(TypedDict):
 
 DOCUMENTS: dict[str, type] = {
     "check": CheckJson, "catch": CatchJson, "rehearse": RehearseJson, "read": ReadJson, "match": MatchJson,
-    "write": WriteJson, "push": PushJson, "reach": ReachJson, "budget": BudgetJson, "explain": ExplainJson,
+    "write": WriteJson, "push": PushJson, "card": CardJson, "reach": ReachJson, "budget": BudgetJson, "explain": ExplainJson,
     "explain-calc": CalcJson, "sheet-list": SheetListJson, "sheet-show": SheetShowJson, "sheet-lint": SheetLintJson,
     "sheet-compare": SheetCompareJson, "sheet-draft": SheetDraftJson, "key-set": KeySetJson, "key-list": KeyListJson,
     "key-form": KeyFormJson, "key-renew": KeyRenewJson, "rig-trust": RigTrustJson,

@@ -2,15 +2,21 @@
 
 from __future__ import annotations
 
+import bisect
 import io
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
-from typing import Protocol
+from functools import cache
+from typing import TYPE_CHECKING, Protocol
 
 from direkt.errors import UnusableInput
 from direkt.report.card import Card, Step, code_matrix, groups, marked
 
+if TYPE_CHECKING:
+    from PIL import ImageFont
+
 _PAGE, _HEIGHT, _MARGIN = 210.0, 297.0, 12.0  # mm: A4
+_MOST_IN_LINE = 120  # letters
 _SMALLEST = 0.5  # of the usual size of letters
 _INK, _GREY, _ALARM, _MARK = (24, 28, 32), (90, 94, 98), (176, 24, 24), (255, 239, 194)
 Colour = tuple[int, int, int]
@@ -105,11 +111,15 @@ class _Layout:
             if line:
                 yield line
             while self._wide(word, look) > room and len(word) > 1:  # a word that no line holds
-                cut = next((n for n in range(len(word) - 1, 0, -1) if self._wide(word[:n], look) <= room), 1)
+                cut = self._fitting(word, look, room)
                 yield word[:cut]
                 word = word[cut:]
             line = word
         yield line
+
+    def _fitting(self, word: str, look: _Look, room: float) -> int:
+        """How many of a word's letters fit, at least one."""
+        return max(1, bisect.bisect_right(range(1, len(word)), room, key=lambda n: self._wide(word[:n], look)))
 
     def _wide(self, words: str, look: _Look) -> float:
         return self._canvas.width(words, look.size * self._scale, bold=look.bold, even=look.even)
@@ -244,6 +254,13 @@ _DOTS = 10.0  # px in a mm
 _PHONE = 108.0  # mm: a picture of 1080 px
 
 
+@cache
+def _font(size: float) -> ImageFont.FreeTypeFont | ImageFont.ImageFont:
+    from PIL import ImageFont
+
+    return ImageFont.load_default(max(4.0, size * 0.82 * _DOTS))
+
+
 class _Picture:
     """A picture that is as high as the card."""
 
@@ -253,14 +270,8 @@ class _Picture:
         self.image = Image.new("RGB", (round(_PHONE * _DOTS), max(1, round(height * _DOTS))), (255, 255, 255))
         self._draw = ImageDraw.Draw(self.image)
 
-    @staticmethod
-    def _font(size: float):  # type: ignore[no-untyped-def]
-        from PIL import ImageFont
-
-        return ImageFont.load_default(max(4.0, size * 0.82 * _DOTS))
-
     def width(self, words: str, size: float, *, bold: bool, even: bool) -> float:
-        return float(self._draw.textlength(_latin(words), font=self._font(size))) / _DOTS
+        return float(self._draw.textlength(_latin(words), font=_font(round(size, 2)))) / _DOTS
 
     def text(self, x: float, y: float, words: str, size: float, *, bold: bool, even: bool, colour: Colour) -> None:
         at = (x * _DOTS, y * _DOTS)
@@ -268,7 +279,7 @@ class _Picture:
             at,
             _latin(words),
             fill=colour,
-            font=self._font(size),
+            font=_font(round(size, 2)),
             stroke_width=round(size / 8) if bold else 0,
             stroke_fill=colour,
         )
