@@ -182,6 +182,11 @@ class _Short:
 
 
 class Carried(Sources):
+    def until_noted(self, words):
+        """Waits for what the process that carries notes for others."""
+        path = self.folder / "carried" / "mark.json"
+        wait_until(lambda: path.exists() and words in path.read_text())
+
     def test_match_write_and_rehearse(self):
         matched = self.direkt("match", "mark", "--json").json
         self.assertEqual(matched["unmet"], [])
@@ -202,7 +207,7 @@ class Carried(Sources):
     def test_on_state_off(self):
         platform = self.platform()
         child = self.start("push", "on", "mark")
-        wait_until(lambda: '"pushing"' in self.direkt("push", "state", "mark", "--json").out)
+        self.until_noted('"pushing": true')
         state = self.direkt("push", "state", "mark", "--json").json
         self.assertEqual((state["carried"], state["key_length"], state["channel"]), (True, len(KEY), "main"))
         self.one_line(self.direkt("push", "on", "mark"), 2, f"carried already by process {child.pid}")
@@ -226,7 +231,7 @@ class Carried(Sources):
     def test_killed_in_the_middle_the_next_one_knows(self):
         self.platform()
         child = self.start("push", "on", "mark")
-        wait_until(lambda: '"pushing"' in self.direkt("push", "state", "mark", "--json").out)
+        self.until_noted('"pushing": true')
         child.send_signal(signal.SIGKILL)
         child.wait(5)
         self.assertTrue((self.folder / "carried" / "mark.json").exists())
@@ -246,7 +251,8 @@ class Carried(Sources):
 
     def test_a_platform_that_is_not_there_and_ctrl_c(self):
         child = self.start("push", "on", "mark")
-        wait_until(lambda: "trying again" in self.direkt("push", "state", "mark").out)
+        self.until_noted("trying again")
+        self.assertIn("trying again", self.direkt("push", "state", "mark").out)
         result = self.interrupt(child)
         self.assertEqual(result.code, 130, result)
         self.assertIn("nothing was carried", result.err)
