@@ -215,6 +215,12 @@ class Carried(Sources):
         shown = self.direkt("push", "state", "mark").out
         with open(f"/proc/{child.pid}/cmdline") as command:
             self.no_secret(kept, shown, command.read())
+        renewed = self.direkt("key", "renew", "course", "--json", text="varn~fake~heronbird\n")
+        self.assertEqual(
+            (renewed.code, "it is carried now with the old one" in renewed.json["devices"][0]["reason"]),
+            (3, True),
+            renewed,
+        )
         off = self.direkt("push", "off", "mark")
         self.assertIn("has ended the push", off.out)
         result = self.finish(child)
@@ -223,6 +229,7 @@ class Carried(Sources):
         self.assertIn("silence was added", result.out)
         self.assertIn("the push is ended", result.out)
         self.assertIn("nobody carries it", self.direkt("push", "off", "mark").out)
+        self.assertEqual(self.direkt("key", "renew", "course", text="varn~fake~heronbird\n").code, 0)
         self.assertEqual(self.direkt("push", "state", "mark", "--json").json["state"], "stopped")
         platform.close()
         self.assertEqual(platform.rehearsal.snapshot().values["video.size"], "1280x720")

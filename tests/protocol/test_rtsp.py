@@ -346,6 +346,9 @@ class Addresses(unittest.TestCase):
         self.assertEqual(
             source.offered("rtsp://admin:x@10.0.0.1:8554/a?b=1", "192.0.2.1"), "rtsp://192.0.2.1:8554/a?b=1"
         )
+        told = source.offered("rtsp://10.0.0.1/a?user=admin&pwd=x1&ch=1", "192.0.2.1")
+        self.assertEqual(source.shown(told), "rtsp://192.0.2.1/a?user=…&pwd=…&ch=1")
+        self.assertEqual(source.shown("http://192.0.2.1/a?user=admin&pwd=x1"), "http://192.0.2.1/a")
         self.assertEqual((source.offered("ftp://x/y", "h"), source.offered("rtsp://[x", "h")), ("", ""))
 
 

@@ -15,6 +15,7 @@ from direkt.errors import UnusableInput
 
 if TYPE_CHECKING:
     from direkt.cli.schemas import PushJson, UnfinishedJson
+    from direkt.destination.model import Sheet
     from direkt.destination.references import Sources
     from direkt.device.model import Slot
     from direkt.work.feeds import FeedParts
@@ -150,16 +151,20 @@ def _platform_side(feed: FeedParts, slot: Slot, action: str) -> None:
     """What to expect of the platform now, where its sheet says so."""
     from direkt.device.model import PushState
 
-    sheet, session = feed.sheet, feed.sheet.session
-    if session is None:
-        return
+    session = feed.sheet.session
     if action == "on" and slot.state is PushState.PUSHING:
-        if session.shows_after_s is not None:
-            span = session.shows_after_s
-            output.note(
-                f"{sheet.name} shows the picture {span.min:g} to {span.max:g} s after the push begins: wait that long."
-            )
-        if session.opens == "by hand before the push":
-            output.note(f"{sheet.name} wants the event opened by hand.")
-    elif action == "off" and session.after_stop == "new key":
-        output.note(f"{sheet.name} wants a new key after a stop: direkt key renew.")
+        platform_notes(feed.sheet)
+    elif action == "off" and session is not None and session.after_stop == "new key":
+        output.note(f"{feed.sheet.name} wants a new key after a stop: direkt key renew.")
+
+
+def platform_notes(sheet: Sheet) -> None:
+    """What to expect of the platform once a push begins."""
+    session = sheet.session
+    if session is not None and session.shows_after_s is not None:
+        span = session.shows_after_s
+        output.note(
+            f"{sheet.name} shows the picture {span.min:g} to {span.max:g} s after the push begins: wait that long."
+        )
+    if session is not None and session.opens == "by hand before the push":
+        output.note(f"{sheet.name} wants the event opened by hand.")

@@ -10,6 +10,7 @@ import click
 from direkt.cli import options, output, unfinished
 from direkt.cli.exits import ExitCode
 from direkt.cli.output import escape, show
+from direkt.protocol import source
 
 if TYPE_CHECKING:
     from direkt.cli.schemas import ReadJson, SlotJson, UnfinishedJson
@@ -47,7 +48,7 @@ def _document(name: str, state: DeviceState, left: list[UnfinishedJson]) -> Read
         "temperature": state.temperature, "input": state.input.text if state.input else None,
         "restart_needed": state.restart_needed,
         "channels": {
-            c.name: {"title": c.title, "set": c.values, "can": {n: limit.json() for n, limit in c.limits.items()}, "stream": c.stream or None}
+            c.name: {"title": c.title, "set": c.values, "can": {n: limit.json() for n, limit in c.limits.items()}, "stream": source.shown(c.stream) if c.stream else None}
             for c in state.channels.values()
         },
         "slots": [slot_json(slot) for slot in state.slots.values()], "remarks": list(state.remarks), "unfinished": left,
@@ -81,7 +82,9 @@ def _print(name: str, state: DeviceState, feed: str | None) -> None:
     for c in channels:
         title = f" ({c.title})" if c.title and c.title != c.name else ""
         if c.stream or title:
-            out.print(escape(f"channel {c.name}{title}" + (f": {c.stream}" if c.stream else "")), soft_wrap=True)
+            out.print(
+                escape(f"channel {c.name}{title}" + (f": {source.shown(c.stream)}" if c.stream else "")), soft_wrap=True
+            )
     for words in state.remarks:
         out.print(f"[yellow]![/] {escape(words)}")
     for slot in state.slots.values():

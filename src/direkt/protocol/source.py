@@ -128,3 +128,11 @@ def offered(told: str, host: str) -> str:
         return ""
     query = f"?{parts.query}" if parts.query else ""
     return f"{parts.scheme}://{bracketed(host)}{port}{parts.path}{query}"
+
+
+def shown(told: str) -> str:
+    """A stream's address as it may be shown: what may be a login in it is hidden."""
+    try:
+        return str(parse(told)[0])
+    except AddressError:
+        return told.partition("?")[0]

@@ -10,6 +10,7 @@ from direkt.device.model import PushState
 from direkt.errors import DirektError
 from direkt.rig import Rig
 from direkt.secret import Secret
+from direkt.store import carried
 from direkt.work import feeds
 
 
@@ -35,6 +36,13 @@ def _one(rig: Rig, name: str, key: Secret, sources: Sources) -> Renewed:
         feed = feeds.look_up(rig, name, sources)
     except DirektError as error:
         return Renewed(name, device, False, str(error))
+    if feed.entry.carry:  # this machine pushes, and takes the key from where it is kept
+        running = carried.find(rig.folder, name) is not None
+        again = f"; it is carried now with the old one: direkt push off {name}, then on" if running else ""
+        feed.driver.close()
+        return Renewed(
+            name, device, not running, f"this machine pushes it, with the new key from its next start on{again}"
+        )
     try:
         slot = feed.slot(feed.driver.read())
         feed.driver.write_slot(slot.number, slot.channel, slot.server or feed.destination.server, key)
