@@ -7,9 +7,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import queue
 import ssl
-import threading
 import time
 from collections import deque
 from collections.abc import Callable
@@ -30,7 +28,7 @@ from direkt.net.transport import (
 from direkt.protocol.address import ServerAddress
 from direkt.protocol.source import SourceAddress
 from direkt.secret import Secret
-from direkt.work.reception import Rehearsal
+from direkt.work.background import Background
 from direkt.work.relay import CannotCarry, Relay, Silence
 
 _PAUSES = (1.0, 2.0, 4.0, 8.0, 10.0)  # s between tries
@@ -65,7 +63,7 @@ class Ends:
     key: Secret
 
 
-class Carrying:
+class Carrying(Background):
     """One feed, from start() to close()."""
 
     def __init__(
@@ -77,10 +75,9 @@ class Carrying:
         tls: ssl.SSLContext | None = None,
         now: Callable[[], float] = time.monotonic,
     ) -> None:
-        self.rehearsal = Rehearsal(ends.server.scheme)
+        super().__init__(ends.server.scheme)
         self._ends, self._by, self._tls, self._now = ends, by, tls, now
         self._relay = Relay(silence)
-        self._told: queue.SimpleQueue[tuple[float, ReceiverEvent]] = queue.SimpleQueue()
         self._waiting: deque[MediaEvent] = deque()  # from the source
         self._waiting_bytes = 0
         self._overflowed = False
@@ -91,15 +88,6 @@ class Carrying:
         self._publisher: Publisher | None = None
         self._fatal = ""
         self._last_came = 0.0
-        self._loop = asyncio.new_event_loop()
-        self._task: asyncio.Task[None] | None = None
-        self._thread = threading.Thread(target=self._run, daemon=True)
-
-    # From outside
-
-    def start(self) -> None:
-        """Begins."""
-        self._thread.start()
 
     @property
     def state(self) -> State:
@@ -110,34 +98,7 @@ class Carrying:
             self._fatal,
         )  # fmt: skip
 
-    def poll(self) -> None:
-        """Measures what was sent since."""
-        for _ in range(self._told.qsize()):
-            when, event = self._told.get()
-            self.rehearsal.take(event, when)
-
-    def close(self) -> None:
-        """Ends the push in good order, then the fetching, and measures the rest."""
-        self.poll()
-        self.rehearsal.closing = True
-        if self._thread.is_alive():
-            with contextlib.suppress(RuntimeError):
-                self._loop.call_soon_threadsafe(self._cancel)
-            self._thread.join(8)
-        self.poll()
-
-    def _cancel(self) -> None:
-        if self._task is not None:
-            self._task.cancel()
-
-    def _run(self) -> None:
-        asyncio.set_event_loop(self._loop)
-        self._task = self._loop.create_task(self._both())
-        with contextlib.suppress(asyncio.CancelledError):
-            self._loop.run_until_complete(self._task)
-        self._loop.close()
-
-    async def _both(self) -> None:
+    async def _work(self) -> None:
         fetching = asyncio.create_task(self._fetch())
         pushing = asyncio.create_task(self._hand_on())
         try:
@@ -279,9 +240,6 @@ class Carrying:
             else:
                 some.append(event)
         return out + self._relay.take(some, self._now())
-
-    def _tell(self, event: ReceiverEvent) -> None:
-        self._told.put((time.monotonic(), event))
 
 
 # marks between what waits

@@ -2,19 +2,14 @@
 
 from __future__ import annotations
 
-import asyncio
-import contextlib
-import queue
 import ssl
-import threading
-import time
 from dataclasses import dataclass
 
-from direkt.net.transport import FetchError, ReceiverEvent, puller
+from direkt.net.transport import FetchError, puller
 from direkt.protocol.source import SOURCES, SourceAddress
 from direkt.secret import Secret
+from direkt.work.background import Background
 from direkt.work.catch import TICK, Tick
-from direkt.work.reception import Rehearsal
 from direkt.work.steps import Clock, Job
 
 
@@ -26,7 +21,7 @@ class Fetched:
     interrupted: bool
 
 
-class Fetch:
+class Fetch(Background):
     """One stream. Close it when done; a with statement does."""
 
     def __init__(
@@ -37,52 +32,17 @@ class Fetch:
         by: str = "",
         tls: ssl.SSLContext | None = None,
     ) -> None:
-        protocol = SOURCES[address.scheme].name
-        self.rehearsal = Rehearsal(protocol)
+        super().__init__(SOURCES[address.scheme].name)
         self.failure: str | None = None  # why it ended
-        self._events: queue.SimpleQueue[tuple[float, ReceiverEvent]] = queue.SimpleQueue()
-        self._loop = asyncio.new_event_loop()
         self._puller = puller(address, login, self._tell, by=by, tls=tls)
-        self._task: asyncio.Task[None] | None = None
-        self._thread = threading.Thread(target=self._run, daemon=True)
-        self._thread.start()
+        self.start()
 
-    def _run(self) -> None:
-        asyncio.set_event_loop(self._loop)
-        self._task = self._loop.create_task(self._pull())
-        with contextlib.suppress(asyncio.CancelledError):
-            self._loop.run_until_complete(self._task)
-        self._loop.close()
-
-    async def _pull(self) -> None:
+    async def _work(self) -> None:
         try:
             await self._puller.run()
             self.failure = "it ended"
         except FetchError as error:
             self.failure = str(error)
-
-    def _tell(self, event: ReceiverEvent) -> None:
-        self._events.put((time.monotonic(), event))
-
-    def poll(self) -> None:
-        """Measures what came since."""
-        for _ in range(self._events.qsize()):
-            when, event = self._events.get()
-            self.rehearsal.take(event, when)
-
-    def close(self) -> None:
-        """Ends it, and measures the rest."""
-        self.poll()
-        self.rehearsal.closing = True
-        if self._thread.is_alive():
-            with contextlib.suppress(RuntimeError):
-                self._loop.call_soon_threadsafe(self._cancel)
-            self._thread.join(5)
-        self.poll()
-
-    def _cancel(self) -> None:
-        if self._task is not None:
-            self._task.cancel()
 
     def __enter__(self) -> Fetch:
         return self
