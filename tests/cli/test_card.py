@@ -145,6 +145,10 @@ class Cards(Cli):
         self.file("secrets.yaml", 'roof: "varn~fake~\\"x"\n', 0o600)
         code = self.direkt("card", "roof", "--reveal", "--json").json["code"]
         self.assertEqual(json.loads(code), {"u": 'rtmp://ingest.tarnlight.example/live/varn~fake~"x'})
+        hidden = self.direkt("card", "roof")  # one field for both: the address stands there all the same
+        self.assertIn("rtmp://ingest.tarnlight.example/live/", hidden.out)
+        self.assertNotIn("fake~", hidden.out)
+        self.assertLess(max(map(len, hidden.out.splitlines())), 80)
 
 
 class Drawn(unittest.TestCase):

@@ -25,6 +25,7 @@ if TYPE_CHECKING:
     from direkt.work.reception import Refusals, Rehearsal
 
 _LINE_EVERY = 5  # s between lines where there is no terminal
+_FIRST_RATE = 2.0  # s before which a mean bitrate is little but the first keyframe
 _MOST_OFF = 12  # findings shown while it runs
 _MOST_REFUSALS = 4
 
@@ -90,7 +91,7 @@ class View:
             ("stream.pace", "pace "), ("video.size", ""), ("video.frame_rate", ""), ("video.bitrate.mean", ""),
             ("video.keyframe_interval.max", "keyframes "), ("audio.codec", ""), ("audio.bitrate.mean", ""),
         ):  # fmt: skip
-            if name in found:
+            if name in found and (elapsed >= _FIRST_RATE or not name.endswith("bitrate.mean")):
                 parts.append(label + parameters.show_measured(name, found[name]))
         if "audio.present" in found and found["audio.present"].value == "no":
             parts.append("no audio")

@@ -127,7 +127,7 @@ def text(card: Card) -> str:
 def _step(step: Step) -> list[str]:
     lines = [f"[ ] {' > '.join(step.path)}"]
     if step.hidden:
-        return [*lines, f"        ({step.hidden})"]
+        return [*lines, *_wrapped("        (", step.hidden + ")", keep=True)]
     lines.append(f"        {step.value}")
     pieces = groups(step.value)
     if step.kind == "type" and len(pieces) > 1:

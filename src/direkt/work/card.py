@@ -46,6 +46,7 @@ class _Filled:
         self.form: forms.Form = form_of(file) if file is not None else "url+key"
         endpoint = forms.Endpoint(address.parse(feed.destination.server), key.reveal())
         self.fields = forms.join(endpoint, self.form)
+        self.server = f"{endpoint.server.scheme}://{endpoint.server.place}/{endpoint.server.app}"
         self._every = {name: value for form in forms.FORMS for name, value in forms.join(endpoint, form).items()}
 
     def word(self, name: str) -> str:
@@ -186,7 +187,8 @@ def _field(filled: _Filled, name: str, path: tuple[str, ...], *, reveal: bool) -
     longest = filled.file.card.longest.get(name, 0) if filled.file is not None else 0
     step = Step(path, value, kind="type", longest=longest)
     if name in _SECRET and not reveal:
-        shown = f"the key of {filled.feed.entry.destination}, {filled.key}: to print it here add --reveal"
+        before = f"{filled.server}/ and behind it " if name == "url" else ""
+        shown = f"{before}the key of {filled.feed.entry.destination}, {filled.key}: to print it here add --reveal"
         return replace(step, value="", hidden=shown)
     return step
 
