@@ -1,6 +1,10 @@
 import asyncio
+import contextlib
+import gc
 import itertools
 import resource
+import socket
+import sys
 import tempfile
 import tracemalloc
 import unittest
@@ -16,8 +20,10 @@ from direkt.protocol.address import ServerAddress, parse
 from direkt.protocol.amf import EcmaArray, encode
 from direkt.protocol.rtmp.chunks import ChunkWriter, Message
 from direkt.protocol.rtmp.session import TagMessage
+from direkt.protocol.schemes import SCHEMES
 from direkt.secret import Secret
 from direkt.sim.push import Programme
+from direkt.work.reception import Reception
 from tests.support import AUDIO, KEY, Folder, card, events, flat, free_port, pictures, tags, video_format
 
 HELLO = bytes([3]) + bytes(3072)
@@ -300,6 +306,21 @@ class Recording(Folder):
             kept = recorder.path.read_bytes()
             self.assertLessEqual(len(kept), limit)
             self.assertEqual(sum(1 for _ in _tags(kept)), written)
+
+
+class LastMoment(unittest.TestCase):
+    def test_who_connects_while_the_port_closes_leaves_nothing_on_the_terminal(self):
+        said = []
+        with mock.patch.object(sys, "unraisablehook", lambda one: said.append(one.exc_value)):
+            for _ in range(60):
+                reception = Reception(SCHEMES["rtmp"], "live", Secret(KEY))
+                port = reception.open("127.0.0.1", 0)
+                with contextlib.ExitStack() as stack:
+                    for _ in range(8):
+                        stack.enter_context(socket.create_connection(("127.0.0.1", port), 2))
+                    reception.close()
+                gc.collect()
+        self.assertEqual(said, [])
 
 
 def _tags(data: bytes):

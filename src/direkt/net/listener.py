@@ -45,10 +45,11 @@ class Listener:
         self._server: asyncio.Server | None = None
         self._tls: ssl.SSLContext | None = None
         self._handshake_limit = 0.0
+        self._stopped = False
 
     async def start(self, host: str | None, port: int, tls: ssl.SSLContext | None, handshake_limit: float) -> int:
         """Opens the port (0: any free one) and returns it; ``handshake_limit``: s for TLS. Raises OSError."""
-        self._tls, self._handshake_limit = tls, handshake_limit
+        self._tls, self._handshake_limit, self._stopped = tls, handshake_limit, False
         loop = asyncio.get_running_loop()
         self._server = await loop.create_server(lambda: _Gate(self._connected), host, port, reuse_address=True)
         number: int = self._server.sockets[0].getsockname()[1]
@@ -56,6 +57,7 @@ class Listener:
 
     async def stop(self) -> None:
         """Closes the port and all connections."""
+        self._stopped = True
         if self._server is not None:
             self._server.close()
         for task in list(self._open):
@@ -63,6 +65,9 @@ class Listener:
         await asyncio.gather(*self._open, return_exceptions=True)
 
     def _connected(self, transport: asyncio.Transport) -> None:
+        if self._stopped:  # it was accepted at the last moment
+            transport.abort()
+            return
         name = transport.get_extra_info("peername") or ("?", 0)
         peer = f"[{name[0]}]:{name[1]}" if ":" in name[0] else f"{name[0]}:{name[1]}"
         opened = _Open(peer, _group(name[0]))

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 from direkt.codec.bits import BitstreamError
 from direkt.codec.testcard import CardSettings
-from direkt.net import certificates
+from direkt.net import certificates, loops
 from direkt.net.transport import PublishError, transport
 from direkt.protocol import address
 from direkt.protocol.address import AddressError, ServerAddress
@@ -108,11 +108,7 @@ class Unit(ABC):
     def _run_loop(self) -> None:
         asyncio.set_event_loop(self._loop)
         self._loop.run_forever()
-        left = asyncio.all_tasks(self._loop)
-        for task in left:
-            task.cancel()
-        self._loop.run_until_complete(asyncio.gather(*left, return_exceptions=True))
-        self._loop.close()
+        loops.end(self._loop)
 
     @property
     def uptime(self) -> float:

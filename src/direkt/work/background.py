@@ -9,6 +9,7 @@ import threading
 import time
 from abc import ABC, abstractmethod
 
+from direkt.net import loops
 from direkt.net.transport import ReceiverEvent
 from direkt.work.reception import Rehearsal
 
@@ -61,4 +62,4 @@ class Background(ABC):
         self._task = self._loop.create_task(self._work())
         with contextlib.suppress(asyncio.CancelledError):
             self._loop.run_until_complete(self._task)
-        self._loop.close()
+        loops.end(self._loop)

@@ -19,6 +19,7 @@ from pathlib import Path
 
 from direkt.errors import NoAnswer, os_words
 from direkt.measure.meter import Measurement, Meter
+from direkt.net import loops
 from direkt.net.transport import (
     Arrived,
     Left,
@@ -128,7 +129,7 @@ class Reception:
     def _run(self) -> None:
         asyncio.set_event_loop(self._loop)
         self._loop.run_forever()
-        self._loop.close()
+        loops.end(self._loop)
 
     def _tell(self, event: ReceiverEvent) -> None:
         self._events.put((time.monotonic(), event))
