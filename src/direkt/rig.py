@@ -1,4 +1,4 @@
-"""The rig: everything for one production, in rig.yaml: devices, destinations, feeds, the uplink."""
+"""The rig: everything for one production, in rig.yaml: devices, destinations, feeds, platforms, events, the uplink."""
 
 from __future__ import annotations
 
@@ -18,6 +18,7 @@ from direkt.device import library as drivers
 from direkt.device.model import Driver
 from direkt.documents import DocumentError, Problem, Strict
 from direkt.errors import UnusableInput
+from direkt.platform.entries import EventEntry, PlatformEntry, zone_of
 from direkt.protocol import address, source
 from direkt.protocol.schemes import SPOKEN
 from direkt.secret import Secret
@@ -69,10 +70,14 @@ class DestinationEntry(Strict):
     sheet: str
     server: str
     key: str
+    backup: str | None = None  # the server address for feeds whose role is backup
+    platform: str | None = None  # where its events are made; None: by hand
 
-    @field_validator("server")
+    @field_validator("server", "backup")
     @classmethod
-    def _server(cls, value: str) -> str:
+    def _server(cls, value: str | None) -> str | None:
+        if value is None:
+            return None
         found = address.parse(value)
         if found.scheme not in SPOKEN:
             raise ValueError(f"Direkt does not speak {found.scheme} itself so far; expected {' or '.join(SPOKEN)}")
@@ -97,6 +102,7 @@ class FeedEntry(Strict):
     source: str | None = (
         None  # where the device gives the channel out, where its driver does not know: rtsp://host/path
     )
+    role: Literal["primary", "backup"] = "primary"  # backup: it goes to the destination's backup server
     start: str | None = None  # when it goes on air, in local time: 2026-07-03 09:00
 
     @field_validator("source")
@@ -136,6 +142,16 @@ class RigFile(Strict):
     feeds: dict[str, FeedEntry] = {}
     uplink: Uplink | None = None
     mains_hz: Literal[50, 60] | None = None  # of the lights: at other rates they flicker
+    platforms: dict[str, PlatformEntry] = {}
+    events: dict[str, EventEntry] = {}
+    zone: str | None = None  # of the IANA time zone database; None: this machine's
+
+    @field_validator("zone")
+    @classmethod
+    def _zone(cls, value: str | None) -> str | None:
+        if value is not None:
+            zone_of(value)
+        return value
 
 
 class RigError(UnusableInput):
@@ -155,6 +171,7 @@ class Rig:
         """A digest of the rig and of what acts for it: driver files, scripts of its commands. Raises UnusableInput."""
         names = {entry.driver for entry in self.file.devices.values()} - {*drivers.shipped(), drivers.STANDARD}
         names |= {word for ref in self.refs() if ref.kind == "command" for word in ref.words()}
+        names |= {entry.file for entry in self.file.platforms.values() if entry.file is not None}
         parts = (self.folder / name for name in sorted(names))
         return content_of(self.path, [part for part in parts if part.is_file()])
 
@@ -162,7 +179,8 @@ class Rig:
         """Every reference to a login or key that the rig holds."""
         logins = [entry.login for entry in self.file.devices.values() if entry.login is not None]
         keys = [entry.key for entry in self.file.destinations.values()]
-        return [references.parse_ref(text) for text in dict.fromkeys([*logins, *keys])]
+        tokens = [entry.token for entry in self.file.platforms.values() if entry.token is not None]
+        return [references.parse_ref(text) for text in dict.fromkeys([*logins, *keys, *tokens])]
 
     def device_name(self, name: str | None) -> str:
         """``name``, or the only device there is. Raises RigError."""
@@ -192,9 +210,12 @@ class Rig:
         return name
 
     def feed(self, name: str) -> tuple[FeedEntry, DeviceEntry, DestinationEntry]:
-        """A feed with its device and destination."""
+        """A feed with its device and destination; of a backup feed, that has the backup server's address."""
         entry = self.file.feeds[name]
-        return entry, self.file.devices[entry.device], self.file.destinations[entry.destination]
+        destination = self.file.destinations[entry.destination]
+        if entry.role == "backup" and destination.backup is not None:
+            destination = destination.model_copy(update={"server": destination.backup})
+        return entry, self.file.devices[entry.device], destination
 
     def sheet(self, destination: DestinationEntry) -> Sheet:
         """The destination's sheet. Raises DocumentError."""
@@ -214,6 +235,10 @@ class Rig:
     def destination(self, name: str) -> DestinationEntry:
         """A destination by its name. Raises RigError."""
         return self.file.destinations[self._pick("destination", self.file.destinations, name)]
+
+    def event_name(self, name: str | None) -> str:
+        """``name``, or the only event there is. Raises RigError."""
+        return self._pick("event", self.file.events, name)
 
     def feeds_to(self, destination: str) -> list[str]:
         """The feeds that push to a destination."""
@@ -242,6 +267,24 @@ def load(path: Path) -> Rig:
                 problems.append(
                     Problem(line, f"feeds.{name}.{what}: no {what} {key!r}; there is {', '.join(known) or 'none'}")
                 )
+        if feed.role == "backup" and feed.destination in file.destinations:
+            if file.destinations[feed.destination].backup is None:
+                line = document.line(["feeds", name, "role"])
+                text = f"feeds.{name}.role: {feed.destination} has no 'backup' server address"
+                problems.append(Problem(line, text))
+    for name, destination in file.destinations.items():
+        if destination.platform is not None and destination.platform not in file.platforms:
+            line, known_ones = document.line(["destinations", name, "platform"]), ", ".join(file.platforms) or "none"
+            text = f"destinations.{name}.platform: no platform {destination.platform!r}; there is {known_ones}"
+            problems.append(Problem(line, text))
+    for name, event in file.events.items():
+        for n, one in enumerate(event.feeds):
+            if one not in file.feeds:
+                line, known_ones = document.line(["events", name, "feeds", n]), ", ".join(file.feeds) or "none"
+                problems.append(Problem(line, f"events.{name}.feeds: no feed {one!r}; there is {known_ones}"))
+        if len(set(event.feeds)) != len(event.feeds):
+            line = document.line(["events", name, "feeds"])
+            problems.append(Problem(line, f"events.{name}.feeds: a feed is named twice"))
     if problems:
         raise DocumentError(document.source, problems)
     return Rig(file, path.resolve().parent, str(path), path.resolve())

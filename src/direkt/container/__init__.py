@@ -15,8 +15,8 @@ from typing import Protocol, cast
 from direkt.errors import Malformed
 from direkt.media import MediaEvent
 
-CONTAINERS = {"flv": "FLV", "mp4": "MP4"}  # files in this folder, and what people call them
-_START = 64  # bytes that score() is shown
+CONTAINERS = {"flv": "FLV", "mp4": "MP4", "ts": "MPEG-TS"}  # files in this folder, and what people call them
+_START = 2048  # bytes that score() is shown
 _GIVEN_BACK = 16 << 20  # bytes after which pages that lie behind are given back
 
 
@@ -81,9 +81,8 @@ def read(path: Path) -> Iterator[MediaEvent]:
 
 
 def _unknown(start: bytes) -> str:
-    readable = f"{' and '.join(CONTAINERS.values())} can be read"
-    if start[0] == 0x47:
-        return f"it looks like MPEG-TS, which cannot be read so far; {readable}"
+    *others, last = CONTAINERS.values()
+    readable = f"{', '.join(others)} and {last} can be read"
     if start[:4] == b"\0\0\0\1" or start[:3] == b"\0\0\1":
         return f"it looks like a bare video stream without a container, which cannot be read so far; {readable}"
     return f"not a recording that can be read: it begins with {start[:4].hex(' ')}; {readable}"

@@ -84,6 +84,7 @@ class ModeEntry(Strict):
     """A latency mode: what it changes."""
 
     summary: str = ""
+    delay: Literal["usual", "short", "shortest"] | None = None
     rules: dict[str, RuleEntry] = {}
 
 
@@ -130,7 +131,9 @@ def build(document: Document, sheet_id: str, load: Callable[[str], Sheet] | None
     ladder = [rung for n, e in enumerate(file.ladder or []) if (rung := _rung(document, n, e, problems)) is not None]
     audio = [_audio_rung(document, n, e, problems) for n, e in enumerate(file.audio_ladder or [])]
     modes = {
-        name: Mode(name, entry.summary, _rules(document, ["latency", name, "rules"], entry.rules, problems))
+        name: Mode(
+            name, entry.summary, _rules(document, ["latency", name, "rules"], entry.rules, problems), entry.delay or ""
+        )
         for name, entry in (file.latency or {}).items()
     }
     if file.key is not None and file.key.pattern is not None:

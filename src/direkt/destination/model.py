@@ -187,6 +187,11 @@ class CheckStep(Strict):
 
     step: str
     when: str
+    phase: Literal["before", "pushing", "after"] = "before"  # in front of the push, once it runs, or behind it
+    does: Literal["make", "key", "open", "air", "look", "close"] | None = (
+        None  # what Direkt does itself where the platform lets it
+    )
+    once: bool = False  # for the account, not for each event
 
 
 @dataclass(frozen=True, slots=True)
@@ -196,6 +201,7 @@ class Mode:
     name: str
     summary: str
     rules: Mapping[str, Rule]
+    delay: str = ""  # which of an event's delays it goes with: usual, short or shortest
 
 
 @dataclass(frozen=True, slots=True)
@@ -229,6 +235,11 @@ class Sheet:
         return replace(
             self, id=f"{self.id}:{name}", name=f"{self.name} ({name})", rules={**self.rules, **mode.rules}, mode=name
         )
+
+    def for_delay(self, delay: str) -> Sheet:
+        """The sheet in the latency mode that goes with an event's delay; as it is where none does, or where it is in one."""
+        found = next((mode for mode in self.modes.values() if mode.delay == delay), None)
+        return self.in_mode(found.name) if found is not None and not self.mode else self
 
     def rung_for(self, width: int, height: int, frame_rate: float) -> Rung | None:
         """The smallest rung that fits; None when there is none. Portrait pictures count as if they lay."""

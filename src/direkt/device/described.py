@@ -10,10 +10,11 @@ from urllib.parse import quote
 
 from direkt import parameters
 from direkt.destination import forms
-from direkt.device import answers, words
-from direkt.device.answers import Answered, JsonAnswer, LinesAnswer, XmlAnswer
+from direkt.device import words
+from direkt.device.answers import Answered
 from direkt.device.driverfile import DriverFile, RequestName, check, form_names
 from direkt.device.http import Answer, HttpDevice, Upload
+from direkt.device.mapped import Mapped, filled
 from direkt.device.model import (
     BadAnswer,
     Capability,
@@ -25,10 +26,9 @@ from direkt.device.model import (
     need,
 )
 from direkt.device.understood import Understood
-from direkt.errors import Malformed
 from direkt.parameters import Values
 from direkt.protocol import address
-from direkt.secret import Secret, without_keys
+from direkt.secret import Secret
 
 __all__ = ["Driver", "DriverFile", "check"]
 
@@ -51,6 +51,16 @@ class Driver(Understood):
         super().__init__(name, file)
         self.address = address
         self.http = HttpDevice(name, address, file.login, login, any_certificate=any_certificate)
+        # a device names its fields by their places, with slashes or dots
+        names = {
+            place.strip("/").replace("/", "."): name
+            for name, s in file.settings.items()
+            for place in (*s.places, *s.targets)
+        }
+        self._mapped = Mapped(
+            name, f"the driver {file.title!r}", file.answers, file.coding, file.refusals, self._send,
+            self.http.read_json, self._written, names,
+        )  # fmt: skip
         able = {
             Capability.WRITE: "write" in file.requests,
             Capability.SLOTS: file.slots is not None,
@@ -67,103 +77,16 @@ class Driver(Understood):
 
     # Requests
 
+    def _send(self, method: str, path: str, content: bytes, headers: Mapping[str, str]) -> Answer:
+        return self.http.admitted(method, path, content, headers)
+
     def _ask(self, request: RequestName, fields: Mapping[str, object] | None = None, **places: object) -> Answered:
         """The answer to a request with these fields. Raises DeviceError."""
         entry = self.file.request(request)
         assert entry is not None
-        method, _, path = entry.send.partition(" ")
-        inside = {name: quote(str(place), safe="") for name, place in places.items()}
-        path = path.format(**{"channel": "", "slot": "", **inside})
-        whole = {**self._filled(entry.fields, {**places, **(fields or {})}), **self._own(request, fields or {})}
-        coding = self.file.coding_of(request)
-        content, kind, query = answers.body(coding, whole, entry.root) if whole else (b"", "", "")
-        if query:
-            path += ("&" if "?" in path else "?") + query
-        headers = {"Content-Type": kind} if content else {}
-        answer = self.http.admitted(method, path, content, headers)
-        asked = f"{method} {path.partition('?')[0]}"
-        if answer.status < 400:
-            return self._read_answer(answer, asked, needed=request in ("state", "limits"))
-        raise self._refusal(answer, asked)
-
-    def _own(self, request: RequestName, fields: Mapping[str, object]) -> Mapping[str, object]:
-        """The fields that go as they are: of a slot, only where the file does not say itself how they go."""
-        entry = self.file.request(request)
-        assert entry is not None
-        return {} if request == "write_slot" and entry.fields else fields
-
-    @staticmethod
-    def _filled(texts: Mapping[str, object], values: Mapping[str, object]) -> dict[str, object]:
-        """Fields with what they want filled in; one that is nothing else keeps the value's kind."""
-        out: dict[str, object] = {}
-        for name, text in texts.items():
-            alone = re.fullmatch(r"\{(\w+)\}", text) if isinstance(text, str) else None
-            if alone is not None:
-                out[name] = values.get(alone[1], "")
-            else:
-                out[name] = (
-                    text.format(**{n: values.get(n, "") for n in re.findall(r"\{(\w+)\}", text)})
-                    if isinstance(text, str)
-                    else text
-                )
-        return out
-
-    def _read_answer(self, answer: Answer, asked: str, *, needed: bool) -> Answered:
-        try:
-            if self.file.answers == "json":
-                if not needed and answer.kind not in ("application/json", "text/json"):
-                    return JsonAnswer({})
-                return JsonAnswer(self.http.read_json(answer, asked))
-            if not answer.content.strip():
-                return JsonAnswer({}) if not needed else LinesAnswer.read("")
-            return XmlAnswer.read(answer.content) if self.file.answers == "xml" else LinesAnswer.read(answer.text)
-        except Malformed as error:
-            if not needed:
-                return JsonAnswer({})
-            shape = {"xml": "XML", "lines": "lines of name=value"}[self.file.answers]
-            raise BadAnswer(
-                f"{self.name} answers {asked} with {answer.kind} ({error}), expected {shape}: is this address the right "
-                "device, and is it done starting?"
-            ) from None
-
-    def _refusal(self, answer: Answer, asked: str) -> DeviceError:
-        """What the device says against a request."""
-        entries = self.file.refusals
-        if (entries is None or entries.list is None) and answer.status == 404:
-            return BadAnswer(
-                f"{self.name} does not know {asked} (404): does the driver {self.file.title!r} fit its firmware?"
-            )
-        if entries is None or entries.list is None:
-            words_of = re.sub(r"<[^>]*>", " ", answer.text[:2000])
-            said = without_keys(" ".join(words_of.split())[:200], self._written)
-            if entries is not None and said:
-                return Refused(self.name, {"settings": said})
-            return BadAnswer(f"{self.name} refuses {asked} and does not say why (HTTP status {answer.status})")
-        try:
-            data = self._read_answer(answer, asked, needed=True)
-        except DeviceError:
-            return BadAnswer(f"{self.name} refuses {asked} and does not say why (HTTP status {answer.status})")
-        reasons = self._refusals(data)
-        if reasons:
-            return Refused(self.name, reasons)
-        return BadAnswer(f"{self.name} refuses {asked} and does not say why")
-
-    def _refusals(self, data: Answered) -> dict[str, str]:
-        entries = self.file.refusals
-        if entries is None or entries.list is None:
-            return {}
-        # a device names its fields by their places, with slashes or dots
-        names = {
-            place.strip("/").replace("/", "."): name
-            for name, s in self.file.settings.items()
-            for place in (*s.places, *s.targets)
-        }
-        out = {}
-        for item in data.parts(entries.list):
-            field = str(item.get(entries.field))
-            known = names.get(field.strip("/").replace("/", "."), field)
-            out[known] = without_keys(str(item.get(entries.reason)), self._written)
-        return out
+        own = {} if request == "write_slot" and entry.fields else fields or {}  # there the file says itself how they go
+        whole = {**filled(entry.fields, {**places, **(fields or {})}), **own}
+        return self._mapped.ask(entry, whole, places, needed=request in ("state", "limits"))
 
     # Reading
 
@@ -312,7 +235,7 @@ class Driver(Understood):
         self._ask("state")  # so that the login is known before the file goes
         answer = self.http.admitted(method, path.format(channel="", slot=""), upload, {"Content-Type": kind})
         if answer.status >= 300:
-            refusal = self._refusal(answer, "the firmware")
+            refusal = self._mapped.refusal(answer, "the firmware")
             if isinstance(refusal, Refused):
                 raise refusal
             said = " ".join(re.sub(r"<[^>]*>", " ", answer.text[:2000]).split())[:200]

@@ -19,6 +19,7 @@ from direkt.destination import forms
 from direkt.device import answers, words
 from direkt.device.answers import Coding, Shape
 from direkt.device.http import Login
+from direkt.device.mapped import RefusalEntries, RequestEntry
 from direkt.device.model import PushState
 from direkt.device.words import SettingEntry
 from direkt.documents import Document, DocumentError, Problem, Strict
@@ -47,18 +48,6 @@ class PushFacts(Strict):
 
     from_firmware: str = ""  # the first that can
     never: bool = False
-
-
-class RequestEntry(Strict):
-    """One request."""
-
-    send: str  # method and path
-    coding: Coding | None = None  # of the body; none where nothing is said
-    fields: dict[
-        str, bool | int | float | str
-    ] = {}  # that go with it each time; {channel}, {slot} and the slot's fields are filled in
-    root: str = ""  # of an XML body
-    file_field: str = ""  # the form's field of a file; empty: the file is the body
 
 
 class FactEntries(Strict):
@@ -120,14 +109,6 @@ class SlotEntries(Strict):
     sent_bytes: str | None = None
     form: forms.Form = "url+key"  # how the device takes server address and key
     fields: dict[str, str] = {}  # its names for the form's fields, where they are not server and key
-
-
-class RefusalEntries(Strict):
-    """How the device says no."""
-
-    list: str | None = None  # None: the whole answer is the reason
-    field: str = ""
-    reason: str = ""
 
 
 class CodeEntry(Strict):

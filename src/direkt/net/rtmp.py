@@ -15,6 +15,7 @@ import ssl
 import time
 from collections.abc import Callable
 from pathlib import Path
+from typing import Protocol
 
 from direkt.container import ContainerError, flv, flv_writer
 from direkt.errors import os_words
@@ -97,12 +98,16 @@ class Receiver:
     ) -> None:  # fmt: skip
         self._app = app
         self._key = key
-        self.tell = on_event
+        self._on_event = on_event
         self._recorder = recorder
         self.handshake_limit, self.silence_limit = handshake_limit, silence_limit
-        self._publisher: _Publishing | None = None
+        self._publisher: Publishing | None = None
         self._first: float | None = None  # clock time at which the first publisher came
         self._listener = Listener(self._serve, self._refuse)
+
+    def tell(self, event: ReceiverEvent) -> None:
+        """Hands on what happens."""
+        self._on_event(event)
 
     async def start(self, host: str | None, port: int, tls: ssl.SSLContext | None = None) -> int:
         """Opens the port (0: any free one) and returns it; ``tls`` makes it RTMPS. Raises OSError when it cannot."""
@@ -113,7 +118,7 @@ class Receiver:
         await self._listener.stop()
 
     async def _serve(self, connection: Connection, peer: str) -> None:
-        await _Publishing(self, connection, peer).run()
+        await Publishing(self, connection, peer).run()
 
     def _refuse(self, peer: str, reason: str) -> None:
         self.tell(TurnedAway(peer, reason))
@@ -149,7 +154,7 @@ class Receiver:
             return words
         return f"wrong stream key: it has {len(key)} characters, the right one {len(right)}"
 
-    def claim(self, connection: _Publishing) -> bool:
+    def claim(self, connection: Publishing) -> bool:
         """Makes a connection the publisher; False when there is one."""
         if self._publisher is not None:
             return False
@@ -178,10 +183,40 @@ class Receiver:
             self.tell(RecordingEnded(os_words(error)))
 
 
-class _Publishing:
+class Desk(Protocol):
+    """Whom a connection asks whether it may publish, and tells what it brings."""
+
+    @property
+    def handshake_limit(self) -> float:
+        """s from connecting to publishing."""
+
+    @property
+    def silence_limit(self) -> float:
+        """s without a byte."""
+
+    def admits(self, app: str) -> str | None:
+        """None, or why a publisher with this application is turned away."""
+
+    def knows(self, key: str) -> str | None:
+        """None, or why a publisher with this key is turned away."""
+
+    def claim(self, connection: Publishing) -> bool:
+        """Makes a connection the publisher; False when there is one."""
+
+    def release(self) -> None:
+        """The publisher is gone."""
+
+    def record(self, message: TagMessage) -> None:
+        """Writes a message down."""
+
+    def tell(self, event: ReceiverEvent) -> None:
+        """What happens."""
+
+
+class Publishing:
     """One connection from its first byte to its last."""
 
-    def __init__(self, receiver: Receiver, connection: Connection, peer: str) -> None:
+    def __init__(self, receiver: Desk, connection: Connection, peer: str) -> None:
         self._receiver = receiver
         self._connection = connection
         self._peer = peer

@@ -285,7 +285,9 @@ class _Client:
             seconds = float(moment)
             if broken.silence is not None and seconds >= broken.silence[0] and not silent:
                 silent = broken.silence[1]
-                begin = max(begin, loop.time() - seconds / broken.fast)  # also where it is late, nothing comes for so long
+                begin = max(
+                    begin, loop.time() - seconds / broken.fast
+                )  # also where it is late, nothing comes for so long
             ahead = begin + (seconds + silent) / broken.fast - loop.time()
             if ahead > 0:
                 await self._flush()

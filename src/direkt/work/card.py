@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import re
 from dataclasses import dataclass, replace
 from urllib.parse import quote
 
@@ -229,7 +228,7 @@ def _warnings(plan: Plan) -> list[str]:
 def _around(feed: FeedParts, file: DriverFile | None) -> tuple[list[str], list[str]]:
     """What to do before and after, by the sheet and by the driver file."""
     sheet, session = feed.sheet, feed.sheet.session
-    steps = [(f"{step.step} ({step.when})", re.search(r"\bafter\b", step.when) is not None) for step in sheet.checklist]
+    steps = [(f"{step.step} ({step.when})", step.phase != "before") for step in sheet.checklist]
     before = [words for words, later in steps if not later]
     if session is not None and session.opens == "by hand before the push" and not sheet.checklist:
         before.append(f"Open the event at {sheet.name} by hand, before the push.")

@@ -1,0 +1,132 @@
+"""Requests and answers that a file describes: what is sent is filled in, what comes back is read by its places.
+
+Driver files and platform files share it; where errors come from is ``name``.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterable, Mapping
+from urllib.parse import quote
+
+from direkt.device import answers
+from direkt.device.answers import Answered, Coding, JsonAnswer, LinesAnswer, Shape, XmlAnswer
+from direkt.device.http import Answer
+from direkt.device.model import BadAnswer, DeviceError, Refused
+from direkt.documents import Strict
+from direkt.errors import Malformed
+from direkt.secret import Secret, without_keys
+
+Send = Callable[[str, str, bytes, Mapping[str, str]], Answer]
+_PLACE = re.compile(r"\{(\w+)\}")
+
+
+class RequestEntry(Strict):
+    """One request."""
+
+    send: str  # method and path
+    coding: Coding | None = None  # of the body; none where nothing is said
+    fields: dict[
+        str, bool | int | float | str
+    ] = {}  # that go with it each time; {channel}, {slot} and the slot's fields are filled in
+    root: str = ""  # of an XML body
+    file_field: str = ""  # the form's field of a file; empty: the file is the body
+
+
+class RefusalEntries(Strict):
+    """How the other side says no."""
+
+    list: str | None = None  # None: the whole answer is the reason
+    field: str = ""
+    reason: str = ""
+
+
+def filled(texts: Mapping[str, object], values: Mapping[str, object]) -> dict[str, object]:
+    """Fields with what they want filled in; one that is nothing else keeps the value's kind."""
+    out: dict[str, object] = {}
+    for name, text in texts.items():
+        alone = _PLACE.fullmatch(text) if isinstance(text, str) else None
+        if alone is not None:
+            out[name] = values.get(alone[1], "")
+        else:
+            out[name] = (
+                text.format(**{n: values.get(n, "") for n in _PLACE.findall(text)}) if isinstance(text, str) else text
+            )
+    return out
+
+
+class Mapped:
+    """One interface as a file describes it. ``known_as``: what the file says of whom it fits, for a hint."""
+
+    def __init__(
+        self, name: str, known_as: str, shape: Shape, coding: Coding, refusals: RefusalEntries | None, send: Send,
+        read_json: Callable[[Answer, str], object], secrets: Iterable[Secret], names: Mapping[str, str] | None = None,
+    ) -> None:  # fmt: skip
+        self.name, self._known_as, self._shape, self._coding, self._refusals = name, known_as, shape, coding, refusals
+        self._send, self._read_json, self._secrets = send, read_json, secrets
+        self._names = dict(names or {})  # of the other side's fields, as we call them
+
+    def ask(
+        self, entry: RequestEntry, fields: Mapping[str, object], places: Mapping[str, object], *, needed: bool,
+    ) -> Answered:  # fmt: skip
+        """The answer to a request with these fields; ``places`` go into its path. Raises DeviceError."""
+        method, _, path = entry.send.partition(" ")
+        inside = {name: quote(str(place), safe="") for name, place in places.items()}
+        path = path.format(**{"channel": "", "slot": "", **inside})
+        content, kind, query = (
+            answers.body(entry.coding or self._coding, fields, entry.root) if fields else (b"", "", "")
+        )
+        if query:
+            path += ("&" if "?" in path else "?") + query
+        answer = self._send(method, path, content, {"Content-Type": kind} if content else {})
+        asked = f"{method} {path.partition('?')[0]}"
+        if answer.status < 400:
+            return self.read(answer, asked, needed=needed)
+        raise self.refusal(answer, asked)
+
+    def read(self, answer: Answer, asked: str, *, needed: bool) -> Answered:
+        """An answer by its shape. Raises BadAnswer for one that is needed and cannot be read."""
+        try:
+            if self._shape == "json":
+                if not needed and answer.kind not in ("application/json", "text/json"):
+                    return JsonAnswer({})
+                return JsonAnswer(self._read_json(answer, asked))
+            if not answer.content.strip():
+                return JsonAnswer({}) if not needed else LinesAnswer.read("")
+            return XmlAnswer.read(answer.content) if self._shape == "xml" else LinesAnswer.read(answer.text)
+        except Malformed as error:
+            if not needed:
+                return JsonAnswer({})
+            shape = {"xml": "XML", "lines": "lines of name=value"}[self._shape]
+            raise BadAnswer(
+                f"{self.name} answers {asked} with {answer.kind} ({error}), expected {shape}: is this address the right "
+                "device, and is it done starting?"
+            ) from None
+
+    def refusal(self, answer: Answer, asked: str) -> DeviceError:
+        """What is said against a request."""
+        entries = self._refusals
+        if (entries is None or entries.list is None) and answer.status == 404:
+            return BadAnswer(f"{self.name} does not know {asked} (404): does {self._known_as} fit it?")
+        if entries is None or entries.list is None:
+            words_of = re.sub(r"<[^>]*>", " ", answer.text[:2000])
+            said = without_keys(" ".join(words_of.split())[:200], self._secrets)
+            if entries is not None and said:
+                return Refused(self.name, {"settings": said})
+            return BadAnswer(f"{self.name} refuses {asked} and does not say why (HTTP status {answer.status})")
+        try:
+            data = self.read(answer, asked, needed=True)
+        except DeviceError:
+            return BadAnswer(f"{self.name} refuses {asked} and does not say why (HTTP status {answer.status})")
+        reasons = self._reasons(data, entries)
+        if reasons:
+            return Refused(self.name, reasons)
+        return BadAnswer(f"{self.name} refuses {asked} and does not say why")
+
+    def _reasons(self, data: Answered, entries: RefusalEntries) -> dict[str, str]:
+        out = {}
+        for item in data.parts(entries.list or ""):
+            field = str(item.get(entries.field))
+            known = self._names.get(field.strip("/").replace("/", "."), field)
+            out[known] = without_keys(str(item.get(entries.reason)), self._secrets)
+        return out

@@ -1,0 +1,1 @@
+"""Events at a platform: what an event is to be, when it takes place, and how platforms are told."""

@@ -1,0 +1,224 @@
+"""Requests to a platform: with a token that is renewed in time, tried again where that does no harm, errors as RFC 9457 has them."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from typing import Protocol
+from urllib.parse import urlsplit
+
+from direkt.device.http import Answer, HttpDevice, on_one_line
+from direkt.device.model import DeviceError
+from direkt.platform.model import Changed, Declined, NoSuchEvent, NotSignedIn, PlatformError
+from direkt.secret import Secret, without_keys
+
+_TRIES = 3
+_PAUSES = (0.3, 1.0)  # s between tries
+_LONGEST_PAUSE = 5.0  # s that a platform may ask us to wait
+_REASONS = 20
+_LARGEST = 4 << 20  # bytes of an answer
+_LARGEST_SEGMENT = 64 << 20  # bytes of a viewers' segment
+
+
+class Tokens(Protocol):
+    """Where bearer tokens come from."""
+
+    def token(self, *, refused: Secret | None = None) -> Secret | None:
+        """The token for the next request; ``refused``: the one that was just refused. None: there is no other.
+
+        Raises NotSignedIn.
+        """
+
+
+@dataclass(frozen=True, slots=True)
+class FixedToken:
+    """A token that the person keeps."""
+
+    secret: Secret
+
+    def token(self, *, refused: Secret | None = None) -> Secret | None:
+        """The one there is."""
+        return None if refused == self.secret else self.secret
+
+
+@dataclass(frozen=True, slots=True)
+class Told:
+    """An answer: what it says, and the version of what it tells of."""
+
+    data: object
+    version: str = ""
+    status: int = 200
+
+    def mapping(self, platform: str) -> Mapping[str, object]:
+        """The object that it is. Raises PlatformError."""
+        if not isinstance(self.data, Mapping):
+            raise PlatformError(f"{platform} answers with something else than expected: is its address right?")
+        return self.data
+
+
+class Calls:
+    """One platform's HTTP side. ``name`` is what people call the platform; close it when done."""
+
+    def __init__(
+        self, name: str, address: str, tokens: Tokens | None, sleep: Callable[[float], None], *, any_certificate: bool = False
+    ) -> None:  # fmt: skip
+        self.name, self._tokens, self._sleep, self._address, self._any = name, tokens, sleep, address, any_certificate
+        self._http = HttpDevice(name, address, "none", None, any_certificate=any_certificate)
+        self._sent: set[Secret] = set()  # what must not come back in an error's text
+
+    def close(self) -> None:
+        """Lets go of the connection."""
+        self._http.close()
+
+    def hide(self, secret: Secret) -> None:
+        """From here on this is taken out of the platform's words."""
+        self._sent.add(secret)
+
+    @property
+    def hidden(self) -> set[Secret]:
+        """What is taken out of the platform's words."""
+        return self._sent
+
+    def raw(self, method: str, path: str, content: bytes, headers: Mapping[str, str]) -> Answer:
+        """Whatever is answered to a request that is only sent again where it does no harm. Raises PlatformError."""
+        answer = self._admitted(method, path, content, dict(headers), safe=method in ("GET", "PUT", "DELETE"))
+        if answer.status == 401:
+            raise self._problem(answer, f"{method} {path.partition('?')[0]}")
+        return answer
+
+    def view(self, address: str) -> bytes:
+        """What viewers' players fetch; the token goes along to the platform's own address only. Raises PlatformError."""
+        parts, own = urlsplit(address), urlsplit(self._address)
+        same = (parts.scheme, parts.netloc) == (own.scheme, own.netloc)
+        token = self._tokens.token() if same and self._tokens is not None else None
+        http = HttpDevice(
+            parts.hostname or self.name,
+            f"{parts.scheme}://{parts.netloc}",
+            "none",
+            None,
+            any_certificate=self._any and same,
+        )
+        try:
+            headers = {"Authorization": f"Bearer {token.reveal()}"} if token is not None else {}
+            path = (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
+            answer = http.exchange("GET", path, b"", headers, most=_LARGEST_SEGMENT)
+        except DeviceError as error:
+            raise PlatformError(str(error)) from None
+        finally:
+            http.close()
+        if answer.status != 200:
+            raise PlatformError(f"{parts.hostname} gives viewers nothing at {parts.path} (HTTP status {answer.status})")
+        return answer.content
+
+    def read_json(self, answer: Answer, asked: str) -> object:
+        """The JSON of an answer. Raises PlatformError."""
+        return self._json(answer, asked)
+
+    def ask(
+        self, method: str, path: str, body: bytes = b"", kind: str = "application/json", *, version: str = "", new: bool = False,
+        safe: bool = True, headers: Mapping[str, str] | None = None,
+    ) -> Told:  # fmt: skip
+        """What the platform answers to a request.
+
+        ``version``: what is changed must still be this one; ``new``: it must not be there yet; ``safe``: it may be sent twice.
+        Raises PlatformError: Changed (412), NoSuchEvent (404), NotSignedIn (401), Declined (other 4xx).
+        """
+        sent = {"Accept": "application/json, application/problem+json", **(headers or {})}
+        sent |= {"Content-Type": kind} if body else {}
+        sent |= {"If-Match": version} if version else {"If-None-Match": "*"} if new else {}
+        answer = self._admitted(method, path, body, sent, safe=safe)
+        if answer.status < 300:
+            data = self._json(answer, f"{method} {path}") if answer.content else {}
+            return Told(data, answer.headers.get("etag", ""), answer.status)
+        raise self._problem(answer, f"{method} {path.partition('?')[0]}")
+
+    def _admitted(self, method: str, path: str, body: bytes, headers: dict[str, str], *, safe: bool) -> Answer:
+        """The answer to somebody with a good token."""
+        token = self._tokens.token() if self._tokens is not None else None
+        for last in (False, True):
+            if token is not None:
+                self._sent.add(token)
+                headers["Authorization"] = f"Bearer {token.reveal()}"
+            answer = self._patiently(method, path, body, headers, safe=safe)
+            if answer.status != 401 or last or self._tokens is None:
+                return answer
+            token = self._tokens.token(refused=token)
+            if token is None:
+                return answer
+        raise AssertionError("one of two tries returns")
+
+    def _patiently(self, method: str, path: str, body: bytes, headers: Mapping[str, str], *, safe: bool) -> Answer:
+        for count in range(_TRIES):
+            last = count == _TRIES - 1
+            try:
+                answer = self._http.exchange(method, path, body, headers, most=_LARGEST)
+            except DeviceError as error:
+                if last or not safe:
+                    raise PlatformError(str(error)) from None
+                self._sleep(_PAUSES[count])
+                continue
+            if answer.status in (429, 502, 503, 504) and not last:
+                self._sleep(_asked_pause(answer, _PAUSES[count]))
+                continue
+            return answer
+        raise AssertionError("the last try returns")
+
+    def _json(self, answer: Answer, asked: str) -> object:
+        try:
+            return self._http.read_json(answer, asked)
+        except DeviceError as error:
+            raise PlatformError(str(error)) from None
+
+    def _problem(self, answer: Answer, asked: str) -> PlatformError:
+        """What a refusal means."""
+        title, detail, reasons = self._words(answer)
+        said = detail or title
+        if answer.status == 401:
+            return NotSignedIn(
+                f"{self.name} does not let us in{f': {said}' if said else ''}; sign in with: direkt event sign-in {self.name}, "
+                f"or check the token under platforms.{self.name}"
+            )
+        if answer.status == 404:
+            return NoSuchEvent(f"{self.name} does not know {asked.partition(' ')[2]}{f': {said}' if said else ''}")
+        if answer.status == 412:
+            return Changed(
+                f"{self.name}: the event was changed by somebody else meanwhile; look at it, and do this again"
+            )
+        if 400 <= answer.status < 500:
+            return Declined(self.name, said or f"{asked} (HTTP status {answer.status})", reasons)
+        return PlatformError(
+            f"{self.name} fails at {asked} (HTTP status {answer.status}){f': {said}' if said else ''}; try again, or do it "
+            "on its page"
+        )
+
+    def _words(self, answer: Answer) -> tuple[str, str, dict[str, str]]:
+        """Title, detail and reasons of a problem document (RFC 9457, 3)."""
+        try:
+            data = self._http.read_json(answer, "")
+        except DeviceError:
+            return "", "", {}
+        if not isinstance(data, Mapping):
+            return "", "", {}
+        reasons: dict[str, str] = {}
+        errors = data.get("errors")
+        for item in errors[:_REASONS] if isinstance(errors, list) else []:
+            if isinstance(item, Mapping):
+                place = str(item.get("pointer", "")).removeprefix("#").strip("/").replace("/", ".")
+                reasons[self._clear(place) or "event"] = self._clear(item.get("detail", ""))
+        return self._clear(data.get("title", "")), self._clear(data.get("detail", "")), reasons
+
+    def _clear(self, text: object) -> str:
+        """A platform's words, on one line and without keys."""
+        return without_keys(on_one_line(text)[:300], self._sent) if isinstance(text, str) else ""
+
+
+def _asked_pause(answer: Answer, otherwise: float) -> float:
+    """s to wait before the next try (RFC 9110, 10.2.3), within reason."""
+    said = answer.headers.get("retry-after", "")
+    return min(_LONGEST_PAUSE, float(said)) if said.isascii() and said.isdigit() else otherwise
+
+
+def as_json(data: object) -> bytes:
+    """A body."""
+    return json.dumps(data, ensure_ascii=False).encode()

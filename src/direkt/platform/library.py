@@ -1,0 +1,79 @@
+"""Which platform a destination's events are made at: the event interface, a platform file's own, or a person."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from direkt.destination import references
+from direkt.destination.references import Sources
+from direkt.platform import platformfile
+from direkt.platform.byhand import HandPlatform
+from direkt.platform.calls import Calls, FixedToken, Tokens
+from direkt.platform.described import DescribedPlatform
+from direkt.platform.entries import PlatformEntry
+from direkt.platform.interface import InterfacePlatform
+from direkt.platform.model import Facts, IngestServer, Platform
+from direkt.platform.planned import Planned
+from direkt.platform.signin import Account, TokenStore
+from direkt.rig import Rig, RigError
+
+
+@dataclass(frozen=True, slots=True)
+class Means:
+    """What talking to platforms takes from outside."""
+
+    sources: Sources
+    tokens: TokenStore
+    slug: str  # the rig's name in the store
+    wall: Callable[[], float]  # s since 1970
+    sleep: Callable[[float], None]
+
+
+def account(rig: Rig, name: str, means: Means) -> Account:
+    """The account at a platform. Raises RigError where the rig has a token instead."""
+    entry = _entry(rig, name)
+    if entry.token is not None:
+        raise RigError(f"platforms.{name} has a token of its own: nobody needs to sign in there")
+    return _account(rig, name, entry, means)
+
+
+def _account(rig: Rig, name: str, entry: PlatformEntry, means: Means) -> Account:
+    return Account(
+        name, entry.address, entry.client, means.tokens, f"{means.slug}/{name}.token", str(rig.path), means.wall,
+        any_certificate=entry.certificate == "any",
+    )  # fmt: skip
+
+
+def _entry(rig: Rig, name: str) -> PlatformEntry:
+    entry = rig.file.platforms.get(name)
+    if entry is None:
+        known = ", ".join(rig.file.platforms) or "none"
+        raise RigError(f"no platform {name!r} in {rig.source}; it has {known}")
+    return entry
+
+
+def open_platform(rig: Rig, name: str, means: Means) -> Platform:
+    """A platform of the rig. Raises DocumentError, RigError and SecretError; nothing is sent yet. Close it when done."""
+    entry = _entry(rig, name)
+    file = platformfile.load(entry.file, rig.folder) if entry.file is not None else None
+    tokens: Tokens
+    if entry.token is not None:
+        tokens = FixedToken(references.resolve(references.parse_ref(entry.token), means.sources, rig.folder))
+    else:
+        tokens = _account(rig, name, entry, means)
+    calls = Calls(name, entry.address, tokens, means.sleep, any_certificate=entry.certificate == "any")
+    if file is not None and file.kind == "http":
+        return DescribedPlatform(name, file, calls)
+    return InterfacePlatform(name, calls, file.facts() if file is not None else Facts(name))
+
+
+def by_hand(rig: Rig, planned: Planned, destination: str, means: Means) -> HandPlatform:
+    """A destination whose events a person makes."""
+    entry = rig.file.destinations[destination]
+    servers = [IngestServer(entry.server)]
+    if entry.backup is not None:
+        servers.append(IngestServer(entry.backup, "backup"))
+    return HandPlatform(
+        rig.sheet(entry).name, rig.folder, planned, destination, tuple(servers), lambda: rig.key(entry, means.sources)
+    )

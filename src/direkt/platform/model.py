@@ -1,0 +1,226 @@
+"""What platforms have in common: an event as they keep it, its ingest, what arrives there, and what can go wrong."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from enum import StrEnum
+from typing import Literal, Protocol
+
+from direkt.errors import NoAnswer, UnusableInput
+from direkt.parameters import Values
+from direkt.platform.entries import Audience, Delay, FieldValue
+from direkt.platform.planned import Wanted
+from direkt.secret import Secret
+
+Role = Literal["primary", "backup"]
+
+
+class PlatformError(NoAnswer):
+    """A platform does not answer, or does not do what it is asked; the text says what to do."""
+
+
+class NotSignedIn(PlatformError):
+    """It wants somebody to sign in, once more or for the first time."""
+
+
+class Changed(PlatformError):
+    """Somebody else changed the event meanwhile."""
+
+
+class NoSuchEvent(PlatformError):
+    """The platform does not know the event."""
+
+
+class Declined(PlatformError):
+    """The platform refuses what it was asked for; ``reasons`` maps the event's parts to its words."""
+
+    def __init__(self, platform: str, text: str, reasons: Mapping[str, str] | None = None) -> None:
+        self.reasons = dict(reasons or {})
+        more = "; ".join(f"{name}: {why}" for name, why in self.reasons.items())
+        super().__init__(f"{platform} refuses: {text}" + (f" ({more})" if more and more not in text else ""))
+
+
+class CannotPlatform(UnusableInput):
+    """This platform has no way to do this."""
+
+
+class EventState(StrEnum):
+    """How an event stands at its platform."""
+
+    MADE = "made"  # it is there, nobody can see it
+    OPEN = "open"  # pushes are let in; viewers find the page and wait
+    LIVE = "live"  # on air: viewers get the stream
+    CLOSED = "closed"  # it is over
+
+
+@dataclass(frozen=True, slots=True)
+class PlatformEvent:
+    """An event as a platform has it."""
+
+    id: str
+    state: EventState
+    title: str = ""
+    start: str = ""  # RFC 3339
+    audience: Audience | None = None  # None: it does not tell
+    delay: Delay | None = None
+    projection: str | None = None
+    watch: str = ""  # where viewers go
+    player: str = ""  # where their players fetch the stream (HLS); empty: it does not tell
+    version: str = ""  # its entity tag: a change names the one that it changes
+    closed_because: str = ""
+    told: Mapping[str, object] = field(default_factory=dict)  # what stands there, by our names, for comparing
+
+
+@dataclass(frozen=True, slots=True)
+class IngestServer:
+    """A server address that the platform gives out."""
+
+    address: str
+    role: Role = "primary"
+
+
+@dataclass(frozen=True, slots=True)
+class Ingest:
+    """Where to push an event, and with which key."""
+
+    servers: tuple[IngestServer, ...]
+    key: Secret
+    version: str = ""
+
+    def addresses(self, role: Role) -> list[str]:
+        """The server addresses for a role."""
+        return [server.address for server in self.servers if server.role == role]
+
+
+@dataclass(frozen=True, slots=True)
+class Input:
+    """What the ingest sees of one push."""
+
+    role: Role
+    arriving: bool
+    since: str = ""  # RFC 3339
+    shown: bool = False  # viewers get it
+    values: Values = field(default_factory=dict)  # by our parameters' names
+    gaps: int = 0
+    missing: float = 0.0  # s, all gaps together
+    health: str = ""  # good, poor, or whatever the platform says
+    complaints: tuple[str, ...] = ()  # in its own words
+
+
+@dataclass(frozen=True, slots=True)
+class Seen:
+    """What a platform sees of an event now."""
+
+    inputs: tuple[Input, ...]
+    viewers: int | None = None
+
+    def input(self, role: Role) -> Input | None:
+        """One push; None where the platform does not tell of it."""
+        return next((one for one in self.inputs if one.role == role), None)
+
+
+@dataclass(frozen=True, slots=True)
+class FieldSpec:
+    """A declaration or another field that a platform asks for."""
+
+    name: str
+    title: str
+    choices: tuple[FieldValue, ...] = ()  # empty: any
+    needed: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Facts:
+    """What is known of a platform before it is asked."""
+
+    title: str
+    fields: Mapping[str, FieldSpec] = field(default_factory=dict)
+    audiences: tuple[Audience, ...] = ("everyone", "link", "invited")
+    delays: tuple[Delay, ...] = ("usual", "short", "shortest")
+    pauses: bool = True  # the event stays open and keeps its link when the push stops
+    tells_ingest: bool = True  # what the ingest sees can be asked for
+    renews: bool = True
+
+    def wrong(self, wanted: Wanted) -> list[str]:
+        """What of an event this platform will not take; empty: nothing that is known."""
+        out = []
+        if wanted.audience not in self.audiences:
+            out.append(f"audience: {self.title} has {', '.join(self.audiences)}, not {wanted.audience}")
+        if wanted.delay not in self.delays:
+            out.append(f"delay: {self.title} has {', '.join(self.delays)}, not {wanted.delay}")
+        for name, spec in self.fields.items():
+            value = wanted.fields.get(name)
+            listed = ", ".join(_word(choice) for choice in spec.choices)
+            if value is None and spec.needed:
+                out.append(
+                    f"fields.{name}: {self.title} insists on it ({spec.title})" + (f": {listed}" if listed else "")
+                )
+            elif value is not None and spec.choices and value not in spec.choices:
+                out.append(f"fields.{name}: {_word(value)} is none of {listed}")
+        if self.fields:
+            out += [
+                f"fields.{name}: {self.title} has no such field; it has {', '.join(self.fields)}"
+                for name in wanted.fields
+                if name not in self.fields
+            ]
+        return out
+
+
+def _word(value: FieldValue) -> str:
+    return {True: "yes", False: "no"}[value] if isinstance(value, bool) else str(value)
+
+
+class Platform(Protocol):
+    """Talks to one platform. Every method but close() may raise a PlatformError; each may be called twice without harm."""
+
+    name: str
+    facts: Facts
+
+    def find(self, event: str) -> PlatformEvent | None:
+        """The event by the id that we gave it; None where the platform has none."""
+
+    def listed(self) -> list[PlatformEvent]:
+        """All events of this account."""
+
+    def make(self, event: str, wanted: Wanted) -> PlatformEvent:
+        """Makes the event, or finds it as it was made before."""
+
+    def change(self, known: PlatformEvent, wanted: Wanted) -> PlatformEvent:
+        """Changes what differs. Raises Changed where ``known`` is no longer what the platform has."""
+
+    def open(self, known: PlatformEvent) -> PlatformEvent:
+        """Lets pushes in; viewers wait."""
+
+    def air(self, known: PlatformEvent) -> PlatformEvent:
+        """Gives viewers the stream."""
+
+    def finish(self, known: PlatformEvent) -> PlatformEvent:
+        """Ends it for viewers."""
+
+    def drop(self, known: PlatformEvent) -> None:
+        """Takes it away."""
+
+    def ingest(self, known: PlatformEvent) -> Ingest:
+        """Server addresses and key."""
+
+    def renew(self, known: PlatformEvent) -> Ingest:
+        """The same with a new key."""
+
+    def seen(self, known: PlatformEvent) -> Seen | None:
+        """What the ingest sees now; None where the platform does not tell."""
+
+    def view(self, address: str) -> bytes:
+        """What a viewer's player would get."""
+
+    def close(self) -> None:
+        """Lets go of the connection."""
+
+
+def differences(known: PlatformEvent, wanted: Mapping[str, object]) -> list[tuple[str, object, object]]:
+    """What the platform has otherwise than wanted: name, what it has, what is wanted. What it does not tell is passed over."""
+    return [
+        (name, known.told[name], value)
+        for name, value in wanted.items()
+        if name in known.told and known.told[name] != value
+    ]

@@ -1,0 +1,112 @@
+"""What is remembered of an event on its way to air: what only a person could do, and when each thing happened.
+
+A file for each time an event takes place, beside the rig; it holds no key. What can be asked (a platform, a device) is asked;
+this is for the rest.
+"""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Callable
+from pathlib import Path
+from typing import Literal
+
+from pydantic import Field, ValidationError
+
+from direkt import files
+from direkt.documents import Strict
+from direkt.errors import UnusableInput, os_words
+
+FOLDER = "events"
+_MOST = 1 << 20  # bytes of a file
+_MOST_FILES = 500
+
+HandState = Literal["none", "made", "open", "live", "closed"]
+
+
+class Place(Strict):
+    """An event at one destination."""
+
+    state: HandState = "none"  # by hand: what the person said; else what the platform said last
+    watch: str = ""
+    done: dict[str, str] = {}  # step that only a person can do: when they said that it is done (RFC 3339)
+    pushed: bool = False  # a push was begun
+    key_mark: str = Field(default="", max_length=4)  # of the key that was used
+
+
+class Standing(Strict):
+    """An event at one time."""
+
+    schema_: Literal["direkt.standing/1"] = Field(default="direkt.standing/1", alias="schema")
+    event: str
+    mark: str = Field(pattern=r"^\d{8}T\d{6}Z$")
+    places: dict[str, Place] = {}  # by destination
+    begun: str = ""  # RFC 3339: when direkt go began
+    on_air: str = ""
+    paused: str = ""
+    ended: str = ""
+    invited_first: bool = False  # opened to invited viewers only, and not widened so far
+    process: int = 0  # of the go that runs; 0: none
+
+    def place(self, destination: str) -> Place:
+        """How it stands at a destination."""
+        return self.places.get(destination, Place())
+
+
+def _path(folder: Path, event: str, mark: str) -> Path:
+    name = "".join(c if c.isalnum() or c in "-_" else "_" for c in event)[:80]
+    return folder / FOLDER / f"{name}-{mark}.json"
+
+
+def read(folder: Path, event: str, mark: str) -> Standing:
+    """How an event stands; as at the beginning where nothing is remembered. Raises UnusableInput for a damaged file."""
+    path = _path(folder, event, mark)
+    try:
+        with path.open("rb") as file:
+            return Standing.model_validate_json(file.read(_MOST))
+    except FileNotFoundError:
+        return Standing(event=event, mark=mark)
+    except (ValidationError, ValueError):
+        raise UnusableInput(f"{path}: damaged; look at the event at its platform, then move this file away") from None
+    except OSError as error:
+        raise UnusableInput(f"{path}: cannot be read: {os_words(error)}") from None
+
+
+def change(folder: Path, event: str, mark: str, how: Callable[[Standing], Standing]) -> Standing:
+    """Changes what is remembered, alone. Raises UnusableInput."""
+    path = _path(folder, event, mark)
+    try:
+        path.parent.mkdir(exist_ok=True)
+        with files.alone(path.parent):
+            new = how(read(folder, event, mark))
+            files.replace(path, new.model_dump_json(indent=1, by_alias=True) + "\n", 0o600)
+    except OSError as error:
+        raise UnusableInput(f"{path}: cannot be written: {os_words(error)}") from None
+    return new
+
+
+def change_place(folder: Path, event: str, mark: str, destination: str, how: Callable[[Place], Place]) -> Standing:
+    """The same for one destination."""
+    return change(
+        folder, event, mark,
+        lambda s: s.model_copy(update={"places": {**s.places, destination: how(s.place(destination))}}),
+    )  # fmt: skip
+
+
+def every(folder: Path) -> list[Standing]:
+    """All that is remembered, oldest first; what cannot be read is passed over."""
+    out = []
+    with contextlib.suppress(OSError):
+        for path in sorted((folder / FOLDER).glob("*.json"))[-_MOST_FILES:]:
+            with contextlib.suppress(OSError, ValueError), path.open("rb") as file:
+                out.append(Standing.model_validate_json(file.read(_MOST)))
+    return sorted(out, key=lambda s: s.mark)
+
+
+def forget(folder: Path, event: str, mark: str) -> None:
+    """Drops what is remembered. Raises UnusableInput."""
+    path = _path(folder, event, mark)
+    try:
+        path.unlink(missing_ok=True)
+    except OSError as error:
+        raise UnusableInput(f"{path}: cannot be removed: {os_words(error)}") from None

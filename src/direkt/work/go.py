@@ -1,0 +1,761 @@
+"""Going live, in the right order: look, make and open the event, push, wait for the ingest, judge, go on air, look as a viewer.
+
+Every step asks where things really are, so that the order can be begun again after a crash, a lost connection or Ctrl-C and
+goes on from there. Pushes that this run began are taken off again when something is wrong before the event is on air; once it
+is on air, nothing is taken from viewers by itself.
+"""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Generator
+from dataclasses import dataclass, field, replace
+
+from direkt import parameters
+from direkt.destination.model import Span
+from direkt.device.model import DeviceError, PushState
+from direkt.errors import DirektError, UnusableInput
+from direkt.judge import Judgement, Verdict, judge_sent
+from direkt.measure.meter import Measurement
+from direkt.parameters import Measured, Values
+from direkt.platform.model import EventState, Input, PlatformError, PlatformEvent, Seen
+from direkt.platform.planned import Planned
+from direkt.rig import Rig
+from direkt.store import standing
+from direkt.work import airing as air
+from direkt.work import carry, feeds, go_checks, push
+from direkt.work.airing import Airing, stamp_of
+from direkt.work.feeds import FeedParts, source_of
+from direkt.work.fetch import Fetch
+from direkt.work.going import (
+    Began,
+    Checked,
+    Crew,
+    Ended,
+    GoEvent,
+    Gone,
+    Halt,
+    Judged,
+    Link,
+    LookedAt,
+    Options,
+    Question,
+    Row,
+    Step,
+    Waiting,
+    Would,
+    alone,
+    reason,
+)
+from direkt.work.look import look
+from direkt.work.steps import Job
+
+_POLL = 0.5  # s
+_ASK_EVERY = 1.0  # s between questions to a platform
+_CARRY_LIMIT = 25.0  # s for a carried push to get going
+_LEAST_WAIT = 60.0  # s for the ingest, where the sheet names no time or a short one
+_PATIENCE = 3.0  # times the sheet's longest time
+_OWN_SECONDS = 5.0  # s that Direkt measures the device's own stream
+_OWN_LIMIT = 12.0  # s for it to come
+_LOOK_LIMIT = 40.0  # s until viewers have something
+_SHOWN = (
+    "video.codec", "video.profile", "video.size", "video.frame_rate", "video.keyframe_interval.median", "video.keyframe_interval.max",
+    "video.bitrate.mean", "audio.codec", "audio.bitrate.mean", "audio.silent",
+)  # fmt: skip
+
+
+def go(rig: Rig, planned: Planned, crew: Crew, options: Options) -> Job[GoEvent, Gone]:
+    """Takes an event to air. Raises UnusableInput before anything is touched; later failures are in the result."""
+    airings = air.gather(rig, planned, crew.means)
+    parts: dict[str, FeedParts] = {}
+    try:
+        for one in airings:
+            for name in one.feeds:
+                found = feeds.look_up(rig, name, crew.means.sources)
+                parts[name] = replace(found, sheet=one.sheet)
+        if options.dry_run:
+            return (yield from _Going(airings, parts, crew, options).dry_run())
+        with alone(rig.folder, planned.name, planned.mark):
+            return (yield from _Going(airings, parts, crew, options).run())
+    finally:
+        air.close(airings)
+        for part in parts.values():
+            part.driver.close()
+
+
+@dataclass
+class _Going:
+    airings: list[Airing]
+    feeds: dict[str, FeedParts]
+    crew: Crew
+    options: Options
+    known: dict[str, PlatformEvent] = field(default_factory=dict)  # by destination
+    began: list[str] = field(default_factory=list)  # feeds whose push this run may have started
+    seconds: dict[Step, float] = field(default_factory=dict)
+    links: list[Link] = field(default_factory=list)
+    on_air: bool = False
+    step: Step = Step.BEFORE
+    _bad: bool = False
+    _failure: str = ""
+    _begun: str = ""
+
+    @property
+    def planned(self) -> Planned:
+        return self.airings[0].planned
+
+    @property
+    def now(self) -> str:
+        return stamp_of(self.crew.means.wall())
+
+    # The order
+
+    def run(self) -> Job[GoEvent, Gone]:
+        self._begun = self.now
+        rig = self.airings[0].rig
+        remembered = standing.read(rig.folder, self.planned.name, self.planned.mark)
+        self.on_air = bool(remembered.on_air and not remembered.ended)
+        try:
+            for step, work in (
+                (Step.BEFORE, self._before), (Step.EVENT, self._event), (Step.PUSH, self._push), (Step.INGEST, self._ingest),
+                (Step.JUDGE, self._judge), (Step.AIR, self._air), (Step.LOOK, self._look),
+            ):  # fmt: skip
+                yield from self._one(step, work())
+        except Halt:
+            yield from self._take_back()
+            return self._gone(self.step)
+        except KeyboardInterrupt:
+            return (yield from self._interrupted())
+        return self._gone(None)
+
+    def _one(self, step: Step, work: Job[GoEvent, None]) -> Job[GoEvent, None]:
+        """One step: what it raises is told, and ends the order."""
+        self.step, self._bad = step, False
+        begin = self.crew.clock.now()
+        yield Began(step)
+        try:
+            self._not_stopped()
+            yield from work
+        except DirektError as error:
+            yield self._told(Checked(step, self.planned.name, Verdict.FAIL, reason(error)))
+        finally:
+            self.seconds[step] = self.crew.clock.now() - begin
+        yield Ended(step, not self._bad, self.seconds[step])
+        if self._bad:
+            raise Halt
+
+    def _told(self, line: Checked) -> Checked:
+        if line.verdict is Verdict.FAIL:
+            self._bad = True
+            self._failure = self._failure or f"{line.what}: {line.text}" + (
+                f"; next: {line.advice}" if line.advice else ""
+            )
+        return line
+
+    def _say(self, what: str, verdict: Verdict, text: str, advice: str = "") -> Checked:
+        return self._told(Checked(self.step, what, verdict, text, advice))
+
+    def _not_stopped(self) -> None:
+        """Raises UnusableInput where direkt stop ended the event since this run began."""
+        now = standing.read(self.airings[0].rig.folder, self.planned.name, self.planned.mark)
+        if now.ended and now.ended >= self._begun and self.step > Step.EVENT:
+            raise UnusableInput("it was stopped meanwhile, by direkt stop")
+
+    def _gone(self, failed: Step | None, *, interrupted: bool = False) -> Gone:
+        return Gone(
+            self.on_air,
+            failed,
+            interrupted,
+            dict(self.seconds),
+            tuple(self.links),
+            tuple(self._on_now()),
+            self._failure,
+        )
+
+    # 1
+
+    def _before(self) -> Job[GoEvent, None]:
+        for line in go_checks.before(self.airings, self.feeds, self.crew, self.options):
+            yield self._told(line)
+
+    # 2
+
+    def _event(self) -> Job[GoEvent, None]:
+        rig = self.airings[0].rig
+        standing.change(
+            rig.folder, self.planned.name, self.planned.mark,
+            lambda s: s.model_copy(update={
+                "begun": s.begun or self._begun, "ended": "", "invited_first": s.invited_first or self._invites_first,
+            }),
+        )  # fmt: skip
+        for one in self.airings:
+            hold = "invited" if self._holds_back(one) else None
+            event = yield from air.prepare(one, self.now, hold)
+            if event.state is EventState.CLOSED:
+                yield self._say(one.destination, Verdict.FAIL, "the event is closed; a closed event stays closed")
+                continue
+            if not one.by_hand:
+                yield from self._given(one, event)
+            if not air.opens_itself(one) or not one.by_hand:
+                event = yield from air.open_event(one, event, self.now)
+            self.known[one.destination] = event
+            air.remember(one, state=event)
+            who = {
+                "everyone": "for everyone",
+                "link": "for whoever has the link",
+                "invited": "for those who are invited",
+                None: "",
+            }
+            how = f" {who[event.audience]}" if event.audience is not None else ""
+            opens = "; the push opens it" if air.opens_itself(one) and one.by_hand else ""
+            yield self._say(one.destination, Verdict.PASS, f"{one.sheet.name}: the event is {event.state}{how}{opens}")
+
+    @property
+    def _invites_first(self) -> bool:
+        return self.options.invited_first and not self.on_air
+
+    def _holds_back(self, one: Airing) -> bool:
+        now = standing.read(one.rig.folder, self.planned.name, self.planned.mark)
+        return now.invited_first and "invited" in one.platform.facts.audiences and not one.by_hand
+
+    def _given(self, one: Airing, event: PlatformEvent) -> Job[GoEvent, None]:
+        """The key is the event's own, and the rig's addresses are among those that the platform gives out."""
+        ingest = one.platform.ingest(event)
+        for server, role in ((one.entry.server, "primary"), (one.entry.backup, "backup")):
+            given = ingest.addresses("primary" if role == "primary" else "backup")
+            if server is not None and given and server not in given and (role == "primary" or one.backup):
+                field_ = "server" if role == "primary" else "backup"
+                yield self._say(
+                    one.destination, Verdict.FAIL, f"the rig has {server}; the platform gives out {', '.join(given)}",
+                    f"write one of these under destinations.{one.destination}.{field_}",
+                )  # fmt: skip
+        kept = air.adopt_key(one, ingest.key, self.crew.means)
+        air.remember(one, mark=air.key_mark(one.rig, ingest.key))
+        if kept.changed:
+            yield self._say(one.destination, Verdict.PASS, f"the event's key is kept in {kept.where}")
+
+    # 3
+
+    def _push(self) -> Job[GoEvent, None]:
+        standing.change(
+            self.airings[0].rig.folder,
+            self.planned.name,
+            self.planned.mark,
+            lambda s: s.model_copy(update={"paused": ""}),
+        )
+        for role in ("primary", "backup"):
+            for one in self.airings:
+                for name in one.primary if role == "primary" else one.backup:
+                    yield from self._start(one, self.feeds[name])
+
+    def _start(self, one: Airing, feed: FeedParts) -> Job[GoEvent, None]:
+        key = feed.rig.key(feed.destination, self.crew.means.sources)
+        if one.by_hand:
+            air.remember(one, mark=air.key_mark(one.rig, key))
+        if go_checks.by_hand(feed):
+            step = f"Start the push on {feed.device} to {feed.destination.server}"
+            if step not in one.place.done:
+                yield from air.ask(one, step, "now", self.now)
+            air.remember(one, pushed=True)
+            yield self._say(feed.name, Verdict.PASS, f"{feed.device}: started by hand")
+            return
+        if feed.entry.carry:
+            yield from self._start_carrying(one, feed)
+            return
+        if not _is_on(feed):
+            self.began.append(feed.name)
+        air.remember(one, pushed=True)
+        found = yield from _unheard(push.start(feed, key, self.crew.clock))
+        slot = found.slot
+        said = f": {slot.message}" if slot.message else ""
+        text = f"{feed.device}, slot {slot.number}, channel {slot.channel}, to {slot.server}: {slot.state}{said}"
+        if slot.state is PushState.STOPPED:
+            yield self._say(feed.name, Verdict.FAIL, text, f"direkt push state {feed.name}")
+        else:
+            yield self._say(feed.name, Verdict.PASS if slot.state is PushState.PUSHING else Verdict.ADVISE, text)
+
+    def _start_carrying(self, one: Airing, feed: FeedParts) -> Job[GoEvent, None]:
+        running = carry.running(feed)
+        if running is not None and running.server != feed.destination.server:
+            yield self._say(
+                feed.name,
+                Verdict.FAIL,
+                f"it is carried to {running.server}",
+                f"stop that first: direkt push off {feed.name}",
+            )
+            return
+        if running is None:
+            self.began.append(feed.name)
+            air.remember(one, pushed=True)
+            self.crew.launch(feed.name)
+        begin = self.crew.clock.now()
+        while True:
+            running, since = carry.running(feed), self.crew.clock.now() - begin
+            if running is not None and running.pushing:
+                text = f"carried from {running.source} by process {running.process}: pushing"
+                yield self._say(feed.name, Verdict.PASS, text)
+                return
+            if since > _CARRY_LIMIT:
+                why = (
+                    f"camera: {running.coming}; platform: {running.push}"
+                    if running is not None
+                    else "it does not start"
+                )
+                yield self._say(
+                    feed.name,
+                    Verdict.FAIL,
+                    f"not carried after {_CARRY_LIMIT:g} s: {why}",
+                    f"direkt check --feed {feed.name}",
+                )
+                return
+            yield Waiting(self.step, f"{feed.name} is to be carried", since, None, _CARRY_LIMIT)
+            self.crew.clock.sleep(_POLL)
+
+    # 4
+
+    def _ingest(self) -> Job[GoEvent, None]:
+        for one in self.airings:
+            if not one.platform.facts.tells_ingest:
+                yield from self._seen_by_person(one)
+                continue
+            yield from self._wait_for(one)
+
+    def _limit(self, one: Airing) -> tuple[Span | None, float]:
+        span = one.sheet.session.shows_after_s if one.sheet.session is not None else None
+        usual = span.max * _PATIENCE if span is not None else 0.0
+        return span, self.options.wait if self.options.wait is not None else max(_LEAST_WAIT, usual)
+
+    def _seen_by_person(self, one: Airing) -> Job[GoEvent, None]:
+        """The platform tells nothing: a person looks, as the sheet says."""
+        span, _ = self._limit(one)
+        listed = [step for step in one.sheet.checklist if step.phase == "pushing" and step.does in (None, "look")]
+        when = f"usual {span.min:g} to {span.max:g} s after the push began" if span is not None else ""
+        for step in listed:
+            if step.step not in one.place.done:
+                yield from air.ask(one, step.step, step.when, self.now)
+        if not any(step.does == "look" for step in listed):
+            step_ = f"See that {one.sheet.name} shows picture and sound"
+            if step_ not in one.place.done:
+                yield from air.ask(one, step_, when, self.now)
+        if air.opens_itself(one):
+            one.platform.open(self.known[one.destination])
+        yield self._say(one.destination, Verdict.PASS, f"{one.sheet.name} shows it, a person says")
+
+    def _wait_for(self, one: Airing) -> Job[GoEvent, None]:
+        clock, (span, limit) = self.crew.clock, self._limit(one)
+        begin, asked = clock.now(), -_ASK_EVERY
+        trouble, seen, arrived = "", None, False
+        while True:
+            since = clock.now() - begin
+            if since - asked >= _ASK_EVERY:
+                asked = since
+                self._not_stopped()
+                try:
+                    seen, trouble = one.platform.seen(self.known[one.destination]), ""
+                except PlatformError as error:
+                    trouble = reason(error)
+                primary = seen.input("primary") if seen is not None else None
+                if primary is not None and primary.arriving and not arrived:
+                    arrived = True
+                    yield self._say(one.destination, Verdict.PASS, f"{one.sheet.name}: it arrives, after {since:.0f} s")
+                if self._all_there(one, seen):
+                    yield self._say(
+                        one.destination, Verdict.PASS, f"{one.sheet.name}: it is shown, after {since:.0f} s"
+                    )
+                    return
+            if since > limit:
+                yield self._say(one.destination, Verdict.FAIL, *self._why_not(one, seen, trouble, limit))
+                return
+            what = "arrives and is not shown yet" if arrived else "nothing arrives yet"
+            yield Waiting(self.step, f"{one.sheet.name}: {trouble or what}", since, span, limit)
+            clock.sleep(_POLL)
+
+    @staticmethod
+    def _all_there(one: Airing, seen: Seen | None) -> bool:
+        if seen is None:
+            return False
+        primary, backup = seen.input("primary"), seen.input("backup")
+        good = not one.primary or (primary is not None and primary.arriving and primary.shown)
+        return good and (not one.backup or (backup is not None and backup.arriving))
+
+    def _why_not(self, one: Airing, seen: Seen | None, trouble: str, limit: float) -> tuple[str, str]:
+        """What stands in the way, asked from both ends."""
+        if trouble:
+            return trouble, "look at the platform's page; go on with: direkt go"
+        primary = seen.input("primary") if seen is not None else None
+        said = [f"{name}: {words}" for name in one.feeds if (words := self._device_says(self.feeds[name]))]
+        at_device = f"; {'; '.join(said)}" if said else ""
+        if primary is not None and primary.arriving:
+            words = "; ".join(primary.complaints)
+            return (
+                f"{one.sheet.name}: it arrives and was not shown within {limit:g} s{f': {words}' if words else ''}",
+                "look at the platform's page: is the event the right one? Wait longer with --wait",
+            )
+        first = self.feeds[one.feeds[0]]
+        return (
+            f"{one.sheet.name}: nothing arrived within {limit:g} s{at_device}",
+            f"direkt push state {first.name}; direkt reach {one.destination}; then again: direkt go {self.planned.name}",
+        )
+
+    @staticmethod
+    def _device_says(feed: FeedParts) -> str:
+        if go_checks.by_hand(feed):
+            return ""
+        if feed.entry.carry:
+            running = carry.running(feed)
+            return (
+                "nobody carries it any more" if running is None else f"camera {running.coming}, platform {running.push}"
+            )
+        with contextlib.suppress(DirektError):
+            slot = push.look(feed).slot
+            return f"{feed.device} says {slot.state}" + (f" ({slot.message})" if slot.message else "")
+        return f"{feed.device} does not answer"
+
+    # 5
+
+    def _judge(self) -> Job[GoEvent, None]:
+        for one in self.airings:
+            seen = None
+            if one.platform.facts.tells_ingest:
+                with contextlib.suppress(PlatformError):
+                    seen = one.platform.seen(self.known[one.destination])
+            for name in one.feeds:
+                role = "primary" if name in one.primary else "backup"
+                arriving = seen.input("primary" if role == "primary" else "backup") if seen is not None else None
+                yield from self._judge_feed(one, self.feeds[name], arriving)
+
+    def _judge_feed(self, one: Airing, feed: FeedParts, arriving: Input | None) -> Job[GoEvent, None]:
+        set_ = self._set(feed)
+        sent, how = yield from self._measured(feed)
+        silent = feed.entry.carry
+        given = set_
+        if silent and set_ is not None:  # what the camera is set to for its sound is not what is pushed
+            given = {name: value for name, value in set_.items() if not name.startswith("audio.")}
+        by_seen = (
+            judge_sent(feed.sheet, {n: Measured(v) for n, v in arriving.values.items()}, given)
+            if arriving is not None and arriving.values
+            else None
+        )
+        by_sent = carry.judge(feed, sent, set_, None, silent=silent) if sent is not None else None
+        rows = tuple(_rows(feed, set_ or {}, by_sent, by_seen))
+        complaints = arriving.complaints if arriving is not None else ()
+        yield Judged(feed.name, one.destination, rows, how, one.sheet.name if by_seen is not None else "", complaints)
+        bad = [row for row in rows if row.verdict is Verdict.FAIL]
+        if bad:
+            yield self._say(
+                feed.name,
+                Verdict.FAIL,
+                f"{bad[0].parameter}: {bad[0].advice or f'asked {bad[0].asked}'}",
+                f"direkt match {feed.name}",
+            )
+        elif arriving is not None and (complaints or arriving.health not in ("", "good")):
+            words = "; ".join(complaints) or arriving.health
+            yield self._say(feed.name, Verdict.ADVISE, f"{one.sheet.name} says: {words}")
+            if not self.on_air and not (
+                yield Question(f"{one.sheet.name} is not content ({words}). Go on air all the same?", False)
+            ):
+                yield self._say(
+                    feed.name,
+                    Verdict.FAIL,
+                    f"{one.sheet.name} is not content: {words}",
+                    f"direkt check --feed {feed.name}",
+                )
+        elif by_seen is None and by_sent is None:
+            yield self._say(
+                feed.name, Verdict.UNSEEN, "neither the platform nor the device lets the stream be measured: look at it"
+            )
+        else:
+            yield self._say(feed.name, Verdict.PASS, f"conforms to {one.sheet.name}")
+
+    @staticmethod
+    def _set(feed: FeedParts) -> Values | None:
+        if go_checks.by_hand(feed):
+            return None
+        with contextlib.suppress(DirektError):
+            return feed.channel(feed.driver.read()).full
+        return None
+
+    def _measured(self, feed: FeedParts) -> Job[GoEvent, tuple[Measurement | None, str]]:
+        """What Direkt measures itself: the stream that the device gives out, where it gives one out."""
+        try:
+            state = feed.driver.read() if not go_checks.by_hand(feed) else None
+            source = source_of(feed, feed.channel(state) if state is not None else None)
+            login = feed.rig.login(feed.rig.file.devices[feed.device], self.crew.means.sources)
+        except (DirektError, DeviceError):
+            return None, ""
+        clock = self.crew.clock
+        begin = clock.now()
+        with Fetch(source, login) as fetching:
+            while fetching.failure is None:
+                clock.sleep(_POLL / 2)
+                fetching.poll()
+                now = clock.now()
+                came = fetching.rehearsal.elapsed(now)
+                if came >= _OWN_SECONDS or now - begin > _OWN_LIMIT:
+                    break
+                yield Waiting(self.step, f"measuring what {feed.device} gives out", now - begin, None, _OWN_LIMIT)
+        if fetching.rehearsal.first is None:
+            return None, ""
+        return fetching.rehearsal.snapshot(), "the device's own stream"
+
+    # 6
+
+    def _air(self) -> Job[GoEvent, None]:
+        if self.on_air and all(
+            self.known[a.destination].state is EventState.LIVE for a in self.airings if not a.by_hand
+        ):
+            yield self._say(self.planned.name, Verdict.PASS, "it is on air")
+            return
+        if self.options.at_start:
+            yield from self._until_start()
+        elif not (yield Question(f"On air now with {self.planned.name}?", True)):
+            yield self._say(
+                self.planned.name, Verdict.FAIL, "not on air: you said no", f"direkt go {self.planned.name}"
+            )
+            return
+        self._not_stopped()
+        for one in self.airings:
+            event = yield from air.air(one, self._fresh(one), self.now)
+            self.known[one.destination] = event
+            air.remember(one, state=event)
+        now = self.now
+        standing.change(
+            self.airings[0].rig.folder,
+            self.planned.name,
+            self.planned.mark,
+            lambda s: s.model_copy(update={"on_air": s.on_air or now}),
+        )
+        self.on_air = True
+        yield self._say(self.planned.name, Verdict.PASS, "on air")
+
+    def _fresh(self, one: Airing) -> PlatformEvent:
+        """As it is now: others may have changed it since step 2."""
+        found = one.find()
+        if found is None:
+            raise PlatformError(f"{one.sheet.name} does not know the event any more: somebody took it away")
+        return found
+
+    def _until_start(self) -> Job[GoEvent, None]:
+        start = self.planned.start.timestamp()
+        while (left := start - self.crew.means.wall()) > 0:
+            yield Waiting(self.step, f"on air at {self.planned.start:%H:%M:%S}, in", left)
+            self.crew.clock.sleep(min(_POLL, left))
+
+    # 7
+
+    def _look(self) -> Job[GoEvent, None]:
+        for one in self.airings:
+            event = self.known[one.destination]
+            if event.watch:
+                link = Link(one.destination, one.sheet.name, event.watch, event.audience or self.planned.entry.audience)
+                self.links.append(link)
+                yield link
+            if event.player:
+                yield from self._look_at(one, event)
+            elif not one.by_hand:
+                yield self._say(
+                    one.destination,
+                    Verdict.UNSEEN,
+                    f"{one.sheet.name} does not tell where players fetch it: look at the page",
+                )
+        if (
+            not self._bad
+            and standing.read(self.airings[0].rig.folder, self.planned.name, self.planned.mark).invited_first
+        ):
+            yield from self._widen()
+        if self.planned.entry.tell and not self._bad:
+            yield self._say(self.planned.name, Verdict.PASS, f"tell: {', '.join(self.planned.entry.tell)}")
+
+    def _look_at(self, one: Airing, event: PlatformEvent) -> Job[GoEvent, None]:
+        clock = self.crew.clock
+        begin = clock.now()
+        while True:
+            found = look(event.player, one.platform.view, self.crew.means.wall())
+            since = clock.now() - begin
+            if found.plays:
+                yield LookedAt(one.destination, found)
+                behind = f", {found.behind:.0f} s behind" if found.behind is not None else ""
+                sound = "" if found.sound else ", without sound"
+                verdict = Verdict.PASS if found.sound else Verdict.ADVISE
+                yield self._say(one.destination, verdict, f"viewers get {found.size}{behind}{sound}")
+                return
+            if since > _LOOK_LIMIT:
+                yield LookedAt(one.destination, found)
+                yield self._say(
+                    one.destination, Verdict.FAIL, f"viewers get nothing after {_LOOK_LIMIT:g} s: {found.why}",
+                    f"look at {event.watch or 'the page'}; it is on air: end it with direkt stop {self.planned.name}",
+                )  # fmt: skip
+                return
+            yield Waiting(self.step, f"{one.sheet.name}: {found.why}", since, None, _LOOK_LIMIT)
+            clock.sleep(_ASK_EVERY)
+
+    def _widen(self) -> Job[GoEvent, None]:
+        for one in self.airings:
+            if one.by_hand or "invited" not in one.platform.facts.audiences:
+                continue
+            event = one.platform.change(self._fresh(one), one.wanted())
+            air.remember(one, state=event)
+            self.known[one.destination] = event
+            yield self._say(one.destination, Verdict.PASS, f"opened to {self.planned.entry.audience}")
+        standing.change(
+            self.airings[0].rig.folder,
+            self.planned.name,
+            self.planned.mark,
+            lambda s: s.model_copy(update={"invited_first": False}),
+        )
+
+    # When something is wrong
+
+    def _take_back(self) -> Job[GoEvent, None]:
+        """Takes off what this run began, unless the event is on air."""
+        if self.on_air or self.options.keep_on or not self.began:
+            return
+        for name in reversed(self.began):
+            yield self._off(name)
+        self.began = []
+
+    def _off(self, name: str) -> Checked:
+        feed = self.feeds[name]
+        try:
+            if feed.entry.carry:
+                carry.end(feed, self.crew.clock)
+            else:
+                push.stop(feed)
+        except DirektError as error:
+            return Checked(self.step, name, Verdict.FAIL, reason(error), f"direkt stop {name}")
+        return Checked(self.step, name, Verdict.PASS, "its push is off again")
+
+    def _interrupted(self) -> Job[GoEvent, Gone]:
+        """Ctrl-C: leave it as it is, or take all down."""
+        down = False
+        if self.began or self.on_air:
+            with contextlib.suppress(KeyboardInterrupt):
+                down = bool(
+                    (yield Question("Take the pushes of this event off? No leaves everything as it is.", False))
+                )
+        if down:
+            for name in [n for one in self.airings for n in one.feeds if not go_checks.by_hand(self.feeds[n])]:
+                with contextlib.suppress(KeyboardInterrupt):
+                    yield self._off(name)
+        return self._gone(self.step, interrupted=True)
+
+    def _on_now(self) -> list[str]:
+        """What is on, as devices and the memory tell; nothing is guessed away."""
+        out = []
+        for one in self.airings:
+            event = self.known.get(one.destination)
+            if event is not None and event.state in (EventState.OPEN, EventState.LIVE):
+                out.append(f"the event at {one.sheet.name} is {event.state}")
+            for name in one.feeds:
+                feed = self.feeds[name]
+                if go_checks.by_hand(feed):
+                    if one.place.pushed:
+                        out.append(f"{feed.device} was started by hand")
+                elif feed.entry.carry:
+                    if carry.running(feed) is not None:
+                        out.append(f"{name} is carried")
+                elif name in self.began or one.place.pushed:
+                    words = self._device_says(feed)
+                    if "stopped" not in words:
+                        out.append(f"{name}: {words}")
+        return out
+
+    def dry_run(self) -> Job[GoEvent, Gone]:
+        """Looks, and says what would be done."""
+        yield Began(Step.BEFORE)
+        begin = self.crew.clock.now()
+        yield from self._before()
+        good = not self._bad
+        self.seconds[Step.BEFORE] = self.crew.clock.now() - begin
+        yield Ended(Step.BEFORE, good, self.seconds[Step.BEFORE])
+        for one in self.airings:
+            yield from self._would(one)
+        yield Would(
+            Step.AIR,
+            f"on air at {self.planned.start:%Y-%m-%d %H:%M}" if self.options.at_start else "ask whether to go on air",
+        )
+        yield Would(
+            Step.LOOK,
+            "print the watch link and look as a viewer" + ("; then widen the audience" if self._invites_first else ""),
+        )
+        return Gone(False, None if good else Step.BEFORE, False, dict(self.seconds), (), (), self._failure)
+
+    def _would(self, one: Airing) -> Job[GoEvent, None]:
+        wanted = one.wanted()
+        try:
+            found = one.find()
+        except PlatformError:
+            found = None
+        name = one.sheet.name
+        if one.by_hand:
+            for step in air.steps(one, "before", (None, "make", "key", "open")):
+                yield Would(Step.EVENT, f"{name}: ask you to: {step.step} ({step.when})")
+        elif found is None:
+            yield Would(
+                Step.EVENT,
+                f"{name}: make {wanted.title!r} for {wanted.start:%Y-%m-%d %H:%M}, {wanted.audience}, and open it",
+            )
+        elif found.state is EventState.MADE:
+            yield Would(Step.EVENT, f"{name}: open the event, which is made")
+        else:
+            yield Would(Step.EVENT, f"{name}: leave the event as it is, {found.state}")
+        for feed in (self.feeds[n] for n in one.feeds):
+            how = (
+                "ask you to start the push on"
+                if go_checks.by_hand(feed)
+                else "carry the stream of"
+                if feed.entry.carry
+                else "start the push of"
+            )
+            yield Would(Step.PUSH, f"{feed.name}: {how} {feed.device} to {feed.destination.server}")
+        span, limit = self._limit(one)
+        usual = f"usual {span.min:g} to {span.max:g} s, " if span is not None else ""
+        if one.platform.facts.tells_ingest:
+            yield Would(Step.INGEST, f"{name}: wait for it ({usual}at most {limit:g} s)")
+        else:
+            yield Would(
+                Step.INGEST, f"{name}: ask you whether it is shown ({usual.rstrip(', ') or 'no usual time is known'})"
+            )
+        yield Would(Step.JUDGE, f"{name}: judge what is sent and seen")
+
+
+def _is_on(feed: FeedParts) -> bool:
+    """Whether the slot pushes to where it should already."""
+    slot = push.look(feed).slot
+    return slot.state is not PushState.STOPPED and slot.server == feed.destination.server
+
+
+def _unheard(job: Job[push.PushStanding, push.Look]) -> Generator[GoEvent, bool | None, push.Look]:
+    """A job whose own events say nothing that the order does not say."""
+    yield from ()
+    while True:
+        try:
+            next(job)
+        except StopIteration as end:
+            found: push.Look = end.value
+            return found
+
+
+def _rows(feed: FeedParts, set_: Values, sent: Judgement | None, seen: Judgement | None) -> Generator[Row, None, None]:
+    """The parameters that matter to a person now, and each one that fails."""
+    by_sent = {f.parameter: f for f in sent.findings} if sent is not None else {}
+    by_seen = {f.parameter: f for f in seen.findings} if seen is not None else {}
+    for name in parameters.in_table_order({**by_sent, **by_seen}):
+        one, two = by_sent.get(name), by_seen.get(name)
+        # what the platform does not tell is no failing of the stream
+        both = [
+            f
+            for f in (one, two)
+            if f is not None and not (f.sent is None and (f is two or f.verdict is not Verdict.FAIL))
+        ]
+        worst = max(both, key=lambda f: _RANK[f.verdict], default=None)
+        if name not in _SHOWN and (worst is None or worst.verdict is not Verdict.FAIL):
+            continue
+        rule = next((f.asked for f in (one, two) if f is not None and f.asked is not None), None)
+        yield Row(
+            name, rule.text() if rule is not None else "", set_.get(name), one.sent.value if one is not None and one.sent is not None else None,
+            two.sent.value if two is not None and two.sent is not None else None,
+            worst.verdict if worst is not None else Verdict.UNSEEN, worst.advice if worst is not None else "",
+        )  # fmt: skip
+
+
+_RANK = {verdict: n for n, verdict in enumerate(Verdict)}

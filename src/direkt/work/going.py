@@ -1,0 +1,210 @@
+"""What going live is made of: its steps, what it tells on the way, what it is asked, and what it takes from outside."""
+
+from __future__ import annotations
+
+import contextlib
+import fcntl
+import os
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from enum import IntEnum
+from pathlib import Path
+
+from direkt.destination.model import Span
+from direkt.errors import DirektError, UnusableInput, os_words
+from direkt.judge import Verdict
+from direkt.parameters import Value
+from direkt.platform.entries import Audience
+from direkt.platform.library import Means
+from direkt.store import standing
+from direkt.work.airing import Did, PersonStep
+from direkt.work.look import Looked
+from direkt.work.steps import Clock
+
+
+class Step(IntEnum):
+    """The order."""
+
+    BEFORE = 1
+    EVENT = 2
+    PUSH = 3
+    INGEST = 4
+    JUDGE = 5
+    AIR = 6
+    LOOK = 7
+
+
+TITLES = {
+    Step.BEFORE: "before: what must be true", Step.EVENT: "the event is made and opened", Step.PUSH: "push on",
+    Step.INGEST: "the ingest sees it", Step.JUDGE: "asked, set, sent, seen", Step.AIR: "on air", Step.LOOK: "what viewers get",
+}  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Began:
+    """A step begins."""
+
+    step: Step
+
+
+@dataclass(frozen=True, slots=True)
+class Ended:
+    """A step is over."""
+
+    step: Step
+    good: bool
+    seconds: float
+
+
+@dataclass(frozen=True, slots=True)
+class Checked:
+    """One thing that was looked at or done. A ``fail`` stops the order behind its step."""
+
+    step: Step
+    what: str  # the feed, device or destination
+    verdict: Verdict
+    text: str
+    advice: str = ""  # the next step to take
+
+
+@dataclass(frozen=True, slots=True)
+class Waiting:
+    """Somebody waits; told about twice a second."""
+
+    step: Step
+    text: str
+    seconds: float
+    usual: Span | None = None
+    limit: float = 0.0  # s at which it is given up; 0: never
+
+
+@dataclass(frozen=True, slots=True)
+class Would:
+    """What would be done, where nothing is."""
+
+    step: Step
+    text: str
+
+
+@dataclass(frozen=True, slots=True)
+class Row:
+    """One parameter, seen four times."""
+
+    parameter: str
+    asked: str
+    set: Value | None
+    sent: Value | None  # as Direkt measures it
+    seen: Value | None  # as the platform's ingest tells it
+    verdict: Verdict
+    advice: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Judged:
+    """One feed at its destination."""
+
+    feed: str
+    destination: str
+    rows: tuple[Row, ...]
+    measured: str  # what Direkt measured itself; empty: nothing
+    platform: str  # who tells what is seen; empty: nobody
+    complaints: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Link:
+    """Where viewers go."""
+
+    destination: str
+    title: str
+    address: str
+    audience: Audience
+
+
+@dataclass(frozen=True, slots=True)
+class LookedAt:
+    """What a viewer gets there."""
+
+    destination: str
+    found: Looked
+
+
+@dataclass(frozen=True, slots=True)
+class Question:
+    """To be answered with yes or no; ``otherwise`` is the answer where nobody can be asked."""
+
+    text: str
+    otherwise: bool
+
+
+GoEvent = Began | Ended | Checked | Waiting | Would | Judged | Link | LookedAt | Question | PersonStep | Did
+
+
+@dataclass(frozen=True, slots=True)
+class Crew:
+    """What going live takes from outside."""
+
+    means: Means
+    clock: Clock
+    launch: Callable[[str], None]  # starts the process that carries a feed
+    rehearsed: Callable[
+        [str], str
+    ]  # when a feed was last rehearsed well (RFC 3339); empty: never. May raise DirektError
+    exposed: Callable[[str], bool]  # whether a destination's key was seen by others
+
+
+@dataclass(frozen=True, slots=True)
+class Options:
+    """How to go."""
+
+    rehearsal: bool = True  # one since the last change is asked for
+    invited_first: bool = False
+    wait: float | None = None  # s for the ingest; None: by the sheet
+    at_start: bool = False  # on air at the event's time
+    dry_run: bool = False
+    keep_on: bool = False  # pushes stay on where something is wrong
+    practice: bool = False  # against a simulated event
+
+
+class Halt(Exception):
+    """Something is wrong; it was told."""
+
+
+@dataclass(frozen=True, slots=True)
+class Gone:
+    """The result."""
+
+    on_air: bool
+    failed: Step | None  # at which step it stopped; None: at none
+    interrupted: bool
+    seconds: dict[Step, float]
+    links: tuple[Link, ...]
+    left_on: tuple[str, ...]  # what is on now, in words
+    failure: str = ""
+
+
+@contextlib.contextmanager
+def alone(folder: Path, event: str, mark: str) -> Iterator[None]:
+    """Nobody else takes this event to air meanwhile. Raises UnusableInput."""
+    place = folder / standing.FOLDER
+    name = "".join(c if c.isalnum() or c in "-_" else "_" for c in event)[:80]
+    try:
+        place.mkdir(exist_ok=True)
+        descriptor = os.open(place / f"{name}-{mark}.lock", os.O_RDWR | os.O_CREAT, 0o600)
+    except OSError as error:
+        raise UnusableInput(f"{place}: cannot be used: {os_words(error)}") from None
+    try:
+        try:
+            fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:
+            raise UnusableInput(
+                f"another 'direkt go {event}' runs on this machine: go on there, or end it first"
+            ) from None
+        yield
+    finally:
+        os.close(descriptor)
+
+
+def reason(error: DirektError) -> str:
+    """An error's text on one line, with its notes."""
+    return "; ".join([str(error).replace("\n", "; "), *getattr(error, "__notes__", ())])

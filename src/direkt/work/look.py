@@ -1,0 +1,71 @@
+"""A first look at what viewers get (HTTP Live Streaming): it plays, how far behind it is, at which size."""
+
+from __future__ import annotations
+
+import datetime
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from direkt.container import ContainerError, Source, ts
+from direkt.errors import DirektError
+from direkt.measure.meter import Meter
+from direkt.platform.model import PlatformError
+from direkt.protocol import hls
+from direkt.protocol.hls import Playlist, PlaylistError
+
+_ENDING = 3  # segments from the end at which players begin (RFC 8216, 6.3.3)
+
+
+@dataclass(frozen=True, slots=True)
+class Looked:
+    """What a viewer would see."""
+
+    plays: bool
+    why: str = ""  # why not
+    behind: float | None = None  # s, at the place at which a player begins; None: the stream does not tell
+    size: str = ""  # of the picture, as measured
+    frame_rate: float | None = None
+    sound: bool = False
+    variants: int = 0
+    bandwidth: int = 0  # bit/s of the best variant
+
+
+def look(address: str, fetch: Callable[[str], bytes], now: float) -> Looked:
+    """One look; ``now``: s since 1970. Raises nothing: what goes wrong is why it does not play."""
+    try:
+        playlist = _playlist(address, fetch)
+        variants = playlist.variants
+        best = max(variants, key=lambda v: v.bandwidth, default=None)
+        if best is not None:
+            playlist = _playlist(best.address, fetch)
+        if not playlist.segments:
+            return Looked(False, "there are no segments yet", variants=len(variants))
+        if playlist.encrypted:
+            return Looked(False, "the segments are encrypted", variants=len(variants))
+        first = playlist.segments[max(0, len(playlist.segments) - _ENDING)]
+        meter = Meter()
+        meter.add_all(ts.read(Source(fetch(first.address))))
+        values = meter.snapshot().values
+    except PlaylistError as error:
+        return Looked(False, f"the playlist cannot be read: {error}")
+    except ContainerError as error:
+        return Looked(False, f"the segment cannot be read: {error}")
+    except DirektError as error:
+        return Looked(False, str(error))
+    size, rate = values.get("video.size"), values.get("video.frame_rate")
+    if size is None:
+        return Looked(False, "the segment holds no picture", variants=len(variants))
+    behind = None
+    if first.begins is not None:
+        behind = max(0.0, now - first.begins.astimezone(datetime.UTC).timestamp())
+    return Looked(
+        True, "", behind, str(size), float(rate) if isinstance(rate, int | float) else None, values.get("audio.present") == "yes",
+        len(variants), best.bandwidth if best is not None else 0,
+    )  # fmt: skip
+
+
+def _playlist(address: str, fetch: Callable[[str], bytes]) -> Playlist:
+    content = fetch(address)
+    if len(content) > 1 << 20:
+        raise PlatformError("the playlist is longer than 1 MiB")
+    return hls.parse(content.decode("utf-8", "replace"), address)
