@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from direkt.cli import options, output
+from direkt.cli import options, output, recording
 from direkt.cli.exits import ExitCode
 from direkt.cli.output import escape
 from direkt.errors import NoAnswer, UnusableInput, os_words
@@ -243,6 +243,8 @@ class _Run:
             )  # fmt: skip
             self._print_channel()
         output.save_report(report, document)
+        if expected.feed is not None:
+            recording.record_judged(expected.feed, "catch", rehearsal, judgement, True, "")
         # without --for, Ctrl-C is how a catch is meant to end
         if interrupted and self.seconds is not None:
             output.interrupted("judged what had come; the port is closed, the device was not touched.")

@@ -2,24 +2,196 @@
 
 from __future__ import annotations
 
+import datetime
+import re
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
-from direkt.cli import options, output
+from direkt.cli import options, output, recording
 from direkt.cli.exits import ExitCode
 from direkt.cli.output import escape, show
 from direkt.errors import UnusableInput, os_words
 
 if TYPE_CHECKING:
-    from direkt.cli.schemas import ChangeJson, LogChangesJson
+    from direkt.cli.schemas import ChangeJson, LogChangesJson, LogEntryJson, LogListJson, LogShowJson
     from direkt.store.changes import Change
+    from direkt.store.log import Kept
+
+_MARKS = {"good": "[green]✓[/]", "advise": "[yellow]![/]", "failed": "[bold red]✗[/]", "interrupted": "[yellow]–[/]"}
+
+
+class _Since(click.ParamType[datetime.datetime]):
+    """How far back: 2h, 3d, or a date with or without a time."""
+
+    name = "time"
+
+    def convert(self, value: object, param: click.Parameter | None, ctx: click.Context | None) -> datetime.datetime:
+        if isinstance(value, datetime.datetime):
+            return value
+        text = str(value).strip()
+        match = re.fullmatch(r"(\d{1,5})\s*(min|m|h|d)", text)
+        try:
+            if match is not None:
+                span = datetime.timedelta(
+                    **{{"min": "minutes", "m": "minutes", "h": "hours", "d": "days"}[match[2]]: int(match[1])}
+                )
+                return datetime.datetime.now(datetime.UTC) - span
+            return datetime.datetime.fromisoformat(text).astimezone()
+        except (ValueError, OverflowError):
+            self.fail(f"{text!r} is no time; expected 2h, 3d, or 2026-07-03 09:00", param, ctx)
 
 
 @click.group()
 def log() -> None:
-    """List what was done."""
+    """List what was done: writes, pushes, rehearsals, going live and ending, with their outcome.
+
+    The log is log.sqlite beside the rig; DIREKT_DATABASE names another database, which several venues may share.
+    """
+
+
+@log.command("list")
+@click.option(
+    "--since", type=_Since(), metavar="TIME", help="Only what is newer: 2h, 3d, or a date with or without a time."
+)
+@click.option("--event", default="", metavar="NAME", help="Only what belongs to this event.")
+@click.option("--feed", default="", metavar="NAME", help="Only what belongs to this feed.")
+@click.option("--every-rig", is_flag=True, help="Also other rigs that share the database.")
+@click.option(
+    "--last", type=click.IntRange(1, 100_000), default=200, show_default=True, metavar="N", help="Only the newest N."
+)
+@options.rig_option
+@options.json_option
+def list_(
+    since: datetime.datetime | None,
+    event: str,
+    feed: str,
+    every_rig: bool,
+    last: int,
+    rig_path: Path | None,
+    as_json: bool,
+) -> ExitCode:
+    """List what was done, oldest first."""
+    rig = options.load_rig(rig_path)
+    with recording.open_log(rig) as found:
+        kept = found.read(since=since, event=event, feed=feed, every_rig=every_rig, most=last)
+    if as_json:
+        document: LogListJson = {"schema": "direkt.log-list/1", "entries": [_entry_json(one) for one in kept]}
+        output.print_json(document)
+        return ExitCode.GOOD
+    out = output.console()
+    if not kept:
+        out.print("nothing was logged" + (" since then" if since is not None else " yet"))
+        return ExitCode.GOOD
+    table = output.table("", "when", "what", "of", "took", "")
+    for one in kept:
+        e = one.entry
+        of = " ".join(filter(None, (e.event, e.feed, e.destination if not e.feed else ""))) + (
+            f" ({one.rig})" if every_rig else ""
+        )
+        took = f"{e.seconds:.0f} s" if e.seconds is not None else ""
+        table.add_row(f"{_MARKS[e.outcome]} {one.id}", _local(one.at), escape(e.what), escape(of), took, escape(e.text))
+    out.print(table)
+    return ExitCode.GOOD
+
+
+def _local(at: datetime.datetime) -> str:
+    return at.astimezone().strftime("%Y-%m-%d %H:%M:%S")
+
+
+@log.command("show")
+@click.argument("number", type=click.IntRange(1), metavar="ID")
+@options.rig_option
+@options.json_option
+def show_(number: int, rig_path: Path | None, as_json: bool) -> ExitCode:
+    """Show all that was logged under ID."""
+    rig = options.load_rig(rig_path)
+    with recording.open_log(rig) as found:
+        one = found.get(number)
+    if one is None:
+        raise UnusableInput(f"nothing was logged under {number}: direkt log list")
+    if as_json:
+        document: LogShowJson = {"schema": "direkt.log-show/1", **_entry_json(one)}
+        output.print_json(document)
+        return ExitCode.GOOD
+    out, e = output.console(), one.entry
+    out.print(f"{_MARKS[e.outcome]} [bold]{one.id}  {escape(e.what)}[/]  {escape(e.text)}")
+    for name, value in (("when", _local(one.at)), ("rig", one.rig), ("machine", one.machine), ("event", e.event), ("feed", e.feed),
+                        ("device", e.device), ("destination", e.destination), ("took", f"{e.seconds:g} s" if e.seconds is not None else "")):  # fmt: skip
+        if value:
+            out.print(f"  {name:<12} {escape(value)}")
+    for part, inside in e.detail.items():
+        out.print(f"  [bold]{escape(part)}[/]")
+        _print_value(inside, "    ")
+    return ExitCode.GOOD
+
+
+def _print_value(value: object, indent: str) -> None:
+    out = output.console()
+    if isinstance(value, dict):
+        for name, inner in value.items():
+            text = " -> ".join(map(str, inner)) if isinstance(inner, list) else str(inner)
+            out.print(f"{indent}{escape(name)}: {escape(text)}")
+    elif isinstance(value, list):
+        for inner in value:
+            out.print(
+                f"{indent}{escape('; '.join(f'{k} {v}' for k, v in inner.items() if v != '') if isinstance(inner, dict) else inner)}"
+            )
+    else:
+        out.print(f"{indent}{escape(value)}")
+
+
+def _entry_json(one: Kept) -> LogEntryJson:
+    e = one.entry
+    return {
+        "id": one.id, "at": one.at.isoformat(), "rig": one.rig, "machine": one.machine, "what": e.what, "outcome": e.outcome, "text": e.text,
+        "event": e.event, "feed": e.feed, "device": e.device, "destination": e.destination, "seconds": e.seconds, "detail": dict(e.detail),
+    }  # fmt: skip
+
+
+@log.command("report")
+@click.argument("event", required=False)
+@click.option("--at", "at", metavar="DATE", help="Of an event that repeats: the time on or after this date.")
+@click.option(
+    "-o",
+    "target",
+    type=click.Path(path_type=Path, dir_okay=False),
+    metavar="FILE.html",
+    required=True,
+    help="Where to write it.",
+)
+@options.rig_option
+def report_(event: str | None, at: str | None, target: Path, rig_path: Path | None) -> ExitCode:
+    """Write the incident report of EVENT for the customer: when it was on air, what dropped and for how long, what was done."""
+    from direkt import files
+    from direkt.platform import planned
+    from direkt.report import incidents
+    from direkt.store import standing
+
+    rig = options.load_rig(rig_path)
+    name = rig.event_name(event)
+    begun = [s for s in standing.every(rig.folder) if s.event == name and s.begun]
+    if at is not None:
+        from direkt.cli.event import chosen
+
+        mark = chosen(rig, name, at).mark
+        begun = [s for s in begun if s.mark == mark]
+    if not begun:
+        raise UnusableInput(f"the event {name!r} was not begun from here: direkt go {name}")
+    known = begun[-1]
+    one = planned.by_mark(rig, name, known.mark)
+    if one is None:
+        raise UnusableInput(f"the rig no longer has {name!r} at {known.mark}: its start was changed")
+    with recording.open_log(rig) as found:
+        kept = found.read(since=incidents.begin_of(known), most=5000)
+    text = incidents.page(rig.file.name, planned.wanted(rig, one), one, known, kept)
+    try:
+        files.replace(target, text, 0o644)
+    except OSError as error:
+        raise UnusableInput(f"{target}: cannot be written: {os_words(error)}") from None
+    output.console().print(f"written: {escape(target)}")
+    return ExitCode.GOOD
 
 
 @log.command("changes")

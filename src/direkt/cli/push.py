@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from direkt.cli import options, output, unfinished
+from direkt.cli import options, output, recording, unfinished
 from direkt.cli.exits import ExitCode
 from direkt.cli.output import escape
 from direkt.cli.read import slot_json
@@ -76,6 +76,11 @@ def push(
         parts.driver.close()
     if found is None:
         return ExitCode.INTERRUPTED
+    if action != "state":
+        good = (found.slot.state is PushState.PUSHING) == (action == "on")
+        said = f": {found.slot.message}" if found.slot.message else ""
+        text = f"{action}: {found.slot.state}{said}, to {found.slot.server}"
+        recording.record_feed(parts, "push", "good" if good else "failed", text)
     if as_json:
         output.print_json(_document(parts, found, left))
     else:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from direkt.cli import options, output
+from direkt.cli import options, output, recording
 from direkt.cli.exits import ExitCode
 from direkt.cli.output import clock, escape
 
@@ -180,6 +180,7 @@ class _Run:
             )  # fmt: skip
             self._print_extras(done)
         output.save_report(report, document)
+        recording.record_judged(self.feed, "push", rehearsal, judgement, came, state.fatal)
         if state.fatal:
             output.error(state.fatal)
             return ExitCode.NO_ANSWER

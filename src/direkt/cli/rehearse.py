@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from direkt.cli import options, output, unfinished
+from direkt.cli import options, output, recording, unfinished
 from direkt.cli.exits import ExitCode
 from direkt.cli.output import escape
 
@@ -159,6 +159,9 @@ class _Run:
             unfinished.not_in_force(self.out, self.feed.device, self.feed.name)
         self._print_put_back(done)
         output.save_report(self.report, document)
+        if not done.interrupted:
+            waits = f"{self.feed.device} needs a restart" if done.restart_needed else ""
+            recording.record_judged(self.feed, "rehearse", rehearsal, judgement, came, done.failure or waits)
         if done.failure:
             output.error(done.failure)
         if done.interrupted:

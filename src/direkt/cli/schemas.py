@@ -844,6 +844,214 @@ class DriverTryJson(TypedDict):
     remarks: list[str]
 
 
+class EventRowJson(TypedDict):
+    """An event of the rig."""
+
+    name: str
+    title: str
+    next: str | None  # RFC 3339; null: it does not take place any more
+    seconds: float | None
+    feeds: list[str]
+    on_air: bool
+
+
+class EventListJson(TypedDict):
+    """direkt event list."""
+
+    schema: Literal["direkt.event-list/1"]
+    events: list[EventRowJson]
+
+
+class InputJson(TypedDict):
+    """What an ingest sees of one push."""
+
+    role: Literal["primary", "backup"]
+    arriving: bool
+    since: str | None
+    shown: bool
+    values: dict[str, Value]
+    gaps: int
+    missing: float  # s
+    health: str | None
+    complaints: list[str]
+
+
+class EventAtJson(TypedDict):
+    """An event at one destination."""
+
+    destination: str
+    platform: str | None
+    by_hand: bool
+    id: str
+    state: str | None
+    audience: str | None
+    watch: str | None
+    viewers: int | None
+    inputs: list[InputJson]
+    failure: str | None
+
+
+class EventShowJson(TypedDict):
+    """direkt event show."""
+
+    schema: Literal["direkt.event-show/1"]
+    name: str
+    title: str
+    start: str
+    seconds: float
+    audience: str
+    delay: str
+    at: list[EventAtJson]
+
+
+class EventDoneAtJson(TypedDict):
+    """What became of an event at one destination."""
+
+    destination: str
+    state: str | None
+    watch: str | None
+    failure: str | None
+
+
+class EventDoneJson(TypedDict):
+    """direkt event make, change, open, close and drop."""
+
+    schema: Literal["direkt.event-done/1"]
+    did: str
+    name: str
+    at: list[EventDoneAtJson]
+
+
+class GoCheckJson(TypedDict):
+    """One line of going live."""
+
+    step: int
+    what: str
+    verdict: str
+    text: str
+    advice: str
+
+
+class GoRowJson(TypedDict):
+    """A parameter, seen four times."""
+
+    parameter: str
+    asked: str
+    set: Value | None
+    sent: Value | None
+    seen: Value | None
+    verdict: str
+    advice: str
+
+
+class GoFeedJson(TypedDict):
+    """A feed as it was judged."""
+
+    feed: str
+    destination: str
+    rows: list[GoRowJson]
+    complaints: list[str]
+
+
+class GoStepJson(TypedDict):
+    """How a step went."""
+
+    step: int
+    title: str
+    seconds: float
+    good: bool
+
+
+class GoLinkJson(TypedDict):
+    """Where viewers go."""
+
+    destination: str
+    address: str
+    audience: str
+
+
+class GoLookJson(TypedDict):
+    """What a viewer gets."""
+
+    destination: str
+    plays: bool
+    behind: float | None  # s
+    size: str | None
+    sound: bool
+
+
+class GoJson(TypedDict):
+    """direkt go."""
+
+    schema: Literal["direkt.go/1"]
+    event: str
+    start: str
+    rehearsal: bool
+    dry_run: bool
+    on_air: bool
+    failed: int | None  # the step at which it stopped
+    failure: str | None
+    interrupted: bool
+    steps: list[GoStepJson]
+    checks: list[GoCheckJson]
+    would: list[str]
+    feeds: list[GoFeedJson]
+    links: list[GoLinkJson]
+    looks: list[GoLookJson]
+    left_on: list[str]
+
+
+class StopItemJson(TypedDict):
+    """One thing that was on, or may be."""
+
+    what: str
+    name: str
+    proven: bool
+    text: str
+    advice: str
+
+
+class StopJson(TypedDict):
+    """direkt stop."""
+
+    schema: Literal["direkt.stop/1"]
+    proven: bool
+    interrupted: bool
+    paused: bool
+    items: list[StopItemJson]
+
+
+class LogEntryJson(TypedDict):
+    """One entry of the log."""
+
+    id: int
+    at: str
+    rig: str
+    machine: str
+    what: str
+    outcome: str
+    text: str
+    event: str
+    feed: str
+    device: str
+    destination: str
+    seconds: float | None
+    detail: dict[str, object]
+
+
+class LogListJson(TypedDict):
+    """direkt log list."""
+
+    schema: Literal["direkt.log-list/1"]
+    entries: list[LogEntryJson]
+
+
+class LogShowJson(LogEntryJson):
+    """direkt log show."""
+
+    schema: Literal["direkt.log-show/1"]
+
+
 DOCUMENTS: dict[str, type] = {
     "check": CheckJson, "catch": CatchJson, "rehearse": RehearseJson, "read": ReadJson, "match": MatchJson,
     "write": WriteJson, "push": PushJson, "card": CardJson, "reach": ReachJson, "budget": BudgetJson, "explain": ExplainJson,
@@ -853,5 +1061,7 @@ DOCUMENTS: dict[str, type] = {
     "driver-list": DriverListJson, "driver-lint": DriverLintJson, "driver-try": DriverTryJson,
     "find": FindJson, "match-all": MatchAllJson, "write-all": WriteAllJson, "drift": DriftJson, "log-changes": LogChangesJson,
     "device-health": HealthJson, "device-time": TimeJson, "device-firmware": FirmwareJson, "device-address": AddressJson,
+    "event-list": EventListJson, "event-show": EventShowJson, "event-done": EventDoneJson, "go": GoJson, "stop": StopJson,
+    "log-list": LogListJson, "log-show": LogShowJson,
     "device-claim": ClaimJson, "device-snapshot": SnapshotJson, "device-preset": PresetJson,
 }  # fmt: skip

@@ -16,6 +16,8 @@ from direkt.cli.output import escape
 from direkt.errors import NoAnswer, UnusableInput, os_words
 
 if TYPE_CHECKING:
+    from direkt.sim.plainsong import Plainsong
+    from direkt.sim.tarnlight import Tarnlight
     from direkt.sim.unit import Unit
 
 _FIRST = 8480
@@ -78,6 +80,8 @@ def sim(
     if "list" in faults:
         for name, one in demo.FAULTS.items():
             out.print(f"{name:<14} {escape(one.words)}")
+        for name, broken_platform in demo.PLATFORM_FAULTS.items():
+            out.print(f"tarnlight:{name:<14} {escape(broken_platform.words)}")
         return ExitCode.GOOD
     if "list" in mistakes:
         from direkt.sim.typist import MISTAKES
@@ -99,9 +103,8 @@ def sim(
     broken = _broken(faults)
     path = folder / rig.FILE_NAME
     if not path.exists():
-        ports = dict(
-            zip(demo.NAMES, free_ports(len(demo.NAMES)) if port == 0 else range(port or _FIRST, 65536), strict=False)
-        )
+        names = (*demo.NAMES, *demo.PORTS)
+        ports = dict(zip(names, free_ports(len(names)) if port == 0 else range(port or _FIRST, 65536), strict=False))
         try:
             demo.lay_out(folder, ports)
         except OSError as error:
@@ -110,6 +113,7 @@ def sim(
     if not set(demo.NAMES) & set(entries):
         raise UnusableInput(f"{path}: not the demo rig: it has no device {demo.NAMES[0]}; choose another folder")
     units: dict[str, Unit] = {}
+    platforms: list[Tarnlight | Plainsong] = []
     try:
         for name in wanted:
             if name in entries:
@@ -126,6 +130,7 @@ def sim(
                     ) from None
         if not only:
             units[demo.BY_HAND] = demo.by_hand(folder)
+        platforms = _platforms(path, only, broken)
         out.print(f"[bold]Lake Varn Regatta[/]  rig: {escape(str(path))}")
         for name, unit in units.items():
             odd = f"; {', '.join(broken[name])}" if name in broken else ""
@@ -135,6 +140,9 @@ def sim(
                 )
                 continue
             out.print(f"{name}: {escape(unit.login.realm)} at http://{unit.host}:{unit.port}{escape(odd)}")
+        for one_ in platforms:
+            odd = f"; {', '.join(broken['tarnlight'])}" if "tarnlight" in broken and hasattr(one_, "events") else ""
+            out.print(f"{type(one_).__name__.lower()}: simulated platform at {one_.address}{escape(odd)}")
         out.print(
             f"In a second terminal: cd {escape(str(folder))}; direkt find; direkt match --all; direkt write --all; direkt rehearse finish"
         )
@@ -145,18 +153,47 @@ def sim(
     finally:
         for unit in units.values():
             unit.stop()
+        for one_ in platforms:
+            one_.stop()
         (folder / demo.HANDS).unlink(missing_ok=True)
     output.note("The gear is off; the pushes have ended. The rig stays.")
     return ExitCode.INTERRUPTED
 
 
+def _platforms(path: Path, only: tuple[str, ...], broken: dict[str, list[str]]) -> list[Tarnlight | Plainsong]:
+    """The platforms that run. Raises NoAnswer where a port is taken."""
+    from direkt import rig
+    from direkt.sim import rig as demo
+
+    loaded = rig.load(path)
+    out: list[Tarnlight | Plainsong] = []
+    try:
+        if (not only or "tarnlight" in only) and "tarnlight" in loaded.file.platforms:
+            out.append(demo.tarnlight(loaded, broken.get("tarnlight", [])))
+        if (not only or "plainsong" in only) and loaded.file.destinations["plainsong"].server.startswith("rtmp://127."):
+            out.append(demo.plainsong(loaded))
+        for number, one in enumerate(out):
+            try:
+                one.start()
+            except OSError as error:
+                for other in out[:number]:
+                    other.stop()
+                raise NoAnswer(
+                    f"a platform's port cannot be opened: {os_words(error)}; is a sim running already?"
+                ) from None
+    except KeyError:
+        return []
+    return out
+
+
 def _wanted(only: tuple[str, ...]) -> tuple[str, ...]:
     from direkt.sim import rig as demo
 
+    known = (*demo.NAMES, *demo.PLATFORMS)
     for name in only:
-        if name not in demo.NAMES:
-            raise UnusableInput(f"no gear called {name!r} in the regatta; there is {', '.join(demo.NAMES)}")
-    return only or demo.NAMES
+        if name not in known:
+            raise UnusableInput(f"no gear called {name!r} in the regatta; there is {', '.join(known)}")
+    return tuple(name for name in only if name in demo.NAMES) if only else demo.NAMES
 
 
 def _broken(faults: tuple[str, ...]) -> dict[str, list[str]]:
@@ -165,9 +202,11 @@ def _broken(faults: tuple[str, ...]) -> dict[str, list[str]]:
     out: dict[str, list[str]] = {}
     for text in faults:
         name, _, fault = text.partition(":")
-        if name not in demo.NAMES or fault not in demo.FAULTS:
+        at_platform = name == "tarnlight" and fault in demo.PLATFORM_FAULTS
+        if not at_platform and (name not in demo.NAMES or fault not in demo.FAULTS):
             raise UnusableInput(
-                f"{text!r}: expected NAME:FAULT of {', '.join(demo.NAMES)} and {', '.join(demo.FAULTS)}"
+                f"{text!r}: expected NAME:FAULT of {', '.join(demo.NAMES)} and {', '.join(demo.FAULTS)}; or tarnlight and "
+                f"{', '.join(demo.PLATFORM_FAULTS)}"
             )
         out.setdefault(name, []).append(fault)
     return out

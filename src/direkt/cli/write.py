@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from direkt.cli import options, output, unfinished
+from direkt.cli import options, output, recording, unfinished
 from direkt.cli.exits import ExitCode
 from direkt.cli.match import print_plan, print_unmet
 from direkt.cli.output import escape, show
@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from direkt.destination.references import Sources
     from direkt.rig import Rig
     from direkt.secret import Secret
+    from direkt.store.log import Entry
     from direkt.work.feeds import FeedParts
     from direkt.work.many import Became, Progress
     from direkt.work.standing import Standing
@@ -231,6 +232,12 @@ class _Front:
             print_unmet(out, target.plan)
         if target.missing:
             out.print(f"[bold red]✗ not put back[/]  {escape(target.missing)}")
+        bad = bool(written.lost or target.plan.unmet or target.missing)
+        recording.record_feed(
+            feed, "restore" if self.restoring else "write", "failed" if bad else "good",
+            f"{len(target.plan.changes)} changes" + (f", {len(written.lost)} did not stick" if written.lost else ""),
+            changes={step.parameter: [step.old, step.new] for step in target.plan.changes},
+        )  # fmt: skip
         if self.as_json:
             output.print_json(self._document(written))
         elif not written.lost and not self.restoring and target.slot is not None:
@@ -337,10 +344,24 @@ class _Several:
                 )
             for unmet in written.target.plan.unmet:
                 self.out.print(f"    cannot be met  {escape(unmet.parameter)}: {escape(unmet.reason)}")
+        recording.record(self.rig, [_entry(self.rig, one) for one in found if not one.by_hand])
         if self.as_json:
             document: WriteAllJson = {"schema": "direkt.write-all/1", "feeds": [_row(one) for one in found]}
             output.print_json(document)
         return code
+
+
+def _entry(rig: Rig, one: Became) -> Entry:
+    from direkt.store.log import Of
+
+    about, seconds = Of(one.feed, one.device, rig.file.feeds[one.feed].destination), round(one.seconds, 1)
+    if one.written is None:
+        return about.entry(
+            "write", "interrupted" if one.interrupted else "failed", one.reason or one.standing, seconds=seconds
+        )
+    changes, bad = one.written.target.plan.changes, bool(one.written.lost or one.written.target.plan.unmet)
+    detail = {"changes": {step.parameter: [step.old, step.new] for step in changes}}
+    return about.entry("write", "failed" if bad else "good", f"{len(changes)} changes", seconds=seconds, detail=detail)
 
 
 def _row(one: Became) -> WriteAllRowJson:

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import datetime
 import os
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
+from urllib.parse import urlsplit
 
 from direkt import rig
 from direkt.destination import references
@@ -15,7 +17,9 @@ from direkt.sim.fescue import Fescue
 from direkt.sim.kelpie import Kelpie
 from direkt.sim.marram import Marram
 from direkt.sim.osier import Osier
+from direkt.sim.plainsong import Plainsong
 from direkt.sim.rtsp import RtspServer
+from direkt.sim.tarnlight import PlatformFaults, Tarnlight
 from direkt.sim.unit import Unit
 from direkt.sim.web import Faults
 
@@ -26,7 +30,10 @@ KEYS = {
     "plainsong": "varn~fake~wren",
     "course": "varn~fake~grebe",
     "roof": "varn~fake~lapwing",
+    "tarnlight-token": "varn~fake~token~heron",
 }
+PLATFORMS = ("tarnlight", "plainsong")
+PORTS = ("platform", "ingest", "backup", "ingest-tls", "village")  # of the simulated platforms
 NAMES = ("finish-tower", "start-pontoon", "mark-1000", "umpire-launch")
 HANDS = ".sim-hands"  # the note
 BY_HAND = "boathouse-roof"  # whose menu is at a port that the rig does not know
@@ -35,6 +42,7 @@ _RIG = """\
 schema: direkt.rig/1
 name: Lake Varn Regatta
 mains_hz: 50
+zone: UTC
 devices:
   finish-tower:               # Brindle B2 hardware encoder on the finish tower
     driver: brindle-b2
@@ -57,20 +65,23 @@ devices:
 destinations:
   tarnlight:
     sheet: tarnlight
-    server: rtmp://ingest.tarnlight.example/live
+    server: rtmp://127.0.0.1:{ingest}/live
+    backup: rtmp://127.0.0.1:{backup}/live
     key: file:secrets.yaml#tarnlight
+    platform: tarnlight
   pontoon:                    # a second event at the same platform
     sheet: tarnlight
     server: rtmp://ingest.tarnlight.example/live
     key: file:secrets.yaml#pontoon
-  plainsong:
+  plainsong:                  # no interface: its events are worked by hand
     sheet: plainsong-village
-    server: rtmp://push.plainsong.example/village
+    server: rtmp://127.0.0.1:{village}/village
     key: file:secrets.yaml#plainsong
   course:                     # a third one there
     sheet: tarnlight
-    server: rtmp://ingest.tarnlight.example/live
+    server: rtmp://127.0.0.1:{ingest}/live
     key: file:secrets.yaml#course
+    platform: tarnlight
   roof:                       # and a fourth
     sheet: tarnlight
     server: rtmp://ingest.tarnlight.example/live
@@ -94,6 +105,30 @@ feeds:
   roof:                       # set by hand: direkt card roof
     device: boathouse-roof
     destination: roof
+platforms:
+  tarnlight:
+    address: http://127.0.0.1:{platform}/events-api
+    file: tarnlight           # which declarations it asks for
+    token: file:secrets.yaml#tarnlight-token
+events:
+  finals:
+    title: "{{rig}}: the finals, {{start:%d %B}}"
+    description: "Race {{number}} of 3 begins at {{time}} {{zone}}."
+    start: {today} 14:00
+    repeat: FREQ=DAILY;COUNT=3
+    length: 3h
+    audience: everyone
+    delay: usual
+    fields: {{crowd: families}}
+    feeds: [finish, mark]
+    tell: [the club's page, the umpires]
+  village:
+    title: "{{rig}} on the village channel"
+    start: {today} 15:00
+    repeat: FREQ=DAILY;COUNT=3
+    length: 2h
+    audience: everyone
+    feeds: [launch]
 uplink:
   mbit_s: 46
   reserve_percent: 30
@@ -188,7 +223,7 @@ FAULTS: Mapping[str, Fault] = {
 }
 
 
-def lay_out(folder: Path, ports: Mapping[str, int]) -> None:
+def lay_out(folder: Path, ports: Mapping[str, int], today: str = "") -> None:
     """Writes rig.yaml and secrets.yaml (mode 0600) into ``folder``. Raises OSError."""
     folder.mkdir(parents=True, exist_ok=True)
     lines = {**dict.fromkeys(NAMES, LOGIN), **KEYS}
@@ -197,7 +232,51 @@ def lay_out(folder: Path, ports: Mapping[str, int]) -> None:
     with os.fdopen(descriptor, "w") as file:
         file.write("# Logins and stream keys. All of them fake.\n" + secrets)
     with (folder / rig.FILE_NAME).open("x", encoding="utf-8") as file:
-        file.write(_RIG.format_map(ports))
+        file.write(
+            _RIG.format_map({**dict.fromkeys(PORTS, 9), "today": today or datetime.date.today().isoformat(), **ports})
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class PlatformFault:
+    """A switch for something that goes wrong with a platform."""
+
+    words: str
+    values: Mapping[str, object]
+
+
+PLATFORM_FAULTS: Mapping[str, PlatformFault] = {
+    "drops": PlatformFault("its ingest cuts each connection after 20 s", {"drops": 20.0}),
+    "shows-nothing": PlatformFault("takes pushes and shows nothing", {"shows_nothing": True}),
+    "poor": PlatformFault("complains of every stream", {"poor": True}),
+    "down": PlatformFault("its event interface is closed for repair", {"down": True}),
+    "slow": PlatformFault("every answer takes 2 s", {}),
+    "twice": PlatformFault("carries every request out twice", {"twice": True}),
+    "loses-answers": PlatformFault("the first answer to each change is lost", {"loses_answers": True}),
+    "token-expires": PlatformFault("tokens live for 20 s", {"token_life": 20.0}),
+}
+
+
+def tarnlight(rig_file: rig.Rig, faults: list[str]) -> Tarnlight:
+    """The large platform, at the ports that the rig names. Raises UnusableInput."""
+    entry, place = rig_file.file.platforms["tarnlight"], rig_file.file.destinations["tarnlight"]
+    ref = references.parse_ref(entry.token or "")
+    token = references.resolve(ref, references.Sources({}), rig_file.folder).reveal()
+    web, ingest, backup = (urlsplit(url).port or 0 for url in (entry.address, place.server, place.backup or ""))
+    made = Tarnlight(token, port=web, ingest_port=ingest, backup_port=backup, faults=PlatformFaults())
+    for name in faults:
+        for field, value in PLATFORM_FAULTS[name].values.items():
+            setattr(made.faults, field, value)
+        if name == "slow":
+            made.web_faults.slow = 2.0
+    return made
+
+
+def plainsong(rig_file: rig.Rig) -> Plainsong:
+    """The village channel, at the port that the rig names. Raises UnusableInput."""
+    entry = rig_file.file.destinations["plainsong"]
+    key = references.resolve(references.parse_ref(entry.key), references.Sources({}), rig_file.folder).reveal()
+    return Plainsong(key, port=urlsplit(entry.server).port or 0)
 
 
 def by_hand(folder: Path) -> Kelpie:

@@ -149,9 +149,11 @@ class Tarnlight:
     def __init__(
         self, token: str, *, port: int = 0, ingest_port: int = 0, backup_port: int = 0, tls_port: int = 0, shows_after: float = 3.0,
         session_limit: float = 9 * 3600.0, faults: PlatformFaults | None = None, delays: Mapping[str, float] = _DELAYS,
+        host: str = "127.0.0.1", strict: bool = True,
     ) -> None:  # fmt: skip
         self.faults, self.web_faults = faults or PlatformFaults(), Faults()
-        self.web = Web(self.answer, self.web_faults, "127.0.0.1", port)
+        self.host = host
+        self.web = Web(self.answer, self.web_faults, host, port)
         self.shows_after, self.session_limit, self._delays = shows_after, session_limit, delays
         self.events: dict[str, SimEvent] = {}
         self.asked: list[tuple[str, str]] = []  # method and path, for tests
@@ -161,6 +163,7 @@ class Tarnlight:
         self._lost: set[tuple[str, str, str]] = set()
         self._lock = threading.RLock()
         self._facts = platformfile.load("tarnlight").facts()
+        self._strict = strict  # insists on its fields
         self._sheet = library.load("tarnlight")
         self._ports = {"primary": ingest_port, "backup": backup_port, "tls": tls_port}
         self._ingests: list[Port] = []
@@ -183,10 +186,10 @@ class Tarnlight:
         threading.Thread(target=self._look_after, daemon=True).start()
 
     async def _open(self) -> None:
-        tls = certificates.make(["127.0.0.1", "localhost"]).context
+        tls = certificates.make([self.host, "localhost"]).context
         for name, role in (("primary", "primary"), ("backup", "backup"), ("tls", "primary")):
             port = Port("live", self._finder(role))
-            self._ports[name] = await port.start("127.0.0.1", self._ports[name], tls if name == "tls" else None)
+            self._ports[name] = await port.start(self.host, self._ports[name], tls if name == "tls" else None)
             self._ingests.append(port)
 
     def _finder(self, role: str) -> Callable[[str], Sink | str]:
@@ -214,7 +217,7 @@ class Tarnlight:
 
     def ingest_address(self, which: str = "primary") -> str:
         """A server address."""
-        return str(ServerAddress("rtmps" if which == "tls" else "rtmp", "127.0.0.1", self._ports[which], "live"))
+        return str(ServerAddress("rtmps" if which == "tls" else "rtmp", self.host, self._ports[which], "live"))
 
     # The ingest
 
@@ -397,7 +400,9 @@ class Tarnlight:
 
     def _check(self, body: EventBody) -> None:
         """What the platform insists on."""
-        errors = []
+        errors: list[dict[str, str]] = []
+        if not self._strict:
+            return
         for name, spec in self._facts.fields.items():
             value = body.fields.get(name)
             if value is None and spec.needed:

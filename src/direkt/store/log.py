@@ -72,6 +72,23 @@ class Entry:
 
 
 @dataclass(frozen=True, slots=True)
+class Of:
+    """What an entry is about, where it is a feed."""
+
+    feed: str
+    device: str
+    destination: str
+
+    def entry(
+        self, what: str, outcome: Outcome, text: str, *, seconds: float | None = None, detail: Mapping[str, object] | None = None
+    ) -> Entry:  # fmt: skip
+        """An entry about it."""
+        return Entry(
+            what, outcome, text, feed=self.feed, device=self.device, destination=self.destination, seconds=seconds, detail=detail or {}
+        )  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
 class Kept:
     """An entry as it stands in the log."""
 

@@ -108,5 +108,6 @@ def forget(folder: Path, event: str, mark: str) -> None:
     path = _path(folder, event, mark)
     try:
         path.unlink(missing_ok=True)
+        path.with_suffix(".lock").unlink(missing_ok=True)
     except OSError as error:
         raise UnusableInput(f"{path}: cannot be removed: {os_words(error)}") from None

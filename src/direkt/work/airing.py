@@ -11,7 +11,7 @@ from pathlib import Path
 
 from direkt import rig_edit
 from direkt.destination import references
-from direkt.destination.model import CheckStep, Sheet
+from direkt.destination.model import CheckStep, Session, Sheet
 from direkt.destination.references import SecretError
 from direkt.errors import UnusableInput
 from direkt.platform import library, planned
@@ -84,8 +84,11 @@ class NotDone(UnusableInput):
     """A person said that a step is not done."""
 
 
-def gather(rig: Rig, at: Planned, means: Means) -> list[Airing]:
-    """The event at each destination of its feeds, in their order. Raises UnusableInput. Close the platforms when done."""
+def gather(rig: Rig, at: Planned, means: Means, *, practice: bool = False) -> list[Airing]:
+    """The event at each destination of its feeds, in their order. Raises UnusableInput. Close the platforms when done.
+
+    ``practice``: what only a person can do at the real platform is left out.
+    """
     by_destination: dict[str, list[str]] = {}
     for name in at.entry.feeds:
         by_destination.setdefault(rig.file.feeds[name].destination, []).append(name)
@@ -99,10 +102,12 @@ def gather(rig: Rig, at: Planned, means: Means) -> list[Airing]:
                 if entry.platform is None
                 else library.open_platform(rig, entry.platform, means)
             )
+            sheet = rig.sheet(entry).for_delay(at.entry.delay)
+            sheet = replace(sheet, checklist=(), session=_untimed(sheet.session)) if practice else sheet
             roles = {role: tuple(n for n in names if rig.file.feeds[n].role == role) for role in ("primary", "backup")}
             out.append(
                 Airing(
-                    rig, at, destination, entry, rig.sheet(entry).for_delay(at.entry.delay), platform, by_hand,
+                    rig, at, destination, entry, sheet, platform, by_hand,
                     planned.event_id(rig, at, destination), roles["primary"], roles["backup"],
                 )
             )  # fmt: skip
@@ -110,6 +115,10 @@ def gather(rig: Rig, at: Planned, means: Means) -> list[Airing]:
         close(out)
         raise
     return out
+
+
+def _untimed(session: Session | None) -> Session | None:
+    return session.model_copy(update={"lead_time_hours": None}) if session is not None else None
 
 
 def close(airings: list[Airing]) -> None:

@@ -24,7 +24,7 @@ from direkt.work import airing as air
 from direkt.work import carry, go_checks
 from direkt.work.airing import Airing, NotDone, PersonStep, stamp_of
 from direkt.work.feeds import FeedParts
-from direkt.work.going import Crew, Question, reason
+from direkt.work.going import Crew, reason
 from direkt.work.steps import Job
 
 _PAUSE = 2.0  # s between rounds
@@ -56,6 +56,17 @@ class Off:
 
 
 @dataclass(frozen=True, slots=True)
+class Gaps:
+    """How often, and for how long, an ingest had nothing; told once, before the event is closed."""
+
+    destination: str
+    title: str
+    role: str
+    count: int
+    seconds: float
+
+
+@dataclass(frozen=True, slots=True)
 class Round:
     """Something is not off yet: it is tried again."""
 
@@ -63,7 +74,7 @@ class Round:
     seconds: float  # that are left for it
 
 
-EndEvent = Off | Round | Question | PersonStep | air.Did
+EndEvent = Off | Gaps | Round | PersonStep | air.Did
 
 
 @dataclass(frozen=True, slots=True)
@@ -135,6 +146,7 @@ class _Ending:
         self.parts: dict[str, FeedParts] = {}
         self.drivers: dict[str, Driver] = {}
         self.airings: list[Airing] = []
+        self.counted: set[str] = set()  # airings whose gaps were told
 
     def close(self) -> None:
         air.close(self.airings)
@@ -404,6 +416,10 @@ class _Ending:
             seen = one.platform.seen(event) if event is not None else None
             if seen is None:
                 return
+            for one_input in seen.inputs if name not in self.counted else ():
+                if one_input.gaps:
+                    yield Gaps(one.destination, one.sheet.name, one_input.role, one_input.gaps, one_input.missing)
+            self.counted.add(name)
             arriving = [i.role for i in seen.inputs if i.arriving]
             if not arriving:
                 yield from self._told(Off(What.INGEST, name, True, f"{one.sheet.name}: nothing arrives any more"))

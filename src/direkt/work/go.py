@@ -66,7 +66,7 @@ _SHOWN = (
 
 def go(rig: Rig, planned: Planned, crew: Crew, options: Options) -> Job[GoEvent, Gone]:
     """Takes an event to air. Raises UnusableInput before anything is touched; later failures are in the result."""
-    airings = air.gather(rig, planned, crew.means)
+    airings = air.gather(rig, planned, crew.means, practice=options.practice)
     parts: dict[str, FeedParts] = {}
     try:
         for one in airings:

@@ -46,9 +46,15 @@ def before(airings: list[Airing], feeds: dict[str, FeedParts], crew: Crew, optio
         for server in dict.fromkeys(feeds[name].destination.server for name in airing.feeds):
             yield _reachable(airing, server)
     yield _disk(airings[0])
+    settled: set[tuple[str, str, str]] = set()  # several feeds may push one channel
     for airing in airings:
         for name in airing.feeds:
+            entry = feeds[name].entry
             yield from _device(feeds[name], states)
+            same = (entry.device, entry.channel, airing.sheet.id)
+            if same in settled:
+                continue
+            settled.add(same)
             yield from _settings(feeds[name], states, crew)
             yield from _spherical(airing, feeds[name], states)
             if options.rehearsal and not options.practice:
@@ -305,7 +311,9 @@ def _spherical(airing: Airing, feed: FeedParts, states: dict[str, tuple[DeviceSt
 def _rehearsed(feed: FeedParts, crew: Crew) -> Checked:
     advice = f"direkt rehearse {feed.name}, or leave it out with --no-rehearsal"
     try:
-        when = crew.rehearsed(feed.name)
+        own = (feed.entry.device, feed.entry.channel, feed.entry.carry)
+        alike = [n for n, e in feed.rig.file.feeds.items() if (e.device, e.channel, e.carry) == own]
+        when = max(crew.rehearsed(name) for name in alike)
     except DirektError as error:
         return check(feed.name, _UNSEEN, f"whether it was rehearsed is not known: {reason(error)}")
     if by_hand(feed):

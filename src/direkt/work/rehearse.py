@@ -106,7 +106,7 @@ def rehearse(
     need(feed.driver, Capability.SLOTS, Capability.PUSH)
     state = feed.driver.read()
     slot, channel = feed.slot(state), feed.channel(state)
-    former = _former(feed, slot, sources, replace)
+    former = former_of(feed, slot, sources, replace)
     scheme = secure(SCHEMES[_scheme_of(feed)].transport, tls=tls)
     host = _own_address(feed)
     key = Secret(f"{_APP}-{secrets.token_hex(8)}")
@@ -131,10 +131,10 @@ def rehearse(
                 yield Doing(Phase.STOP, server)
             with _uninterrupted():
                 yield Doing(Phase.BACK, former.server)
-            put_back = _put_back(feed, former)
+            put_back = put_slot_back(feed, former)
         finally:  # whoever drives this may go at any of these moments
             if put_back is None:
-                _put_back(feed, former)
+                put_slot_back(feed, former)
     rate = state.input.frame_rate if state.input is not None else None
     return Rehearsed(reception, server, put_back, interrupted, channel.full, rate, failure, state.restart_needed)
 
@@ -213,7 +213,7 @@ def _own_address(feed: FeedParts) -> str:
         raise NoAnswer(f"there is no way from here to {feed.device} at {host}: {os_words(error)}") from None
 
 
-def _former(feed: FeedParts, slot: Slot, sources: Sources, replace: bool) -> Former:
+def former_of(feed: FeedParts, slot: Slot, sources: Sources, replace: bool) -> Former:
     """What goes back into the slot. Raises UnusableInput where that cannot be what it holds now."""
     if slot.state is not PushState.STOPPED:
         raise DeviceError(f"{feed.device} is pushing to {slot.server}: stop it first with: direkt push off {feed.name}")
@@ -250,7 +250,7 @@ def _why_nothing(feed: FeedParts, reception: Reception) -> str:
     return f"{feed.device} did not push within {START_LIMIT:g} s{said}{turned}"
 
 
-def _put_back(feed: FeedParts, former: Former) -> PutBack:
+def put_slot_back(feed: FeedParts, former: Former) -> PutBack:
     """Stops the push, points the slot back, and reads it: a device that does not answer is asked again."""
     detail = ""
     for _ in range(_TRIES):

@@ -1,0 +1,86 @@
+"""What going live takes from this machine: clocks, the key store, a process for what is carried, the log, and a person to ask."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import time
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from direkt.cli import options, output, recording
+from direkt.errors import UnusableInput, os_words
+
+if TYPE_CHECKING:
+    from direkt.platform.library import Means
+    from direkt.rig import Rig
+    from direkt.work.going import Crew
+
+CARRY_LOG = "carried"  # the folder in which the processes' words are kept
+
+
+def means(rig: Rig) -> Means:
+    """What talking to platforms takes."""
+    from direkt.platform.library import Means
+
+    return Means(options.sources(rig), options.key_store(), options.rig_slug(rig), time.time, time.sleep)
+
+
+def crew(rig: Rig) -> Crew:
+    """All of it."""
+    from direkt.work.going import Crew
+
+    def rehearsed(feed: str) -> str:
+        with recording.open_log(rig) as log:
+            found = log.last(("rehearse", "catch"), feed)
+        good = found is not None and found.entry.outcome in ("good", "advise")
+        return found.at.strftime("%Y-%m-%dT%H:%M:%SZ") if found is not None and good else ""
+
+    def exposed(destination: str) -> bool:
+        name = rig.file.destinations[destination].key.removeprefix("store:")
+        store = rig.file.destinations[destination].key.startswith("store:")
+        return store and any(k.name == name and k.exposed for k in options.key_store().kept())
+
+    return Crew(means(rig), options.SystemClock(), lambda feed: launch(rig, feed), rehearsed, exposed)
+
+
+def launch(rig: Rig, feed: str) -> None:
+    """Starts the process that carries a feed: it outlives this one. Raises UnusableInput."""
+    folder = rig.folder / CARRY_LOG
+    name = "".join(c if c.isalnum() or c in "-_" else "_" for c in feed)[:80]
+    try:
+        folder.mkdir(exist_ok=True)
+        descriptor = os.open(folder / f"{name}.txt", os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+    except OSError as error:
+        raise UnusableInput(f"{folder}: cannot be written: {os_words(error)}") from None
+    with os.fdopen(descriptor, "wb") as file:
+        subprocess.Popen(
+            [sys.executable, "-m", "direkt", "push", "on", feed, "--rig", str(rig.path)], cwd=rig.folder, stdin=subprocess.DEVNULL,
+            stdout=file, stderr=file, start_new_session=True,
+        )  # fmt: skip
+
+
+@dataclass(slots=True)
+class Asker:
+    """Asks a person: at a terminal, or line by line from a pipe. Where nobody answers, the answer is the safe one."""
+
+    yes: bool  # everything is answered with yes
+
+    def ask(self, text: str, otherwise: bool) -> bool:
+        """The answer to a question."""
+        shown = "Y/n" if otherwise else "y/N"
+        if self.yes:
+            output.note(f"{text} yes (--yes)")
+            return True
+        err = sys.stderr
+        err.write(f"{text} [{shown}] ")
+        err.flush()
+        line = sys.stdin.readline()
+        if not line:
+            err.write(f"(nobody answers: {'yes' if otherwise else 'no'})\n")
+            return otherwise
+        if not sys.stdin.isatty():
+            err.write(f"{line.strip()[:20]}\n")
+        word = line.strip().lower()
+        return otherwise if not word else word in ("y", "yes", "done", "ok")

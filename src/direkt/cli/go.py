@@ -1,0 +1,319 @@
+"""direkt go: an event to air, step by step."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from direkt.cli import options, output
+from direkt.cli.event import at_option, chosen, person_text, yes_option
+from direkt.cli.exits import ExitCode
+from direkt.cli.judgement import verdict_text
+from direkt.cli.output import clock, escape, show
+from direkt.errors import UnusableInput
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from direkt.cli.schemas import GoJson
+    from direkt.platform.planned import Planned
+    from direkt.rig import Rig
+    from direkt.store.log import Entry
+    from direkt.work.going import Checked, Crew, GoEvent, Gone, Judged, Link, Options, Waiting
+    from direkt.work.steps import Answer
+
+_EVERY = 10.0  # s between lines of waiting, where no line can be written over
+_MARKS = {"pass": "[green]✓[/]", "advise": "[yellow]![/]", "fail": "[bold red]✗[/]", "unseen": "[cyan]?[/]"}
+_WHO = {"everyone": "for everyone", "link": "for whoever has the link", "invited": "for those who are invited"}
+
+
+@click.command()
+@click.argument("event", required=False)
+@at_option
+@click.option(
+    "--rehearse", is_flag=True, help="Practise: the same order against a simulated event; then everything is put back."
+)
+@click.option("--dry-run", is_flag=True, help="Look, and say what would be done.")
+@click.option("--no-rehearsal", is_flag=True, help="Do not ask for a rehearsal since the last change.")
+@click.option("--invited-first", is_flag=True, help="Open it to invited viewers; widen it once a first look went well.")
+@click.option("--at-start", is_flag=True, help="On air at the event's time, instead of when you say so.")
+@click.option(
+    "--wait",
+    type=options.Seconds(),
+    metavar="TIME",
+    help="How long to wait for the ingest [default: three times the sheet's longest, at least 1m].",
+)
+@click.option("--keep-on", is_flag=True, help="Where something is wrong, leave the pushes on.")
+@yes_option
+@options.report_option
+@options.rig_option
+@options.json_option
+def go(
+    event: str | None, at: str | None, rehearse: bool, dry_run: bool, no_rehearsal: bool, invited_first: bool, at_start: bool,
+    wait: float | None, keep_on: bool, yes: bool, report: Path | None, rig_path: Path | None, as_json: bool,
+) -> ExitCode:  # fmt: skip
+    """Take EVENT to air in the right order, and stop where something is wrong.
+
+    Looks at what must be true; makes and opens the event; starts the pushes, primary then backup; waits for the ingest; judges
+    asked, set, sent and seen; goes on air when you say so; and looks at what viewers get. Each step asks where things really
+    are: run it again after a crash or Ctrl-C, and it goes on from there. Whoever is asked may also answer through a pipe.
+    """
+    from direkt.cli import crew
+    from direkt.work.going import Options
+
+    if rehearse and dry_run:
+        raise UnusableInput("--rehearse and --dry-run exclude each other")
+    rig = options.load_rig(rig_path)
+    one = chosen(rig, event, at)
+    how = Options(not no_rehearsal, invited_first, wait, at_start, dry_run, keep_on)
+    if rehearse:
+        from direkt.cli.go_practice import practise
+
+        return practise(rig, one, how, yes=yes, report=report, as_json=as_json)
+    return Front(rig, one, yes=yes, as_json=as_json).run(crew.crew(rig), how, report)
+
+
+class Front:
+    """Shows how an event goes to air, and asks."""
+
+    def __init__(self, rig: Rig, planned: Planned, *, yes: bool, as_json: bool, practice: bool = False) -> None:
+        from direkt.cli.crew import Asker
+
+        self.rig, self.planned, self.as_json, self.practice = rig, planned, as_json, practice
+        self.out: Console = output.console(err=as_json)
+        self.asker = Asker(yes)
+        self.waited = -_EVERY
+        self.line = False  # a line that is written over stands there
+        self.entries: list[Entry] = []
+        self.document: GoJson = {
+            "schema": "direkt.go/1", "event": planned.name, "start": planned.start.isoformat(), "rehearsal": practice, "dry_run": False,
+            "on_air": False, "failed": None, "failure": None, "interrupted": False, "steps": [], "checks": [], "would": [], "feeds": [],
+            "links": [], "looks": [], "left_on": [],
+        }  # fmt: skip
+
+    def run(self, crew: Crew, how: Options, report: Path | None) -> ExitCode:
+        """The whole order; the exit code."""
+        gone = self.drive(crew, how)
+        code = self.finish(gone, how)
+        if not how.dry_run:
+            self._record(gone)
+        if self.as_json:
+            output.print_json(self.document)
+        output.save_report(report, self.document)
+        return code
+
+    def drive(self, crew: Crew, how: Options) -> Gone:
+        """Goes through the order, and shows it."""
+        from direkt.platform import planned
+        from direkt.work.go import go as work
+        from direkt.work.steps import drive
+
+        title = planned.wanted(self.rig, self.planned).title
+        what = "Practice" if self.practice else "Would go live" if how.dry_run else "Going live"
+        self.out.print(f"[bold]{what}: {escape(title)}[/]  {escape(self.planned.name)}, {self.planned.start:%a %Y-%m-%d %H:%M} "
+                       f"{escape(self.planned.start.tzname() or '')}")  # fmt: skip
+        return drive(work(self.rig, self.planned, crew, how), self.on_event)
+
+    def on_event(self, event: GoEvent) -> Answer:
+        """Shows one event; answers one question."""
+        from direkt.work import going
+        from direkt.work.airing import Did, PersonStep
+
+        if isinstance(event, going.Waiting):
+            self._wait(event)
+            return None
+        self._end_line()
+        if isinstance(event, going.Began):
+            self.out.print(f"\n[bold]{event.step:d}  {going.TITLES[event.step]}[/]")
+            self.waited = -_EVERY
+        elif isinstance(event, going.Checked):
+            self._checked(event)
+        elif isinstance(event, going.Ended):
+            self.document["steps"].append(
+                {
+                    "step": int(event.step),
+                    "title": going.TITLES[event.step],
+                    "seconds": round(event.seconds, 1),
+                    "good": event.good,
+                }
+            )
+        elif isinstance(event, going.Would):
+            self.document["would"].append(f"{event.step:d} {event.text}")
+            self.out.print(f"   {event.step:d}  would {escape(event.text)}")
+        elif isinstance(event, going.Judged):
+            self._judged(event)
+        elif isinstance(event, going.Link):
+            self._link(event)
+        elif isinstance(event, going.LookedAt):
+            f = event.found
+            self.document["looks"].append(
+                {
+                    "destination": event.destination,
+                    "plays": f.plays,
+                    "behind": f.behind,
+                    "size": f.size or None,
+                    "sound": f.sound,
+                }
+            )
+        elif isinstance(event, Did):
+            self.out.print(f"   [green]✓[/] {escape(event.destination)}: {escape(event.what)}")
+        elif isinstance(event, PersonStep):
+            self.out.file.flush()
+            return self.asker.ask(f"   {person_text(event)}", False)
+        else:
+            self.out.file.flush()
+            return self.asker.ask(f"   {event.text}", event.otherwise)
+        self.out.file.flush()
+        return None
+
+    def _checked(self, line: Checked) -> None:
+        self.document["checks"].append(
+            {
+                "step": int(line.step),
+                "what": line.what,
+                "verdict": line.verdict.value,
+                "text": line.text,
+                "advice": line.advice,
+            }
+        )
+        output.print_lines(
+            self.out, [(f"   {_MARKS[line.verdict]}", f"[bold]{escape(line.what)}[/]  {escape(line.text)}")], indent=0
+        )
+        if line.advice:
+            output.print_lines(self.out, [("       next:", escape(line.advice))], indent=0)
+
+    def _wait(self, event: Waiting) -> None:
+        usual = (
+            f" (usual {event.usual.min:g} to {event.usual.max:g} s, now {event.seconds:.0f} s)"
+            if event.usual is not None
+            else f" ({event.seconds:.0f} s)"
+        )
+        late = (
+            "; later than usual, still waiting" if event.usual is not None and event.seconds > event.usual.max else ""
+        )
+        limit = f", gives up at {event.limit:.0f} s" if event.limit and late else ""
+        text = f"   … {event.text}{usual}{late}{limit}"
+        if self.out.is_terminal:
+            self.out.file.write("\r\x1b[2K" + text[: max(20, self.out.width - 1)])
+            self.out.file.flush()
+            self.line = True
+        elif abs(event.seconds - self.waited) >= _EVERY:
+            self.waited = event.seconds
+            self.out.print(escape(text), soft_wrap=True)
+            self.out.file.flush()
+
+    def _end_line(self) -> None:
+        if self.line:
+            self.out.file.write("\r\x1b[2K")
+            self.line = False
+
+    def _judged(self, event: Judged) -> None:
+        self.document["feeds"].append({
+            "feed": event.feed, "destination": event.destination, "complaints": list(event.complaints),
+            "rows": [{"parameter": r.parameter, "asked": r.asked, "set": r.set, "sent": r.sent, "seen": r.seen, "verdict": r.verdict.value,
+                      "advice": r.advice} for r in event.rows],
+        })  # fmt: skip
+        if not event.rows:
+            return
+        how = ", ".join(
+            filter(
+                None,
+                (
+                    f"sent: {event.measured}" if event.measured else "",
+                    f"seen: {event.platform}" if event.platform else "",
+                ),
+            )
+        )
+        self.out.print(f"   [bold]{escape(event.feed)}[/]  {escape(how)}")
+        if output.is_narrow(self.out):
+            for r in event.rows:
+                self.out.print(f"   {_MARKS[r.verdict]} {r.parameter}: asked {escape(r.asked or '–')}; set {show(r.parameter, r.set)}; "
+                               f"sent {show(r.parameter, r.sent)}; seen {show(r.parameter, r.seen)}")  # fmt: skip
+            return
+        table = output.table("parameter", "asked", "set", "sent", "seen", "verdict")
+        for r in event.rows:
+            table.add_row(
+                r.parameter,
+                escape(r.asked or "–"),
+                *(show(r.parameter, v) for v in (r.set, r.sent, r.seen)),
+                verdict_text(r.verdict),
+            )
+        self.out.print(table)
+
+    def _link(self, link: Link) -> None:
+        self.document["links"].append(
+            {"destination": link.destination, "address": link.address, "audience": link.audience}
+        )
+        self.out.print(
+            f"   viewers of {escape(link.title)}, {_WHO[link.audience]}: [bold]{escape(link.address)}[/]",
+            soft_wrap=True,
+        )
+        if self.out.is_terminal and not self.as_json:
+            from direkt.cli.picture_code import print_code
+
+            print_code(self.out, link.address)
+
+    def finish(self, gone: Gone, how: Options) -> ExitCode:
+        """The last lines; the exit code."""
+        self._end_line()
+        d = self.document
+        d["dry_run"], d["on_air"], d["interrupted"], d["left_on"] = (
+            how.dry_run,
+            gone.on_air,
+            gone.interrupted,
+            list(gone.left_on),
+        )
+        d["failed"], d["failure"] = (int(gone.failed) if gone.failed is not None else None), gone.failure or None
+        self.out.print()
+        if how.dry_run:
+            self.out.print(
+                "Nothing was changed." + (" Something is not true yet: see above." if gone.failed is not None else "")
+            )
+            return ExitCode.FAILS if gone.failed is not None else ExitCode.GOOD
+        if gone.failed is None:
+            self.out.print(
+                f"[green]✓ on air[/]  {escape(self.planned.name)}; end it with: direkt stop {escape(self.planned.name)}"
+            )
+            return ExitCode.GOOD
+        if gone.interrupted:
+            output.interrupted(
+                f"at step {gone.failed:d}; {self._left(gone)}. Go on with: direkt go {self.planned.name}; end it with: direkt stop {self.planned.name}"
+            )
+            return ExitCode.INTERRUPTED
+        air = "it is on air" if gone.on_air else "not on air"
+        self.out.print(f"[bold red]✗ stopped at step {gone.failed:d}[/]  {air}; {escape(self._left(gone))}")
+        output.error(gone.failure or "it did not come to its end")
+        output.note(f"Then go on with: direkt go {self.planned.name}")
+        return ExitCode.FAILS
+
+    @staticmethod
+    def _left(gone: Gone) -> str:
+        return f"still on: {'; '.join(gone.left_on)}" if gone.left_on else "nothing is on"
+
+    def _record(self, gone: Gone) -> None:
+        from direkt.cli import recording
+        from direkt.store.log import Entry
+
+        p = self.planned
+        steps = {str(int(step)): round(seconds, 1) for step, seconds in gone.seconds.items()}
+        text = "on air" if gone.failed is None else f"stopped at step {gone.failed:d}: {gone.failure or 'interrupted'}"
+        recording.record(self.rig, [Entry(
+            "go", "good" if gone.failed is None else "interrupted" if gone.interrupted else "failed", text, event=p.name, mark=p.mark,
+            seconds=round(sum(gone.seconds.values()), 1),
+            detail={"steps": steps, "links": [link.address for link in gone.links], "left_on": list(gone.left_on),
+                    "checks": [c for c in self.document["checks"] if c["verdict"] != "pass"][:50]},
+        )])  # fmt: skip
+
+
+def time_sheet(out: Console, gone: Gone) -> None:
+    """How long each step took."""
+    from direkt.work.going import TITLES
+
+    table = output.table("step", "", "took")
+    for step, seconds in gone.seconds.items():
+        table.add_row(str(int(step)), TITLES[step], f"{seconds:.1f} s")
+    table.add_row("", "[bold]in all[/]", clock(sum(gone.seconds.values())))
+    out.print("\n[bold]Time sheet[/]")
+    out.print(table)

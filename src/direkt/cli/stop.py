@@ -1,0 +1,196 @@
+"""direkt stop: the certain end."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from direkt.cli import options, output
+from direkt.cli.event import person_text, yes_option
+from direkt.cli.exits import ExitCode
+from direkt.cli.output import escape
+from direkt.errors import UnusableInput
+
+if TYPE_CHECKING:
+    from direkt.cli.schemas import StopJson
+    from direkt.rig import Rig
+    from direkt.work.ending import Aim, EndEvent, Gaps, Stopped
+    from direkt.work.going import Crew
+    from direkt.work.steps import Answer
+
+
+@click.command()
+@click.argument("name", required=False, metavar="[EVENT|FEED]")
+@click.option(
+    "--all",
+    "every",
+    is_flag=True,
+    help="Everything of the rig: every push slot of every device, every event that was begun.",
+)
+@click.option(
+    "--for",
+    "seconds",
+    type=options.Seconds(),
+    metavar="TIME",
+    default=0.0,
+    help="Try again until all is off, at most so long (10m).",
+)
+@click.option("--wipe-key", is_flag=True, help="Take the keys out of the devices' push slots as well.")
+@click.option(
+    "--pause",
+    is_flag=True,
+    help="Only the pushes go off; the event stays open and keeps its link. 'direkt go' resumes it.",
+)
+@yes_option
+@options.report_option
+@options.rig_option
+@options.json_option
+def stop(
+    name: str | None, every: bool, seconds: float, wipe_key: bool, pause: bool, yes: bool, report: Path | None, rig_path: Path | None,
+    as_json: bool,
+) -> ExitCode:  # fmt: skip
+    """End EVENT or FEED for certain: push off, and proven off; what is carried ended; the event closed.
+
+    In a panic: direkt stop --all. Exits with 0 only when all of it is proven; otherwise it says what is still on, and where.
+    Twice does no harm.
+    """
+    from direkt.cli import crew
+    from direkt.work import ending
+
+    rig = options.load_rig(rig_path)
+    if every and name is not None:
+        raise UnusableInput("name an event or feed, or --all, not both")
+    if pause and wipe_key:
+        raise UnusableInput("--pause and --wipe-key exclude each other: the key is needed again")
+    aim = ending.aim(rig, name, every=every, now=time.time())
+    if pause:
+        _may_pause(rig, aim)
+    front = _Front(yes, as_json)
+    stopped = front.run(rig, aim, crew.crew(rig), seconds, wipe_key, pause)
+    document: StopJson = {
+        "schema": "direkt.stop/1", "proven": stopped.proven, "interrupted": stopped.interrupted, "paused": pause,
+        "items": [{"what": i.what.value, "name": i.name, "proven": i.proven, "text": i.text, "advice": i.advice} for i in stopped.items],
+    }  # fmt: skip
+    record(rig, aim, stopped, front.gaps, pause=pause)
+    if as_json:
+        output.print_json(document)
+    output.save_report(report, document)
+    return front.finish(stopped, name or "--all", pause=pause)
+
+
+def _may_pause(rig: Rig, aim: Aim) -> None:
+    """Raises UnusableInput where a platform ends the event with the push, or wants a new key then."""
+    if not aim.events:
+        raise UnusableInput("--pause goes with an event")
+    for name in aim.feeds:
+        destination = rig.file.destinations[rig.file.feeds[name].destination]
+        sheet = rig.sheet(destination)
+        after = sheet.session.after_stop if sheet.session is not None else None
+        if after == "new key":
+            raise UnusableInput(
+                f"{sheet.name} wants a new key after a stop, so that there is no pause: direkt stop {aim.events[0].name}"
+            )
+        if destination.platform is not None:
+            file = rig.file.platforms[destination.platform].file
+            if file is not None:
+                from direkt.platform import platformfile
+
+                if not platformfile.load(file, rig.folder).pauses:
+                    raise UnusableInput(
+                        f"{sheet.name} closes an event when its push stops: direkt stop {aim.events[0].name}"
+                    )
+
+
+class _Front:
+    def __init__(self, yes: bool, as_json: bool) -> None:
+        from direkt.cli.crew import Asker
+
+        self.asker = Asker(yes)
+        self.out = output.console(err=as_json)
+        self.gaps: list[Gaps] = []
+
+    def run(self, rig: Rig, aim: Aim, crew: Crew, seconds: float, wipe: bool, pause: bool) -> Stopped:
+        from direkt.work import ending
+        from direkt.work.steps import drive
+
+        return drive(ending.stop(rig, aim, crew, seconds=seconds, wipe=wipe, pause=pause), self.on_event)
+
+    def on_event(self, event: EndEvent) -> Answer:
+        from direkt.work import ending
+        from direkt.work.airing import PersonStep
+
+        if isinstance(event, ending.Off):
+            mark = (
+                "[green]✓ off[/]"
+                if event.proven and event.what is not ending.What.EVENT
+                else "[green]✓[/]"
+                if event.proven
+                else "[bold red]✗ not proven[/]"
+            )
+            output.print_lines(self.out, [(mark, f"[bold]{escape(event.name)}[/]  {escape(event.text)}")], indent=0)
+            if event.advice:
+                self.out.print(f"       next: {escape(event.advice)}")
+        elif isinstance(event, ending.Gaps):
+            self.gaps.append(event)
+            self.out.print(
+                f"[yellow]![/]  [bold]{escape(event.destination)}[/]  {escape(event.title)} counted {event.count} gaps in the {event.role} push, "
+                f"{event.seconds:g} s in all"
+            )
+        elif isinstance(event, ending.Round):
+            self.out.print(
+                f"… tried again for {event.seconds:.0f} s more: {escape('; '.join(event.left))}", soft_wrap=True
+            )
+        elif isinstance(event, PersonStep):
+            self.out.file.flush()
+            return self.asker.ask(person_text(event), False)
+        else:
+            self.out.print(f"[green]✓[/]  [bold]{escape(event.destination)}[/]  {escape(event.what)}")
+        self.out.file.flush()
+        return None
+
+    def finish(self, stopped: Stopped, name: str, *, pause: bool) -> ExitCode:
+        left = [item for item in stopped.items if not item.proven]
+        if stopped.interrupted:
+            output.interrupted(f"not everything was looked at; run it again: direkt stop {name}")
+            return ExitCode.INTERRUPTED
+        if not left:
+            what = (
+                "the pushes are off, the event stays; resume it with: direkt go" if pause else "all is off, and proven"
+            )
+            self.out.print(f"\n[green]✓ {what}[/]" + (f" {escape(name)}" if pause else ""))
+            return ExitCode.GOOD
+        self.out.print()
+        for item in left:
+            output.error(f"{item.what} {item.name}: {item.text}" + (f"; {item.advice}" if item.advice else ""))
+        output.note(f"Not proven to be off: {len(left)}. Again, for longer: direkt stop {name} --for 10m")
+        return ExitCode.NO_ANSWER
+
+
+def record(rig: Rig, aim: Aim, stopped: Stopped, gaps: list[Gaps], *, pause: bool) -> None:
+    """Into the log."""
+    from direkt.cli import recording
+    from direkt.store.log import Entry, Outcome
+
+    outcome: Outcome = "interrupted" if stopped.interrupted else "good" if stopped.proven else "failed"
+    left = "; ".join(f"{i.name}: {i.text}" for i in stopped.items if not i.proven)
+    text = (
+        ("paused" if pause else "all off")
+        if stopped.proven
+        else f"still on or not proven: {left}"
+        if left
+        else "interrupted"
+    )
+    detail = {
+        "items": [{"what": i.what.value, "name": i.name, "proven": i.proven, "text": i.text} for i in stopped.items]
+    }
+    events = [Entry("stop", outcome, text, event=p.name, mark=p.mark, detail=detail) for p in aim.events]
+    events += [
+        Entry("drop", "failed", f"{g.title} counted {g.count} gaps in the {g.role} push", event=p.name, mark=p.mark, destination=g.destination,
+              seconds=g.seconds, detail={"gaps": g.count}) for p in aim.events[:1] for g in gaps
+    ]  # fmt: skip
+    recording.record(
+        rig, events or [Entry("stop", outcome, text, feed=aim.feeds[0] if len(aim.feeds) == 1 else "", detail=detail)]
+    )

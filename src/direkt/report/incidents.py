@@ -1,0 +1,134 @@
+"""The incident report of an event, for the customer: when it was on air, what dropped and for how long, what was done."""
+
+from __future__ import annotations
+
+import datetime
+import html
+from collections.abc import Sequence
+
+from direkt.platform.planned import Planned, Wanted
+from direkt.store.log import Kept
+from direkt.store.standing import Standing
+
+_STYLE = """
+:root { color-scheme: light; } * { box-sizing: border-box; }
+body { margin: 0 auto; padding: 1.2rem; max-width: 56rem; font: 15px/1.45 system-ui, sans-serif; color: #181c20; background: #fff; }
+h1 { font-size: 1.5rem; margin: 0; } h2 { font-size: 1.05rem; margin: 1.6rem 0 .4rem; } p { margin: .2rem 0; } .sub { color: #444; }
+table { border-collapse: collapse; width: 100%; } th { text-align: left; color: #444; font-weight: 600; }
+th, td { padding: .3rem .6rem .3rem 0; border-top: 1px solid #ddd; vertical-align: top; } td.t { white-space: nowrap; font-variant-numeric: tabular-nums; }
+.facts { display: flex; flex-wrap: wrap; gap: .6rem 2.2rem; margin: .9rem 0; } .facts div b { display: block; font-size: 1.25rem; }
+.bar { position: relative; height: 1.4rem; background: #e3e6ea; margin: .6rem 0 .2rem; } .bar i { position: absolute; top: 0; bottom: 0; background: #2c6e49; }
+.bar i.drop { background: #b01818; } .ends { display: flex; justify-content: space-between; color: #444; font-size: .85rem; }
+@media print { @page { size: A4; margin: 14mm; } body { padding: 0; max-width: none; font-size: 10pt; } .bar, .bar i { print-color-adjust: exact; } }
+"""
+_OUTCOMES = {"good": "done", "advise": "done, to improve", "failed": "failed", "interrupted": "interrupted"}
+
+
+def begin_of(known: Standing) -> datetime.datetime:
+    """From when on the log is of interest: a day before it was begun, for what was prepared."""
+    return _moment(known.begun) - datetime.timedelta(days=1)
+
+
+def _moment(text: str) -> datetime.datetime:
+    return datetime.datetime.fromisoformat(text)
+
+
+def belongs(one: Kept, planned: Planned) -> bool:
+    """Whether an entry is about the event at this time, or about one of its feeds."""
+    e = one.entry
+    if e.event:
+        return (e.event, e.mark) == (planned.name, planned.mark)
+    return e.feed in planned.entry.feeds
+
+
+def drops(
+    entries: Sequence[Kept], on_air: datetime.datetime, ended: datetime.datetime
+) -> list[tuple[datetime.datetime, Kept]]:
+    """What dropped while it was on air, and when. Entries are made when what they tell of is over."""
+    out = []
+    for one in entries:
+        if one.entry.what == "drop":
+            began = one.at - datetime.timedelta(seconds=one.entry.seconds or 0)
+            at = one.entry.detail.get("began")
+            began = _moment(at) if isinstance(at, str) else began
+            if on_air <= began <= ended:
+                out.append((began, one))
+    return out
+
+
+def page(rig: str, wanted: Wanted, planned: Planned, known: Standing, log: Sequence[Kept]) -> str:
+    """One HTML document; it loads nothing from anywhere."""
+    zone = planned.start.tzinfo
+    own = [one for one in log if belongs(one, planned)]
+    on_air = _moment(known.on_air) if known.on_air else None
+    ended = _moment(known.ended) if known.ended else None
+    until = ended or max((one.at for one in own), default=on_air or planned.start)
+
+    def local(moment: datetime.datetime, how: str = "%H:%M:%S") -> str:
+        return moment.astimezone(zone).strftime(how)
+
+    body = [
+        f"<h1>{_e(wanted.title)}</h1>",
+        f"<p class=sub>{_e(rig)}: {planned.start:%A, %d %B %Y}, planned {planned.start:%H:%M} to {planned.end:%H:%M} {_e(planned.start.tzname() or '')}</p>",
+    ]
+    found = drops(own, on_air, until) if on_air is not None else []
+    lost = sum(one.entry.seconds or 0.0 for _, one in found)
+    if on_air is None:
+        body.append("<p><b>It did not go on air.</b></p>")
+    else:
+        span = (until - on_air).total_seconds()
+        facts = [
+            ("on air", local(on_air)), ("ended", local(ended) if ended is not None else "not ended yet"), ("for", _span(span)),
+            ("drops", f"{len(found)}" + (f", {lost:.0f} s in all" if found else "")),
+        ]  # fmt: skip
+        body.append(
+            "<div class=facts>"
+            + "".join(f"<div>{_e(name)}<b>{_e(value)}</b></div>" for name, value in facts)
+            + "</div>"
+        )
+        body.append(_bar(on_air, until, found))
+        body.append(f"<div class=ends><span>{local(on_air)}</span><span>{local(until)}</span></div>")
+    body.append("<h2>Drops</h2>")
+    if found:
+        rows = "".join(
+            f"<tr><td class=t>{local(began)}<td class=t>{_seconds(one.entry.seconds)}<td>{_e(one.entry.feed or one.entry.destination)}<td>{_e(one.entry.text)}"
+            for began, one in found
+        )
+        body.append(f"<table><tr><th>when<th>how long<th>where<th>what{rows}</table>")
+    else:
+        body.append("<p>None is known.</p>")
+    body.append("<h2>What was done</h2>")
+    rows = "".join(
+        f"<tr><td class=t>{local(one.at, '%d %b %H:%M:%S')}<td>{_e(one.entry.what)}<td>{_e(one.entry.feed or one.entry.destination)}"
+        f"<td>{_OUTCOMES[one.entry.outcome]}<td>{_e(one.entry.text)}"
+        for one in own if one.entry.what != "drop"
+    )  # fmt: skip
+    body.append(
+        f"<table><tr><th>when<th>what<th>of<th>outcome<th>{rows}</table>" if rows else "<p>Nothing was logged.</p>"
+    )
+    head = '<meta charset=utf-8><meta name=viewport content="width=device-width, initial-scale=1">'
+    return f"<!doctype html><html lang=en><head>{head}<title>{_e(wanted.title)}</title><style>{_STYLE}</style></head><body>{''.join(body)}</body></html>\n"
+
+
+def _bar(begin: datetime.datetime, end: datetime.datetime, found: list[tuple[datetime.datetime, Kept]]) -> str:
+    """The time on air, with what is missing in it."""
+    whole = max(1.0, (end - begin).total_seconds())
+    parts = ["<i style='left:0;width:100%'></i>"]
+    for began, one in found:
+        left = (began - begin).total_seconds() / whole * 100
+        width = max(0.4, (one.entry.seconds or 0.0) / whole * 100)
+        parts.append(f"<i class=drop style='left:{left:.2f}%;width:{min(width, 100 - left):.2f}%'></i>")
+    return f"<div class=bar role=img aria-label='{len(found)} drops'>{''.join(parts)}</div>"
+
+
+def _span(seconds: float) -> str:
+    hours, rest = divmod(round(seconds), 3600)
+    return f"{hours} h {rest // 60} min" if hours else f"{rest // 60} min {rest % 60} s"
+
+
+def _seconds(seconds: float | None) -> str:
+    return f"{seconds:.1f} s" if seconds is not None else "until the end"
+
+
+def _e(words: str) -> str:
+    return html.escape(words)
