@@ -168,7 +168,7 @@ def _at_json(airing: Airing, found: PlatformEvent | None, seen: Seen | None, fai
         "state": found.state.value if found is not None else None, "audience": found.audience if found is not None else None,
         "watch": found.watch or None if found is not None else None, "viewers": seen.viewers if seen is not None else None,
         "inputs": [
-            {"role": i.role, "arriving": i.arriving, "since": i.since or None, "shown": i.shown, "values": dict(i.values), "gaps": i.gaps,
+            {"role": i.role, "arriving": i.arriving, "since": i.since or None, "shown": i.shown, "values": dict(i.values), "gaps": [{"began": g.began, "seconds": g.seconds} for g in i.gaps],
              "missing": i.missing, "health": i.health or None, "complaints": list(i.complaints)} for i in (seen.inputs if seen is not None else ())
         ],
         "failure": failure or None,
@@ -203,7 +203,7 @@ def print_input(out: Console, one: Input) -> None:
     values = [output.show(name, value) for name, value in one.values.items() if name in (
         "video.codec", "video.size", "video.frame_rate", "video.bitrate.mean", "audio.codec")]  # fmt: skip
     state = ("[green]✓ arrives[/]" + ("" if one.shown else ", not shown yet")) if one.arriving else "– nothing arrives"
-    gaps = f", {one.gaps} gaps of {one.missing:g} s in all" if one.gaps else ""
+    gaps = f", {len(one.gaps)} gap{'s' if len(one.gaps) > 1 else ''}, {one.missing:g} s in all" if one.gaps else ""
     since = f" since {escape(one.since)}" if one.since else ""
     out.print(f"  {one.role} ingest: {state}{since}{gaps}" + (f": {', '.join(values)}" if values else ""))
     for words in one.complaints:

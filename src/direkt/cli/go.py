@@ -158,7 +158,9 @@ class Front:
                 }
             )
         elif isinstance(event, Did):
-            self.out.print(f"   [green]✓[/] {escape(event.destination)}: {escape(event.what)}")
+            output.print_lines(
+                self.out, [("   [green]✓[/]", f"[bold]{escape(event.destination)}[/]  {escape(event.what)}")]
+            )
         elif isinstance(event, PersonStep):
             self.out.file.flush()
             return self.asker.ask(f"   {person_text(event)}", False)

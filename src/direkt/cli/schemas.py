@@ -862,6 +862,13 @@ class EventListJson(TypedDict):
     events: list[EventRowJson]
 
 
+class InputGapJson(TypedDict):
+    """A time in which nothing came."""
+
+    began: str
+    seconds: float
+
+
 class InputJson(TypedDict):
     """What an ingest sees of one push."""
 
@@ -870,8 +877,8 @@ class InputJson(TypedDict):
     since: str | None
     shown: bool
     values: dict[str, Value]
-    gaps: int
-    missing: float  # s
+    gaps: list[InputGapJson]
+    missing: float  # s, all gaps together
     health: str | None
     complaints: list[str]
 

@@ -17,7 +17,7 @@ from direkt.errors import UnusableInput
 if TYPE_CHECKING:
     from direkt.cli.schemas import StopJson
     from direkt.rig import Rig
-    from direkt.work.ending import Aim, EndEvent, Gaps, Stopped
+    from direkt.work.ending import Aim, Dropped, EndEvent, Stopped
     from direkt.work.going import Crew
     from direkt.work.steps import Answer
 
@@ -74,7 +74,7 @@ def stop(
         "schema": "direkt.stop/1", "proven": stopped.proven, "interrupted": stopped.interrupted, "paused": pause,
         "items": [{"what": i.what.value, "name": i.name, "proven": i.proven, "text": i.text, "advice": i.advice} for i in stopped.items],
     }  # fmt: skip
-    record(rig, aim, stopped, front.gaps, pause=pause)
+    record(rig, aim, stopped, front.drops, pause=pause)
     if as_json:
         output.print_json(document)
     output.save_report(report, document)
@@ -110,7 +110,7 @@ class _Front:
 
         self.asker = Asker(yes)
         self.out = output.console(err=as_json)
-        self.gaps: list[Gaps] = []
+        self.drops: list[Dropped] = []
 
     def run(self, rig: Rig, aim: Aim, crew: Crew, seconds: float, wipe: bool, pause: bool) -> Stopped:
         from direkt.work import ending
@@ -123,21 +123,17 @@ class _Front:
         from direkt.work.airing import PersonStep
 
         if isinstance(event, ending.Off):
-            mark = (
-                "[green]✓ off[/]"
-                if event.proven and event.what is not ending.What.EVENT
-                else "[green]✓[/]"
-                if event.proven
-                else "[bold red]✗ not proven[/]"
-            )
+            mark = "[bold red]✗ not proven[/]"
+            if event.proven:
+                mark = "–" if event.note else "[green]✓[/]" if event.what is ending.What.EVENT else "[green]✓ off[/]"
             output.print_lines(self.out, [(mark, f"[bold]{escape(event.name)}[/]  {escape(event.text)}")], indent=0)
             if event.advice:
                 self.out.print(f"       next: {escape(event.advice)}")
-        elif isinstance(event, ending.Gaps):
-            self.gaps.append(event)
+        elif isinstance(event, ending.Dropped):
+            self.drops.append(event)
             self.out.print(
-                f"[yellow]![/]  [bold]{escape(event.destination)}[/]  {escape(event.title)} counted {event.count} gaps in the {event.role} push, "
-                f"{event.seconds:g} s in all"
+                f"[yellow]! dropped[/]  [bold]{escape(event.destination)}[/]  {escape(event.title)} had nothing of the {event.role} push for "
+                f"{event.gap.seconds:g} s from {escape(event.gap.began)} on"
             )
         elif isinstance(event, ending.Round):
             self.out.print(
@@ -169,7 +165,7 @@ class _Front:
         return ExitCode.NO_ANSWER
 
 
-def record(rig: Rig, aim: Aim, stopped: Stopped, gaps: list[Gaps], *, pause: bool) -> None:
+def record(rig: Rig, aim: Aim, stopped: Stopped, drops: list[Dropped], *, pause: bool) -> None:
     """Into the log."""
     from direkt.cli import recording
     from direkt.store.log import Entry, Outcome
@@ -188,8 +184,10 @@ def record(rig: Rig, aim: Aim, stopped: Stopped, gaps: list[Gaps], *, pause: boo
     }
     events = [Entry("stop", outcome, text, event=p.name, mark=p.mark, detail=detail) for p in aim.events]
     events += [
-        Entry("drop", "failed", f"{g.title} counted {g.count} gaps in the {g.role} push", event=p.name, mark=p.mark, destination=g.destination,
-              seconds=g.seconds, detail={"gaps": g.count}) for p in aim.events[:1] for g in gaps
+        Entry(
+            "drop", "failed", f"{d.title} had nothing of the {d.role} push", event=p.name, mark=p.mark, destination=d.destination,
+            seconds=d.gap.seconds, detail={"began": d.gap.began},
+        ) for p in aim.events[:1] for d in drops
     ]  # fmt: skip
     recording.record(
         rig, events or [Entry("stop", outcome, text, feed=aim.feeds[0] if len(aim.feeds) == 1 else "", detail=detail)]

@@ -21,6 +21,7 @@ from direkt.platform.model import (
     Declined,
     EventState,
     Facts,
+    Gap,
     Ingest,
     IngestServer,
     Input,
@@ -38,6 +39,7 @@ from direkt.secret import Secret
 _MOST_PAGES = 50
 _MOST_INPUTS = 16
 _MOST_WORDS = 12  # complaints
+_MOST_GAPS = 100
 _AUDIENCES: tuple[Audience, ...] = ("everyone", "link", "invited")
 _DELAYS: tuple[Delay, ...] = ("usual", "short", "shortest")
 
@@ -256,10 +258,10 @@ def _number(value: object) -> float:
 def _input(item: Mapping[str, object]) -> Input:
     role: Role = "backup" if item.get("role") == "backup" else "primary"
     words, gaps = item.get("complaints"), item.get("gaps")
-    told = gaps if isinstance(gaps, Mapping) else {}
+    told = [g for g in (gaps if isinstance(gaps, list) else [])[-_MOST_GAPS:] if isinstance(g, Mapping)]
     return Input(
         role, item.get("arriving") is True, _text(item, "since"), item.get("shown") is True, values_of(item.get("values")),
-        int(_number(told.get("count"))), _number(told.get("seconds")), _text(item, "health"),
+        tuple(Gap(_text(gap, "began"), _number(gap.get("seconds"))) for gap in told), _text(item, "health"),
         tuple(str(word)[:300] for word in (words if isinstance(words, list) else [])[:_MOST_WORDS] if isinstance(word, str)),
     )  # fmt: skip
 

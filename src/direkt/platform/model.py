@@ -94,6 +94,14 @@ class Ingest:
 
 
 @dataclass(frozen=True, slots=True)
+class Gap:
+    """A time in which nothing came, between two in which something did."""
+
+    began: str  # RFC 3339
+    seconds: float
+
+
+@dataclass(frozen=True, slots=True)
 class Input:
     """What the ingest sees of one push."""
 
@@ -102,10 +110,14 @@ class Input:
     since: str = ""  # RFC 3339
     shown: bool = False  # viewers get it
     values: Values = field(default_factory=dict)  # by our parameters' names
-    gaps: int = 0
-    missing: float = 0.0  # s, all gaps together
+    gaps: tuple[Gap, ...] = ()  # the latest ones, oldest first
     health: str = ""  # good, poor, or whatever the platform says
     complaints: tuple[str, ...] = ()  # in its own words
+
+    @property
+    def missing(self) -> float:
+        """s, all gaps together."""
+        return round(sum(gap.seconds for gap in self.gaps), 1)
 
 
 @dataclass(frozen=True, slots=True)

@@ -272,6 +272,7 @@ class Tarnlight:
         rehearsal, since = sink.rehearsal, sink.since
         measured = rehearsal.snapshot()
         shown = since is not None and time.time() - since >= self.shows_after and not self.faults.shows_nothing
+        first = time.time() - rehearsal.elapsed(time.monotonic())
         gaps = [gap for gap in rehearsal.gaps if gap.seconds is not None]
         complaints = [
             f"{f.parameter} is {f.sent.value}, asked for is {f.asked.text()}"
@@ -283,7 +284,7 @@ class Tarnlight:
         return {
             "role": role, "arriving": since is not None, "since": _stamp(since) if since is not None else None, "shown": shown,
             "values": {name: measured.values[name] for name in _TOLD if name in measured.values},
-            "gaps": {"count": len(gaps), "seconds": round(sum(gap.seconds or 0.0 for gap in gaps), 1)},
+            "gaps": [{"began": _stamp(first + gap.at), "seconds": round(gap.seconds or 0.0, 1)} for gap in gaps[-100:]],
             "health": "poor" if complaints else "good", "complaints": complaints[:12],
         }  # fmt: skip
 
@@ -374,7 +375,9 @@ class Tarnlight:
         if _ID.fullmatch(name) is None:
             raise _No(404, "No such place", "An event's name has small letters, digits and dashes.")
         body = _read(request, EventBody)
-        known = self.events.get(name)
+        known, said = self.events.get(name), request.headers.get("if-none-match")
+        if said not in (None, "*"):
+            raise _No(400, "Not such a condition", "Send If-None-Match: * to make an event, If-Match to change one.")
         if known is None:
             if "if-match" in request.headers:
                 raise _No(412, "No such event", "There is nothing to change.")
@@ -438,6 +441,8 @@ class Tarnlight:
         if not (limit.isascii() and limit.isdigit() and 1 <= int(limit[:6]) <= 100) or len(limit) > 6:
             raise _No(400, "No such limit", "", [{"pointer": "#/limit", "detail": "is a number from 1 to 100"}])
         after = query.get("after", [""])[0]
+        if len(after) > 128:
+            raise _No(400, "No such place in the list", "", [{"pointer": "#/after", "detail": "is a name of at most 128 characters"}])
         with self._lock:
             names = sorted(name for name in self.events if name > after)
             page = names[: int(limit)]
@@ -448,9 +453,9 @@ class Tarnlight:
         kind = request.headers.get("content-type", "").partition(";")[0].strip().lower()
         if kind not in ("image/png", "image/jpeg"):
             raise _No(415, "Not a picture", "Send image/png or image/jpeg.")
-        _matches(request, event.version)
         if len(request.body) > _LONGEST_PICTURE or picture_kind(request.body) != kind:
             raise _No(422, "Not such a picture")
+        _matches(request, event.version)
         if request.body != event.picture:
             event.picture, event.count = request.body, event.count + 1
         return self._shown(event)

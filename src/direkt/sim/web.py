@@ -228,6 +228,11 @@ class _Handler(BaseHTTPRequestHandler):
             self.send_header("Content-Type", answer.kind)
         self.send_header("Content-Length", str(len(answer.content)))
         self.end_headers()
-        self.wfile.write(answer.content)
+        if self.command != "HEAD":
+            self.wfile.write(answer.content)
 
-    do_GET = do_PUT = do_POST = do_PATCH = do_DELETE = _handle  # noqa: N815
+    def __getattr__(self, name: str) -> Callable[[], None]:
+        """Every method is the owner's to answer."""
+        if name.startswith("do_"):
+            return self._handle
+        raise AttributeError(name)

@@ -142,7 +142,16 @@ def _is_done(airing: Airing, step: CheckStep) -> bool:
         return True
     if not step.once:
         return False
-    return any(step.step in s.place(airing.destination).done for s in standing.every(airing.rig.folder))
+    return _known_of_account(airing, step.step)
+
+
+def _known_of_account(airing: Airing, step: str) -> bool:
+    """Whether a person said so before, for this event or another of the same account."""
+    alike = [
+        name for name, entry in airing.rig.file.destinations.items()
+        if name == airing.destination or (entry.platform is not None and entry.platform == airing.entry.platform)
+    ]  # fmt: skip
+    return any(step in s.place(name).done for s in standing.every(airing.rig.folder) for name in alike)
 
 
 def ask(airing: Airing, step: str, when: str, now: str) -> Job[AirEvent, None]:
@@ -216,8 +225,7 @@ def _lead_time(airing: Airing) -> str:
     if session is None or not session.lead_time_hours or any(step.once for step in airing.sheet.checklist):
         return ""
     step = f"Make sure that the account may stream: new ones wait {session.lead_time_hours:g} h"
-    known = any(step in s.place(airing.destination).done for s in standing.every(airing.rig.folder))
-    return "" if known else step
+    return "" if _known_of_account(airing, step) else step
 
 
 def opens_itself(airing: Airing) -> bool:

@@ -15,7 +15,7 @@ from enum import StrEnum
 from direkt.device.model import Capability, DeviceState, Driver, PushState, Slot
 from direkt.errors import DirektError, UnusableInput
 from direkt.platform import planned as planning
-from direkt.platform.model import EventState, PlatformError
+from direkt.platform.model import EventState, Gap, PlatformError
 from direkt.platform.planned import Planned
 from direkt.rig import Rig
 from direkt.secret import Secret
@@ -53,17 +53,17 @@ class Off:
     proven: bool
     text: str
     advice: str = ""
+    note: bool = False  # nothing was on as far as is known: there is nothing to prove
 
 
 @dataclass(frozen=True, slots=True)
-class Gaps:
-    """How often, and for how long, an ingest had nothing; told once, before the event is closed."""
+class Dropped:
+    """A time on air in which an ingest had nothing; told once, before the event is closed."""
 
     destination: str
     title: str
     role: str
-    count: int
-    seconds: float
+    gap: Gap
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,7 +74,7 @@ class Round:
     seconds: float  # that are left for it
 
 
-EndEvent = Off | Gaps | Round | PersonStep | air.Did
+EndEvent = Off | Dropped | Round | PersonStep | air.Did
 
 
 @dataclass(frozen=True, slots=True)
@@ -417,8 +417,9 @@ class _Ending:
             if seen is None:
                 return
             for one_input in seen.inputs if name not in self.counted else ():
-                if one_input.gaps:
-                    yield Gaps(one.destination, one.sheet.name, one_input.role, one_input.gaps, one_input.missing)
+                for gap in one_input.gaps:
+                    if self._was_on_air(one, gap):
+                        yield Dropped(one.destination, one.sheet.name, one_input.role, gap)
             self.counted.add(name)
             arriving = [i.role for i in seen.inputs if i.arriving]
             if not arriving:
@@ -438,6 +439,11 @@ class _Ending:
                 return
             clock.sleep(0.5)
 
+    @staticmethod
+    def _was_on_air(one: Airing, gap: Gap) -> bool:
+        on_air = standing.read(one.rig.folder, one.planned.name, one.planned.mark).on_air
+        return bool(on_air) and gap.began >= on_air
+
     # People
 
     def _by_hand(self) -> Job[EndEvent, None]:
@@ -449,6 +455,9 @@ class _Ending:
                 continue
             one = next((a for a in self.airings if name in a.feeds), None)
             title = one.sheet.name if one is not None else part.sheet.name
+            if one is None and not self._was_started(part):
+                yield from self._told(Off(What.PERSON, name, True, "set by hand, and not started from here", note=True))
+                continue
             done = yield PersonStep(part.entry.destination, title, f"Stop the push on {part.device}", "now")
             text = "a person says that it is off" if done else "nobody said that it is off"
             yield from self._told(
@@ -461,8 +470,15 @@ class _Ending:
         for one in self.airings:
             yield from self._after(one, now)
 
+    def _was_started(self, part: FeedParts) -> bool:
+        """Whether a person said, for any event that is not over, that they started it."""
+        start = _start_step(part)
+        return any(
+            start in s.place(part.entry.destination).done and not s.ended for s in standing.every(self.rig.folder)
+        )
+
     def _forget_start(self, one: Airing, part: FeedParts) -> None:
-        start = f"Start the push on {part.device} to {part.destination.server}"
+        start = _start_step(part)
         standing.change_place(
             self.rig.folder, one.planned.name, one.planned.mark, one.destination,
             lambda p: p.model_copy(update={"done": {k: v for k, v in p.done.items() if k != start}, "pushed": False}),
@@ -495,6 +511,10 @@ class _Ending:
         for planned in self.what.events:
             new: dict[str, object] = {"paused": now} if self.pause else {"ended": now if off else "", "paused": ""}
             standing.change(self.rig.folder, planned.name, planned.mark, _updated(new))
+
+
+def _start_step(part: FeedParts) -> str:
+    return f"Start the push on {part.device} to {part.destination.server}"
 
 
 def _updated(new: dict[str, object]) -> Callable[[standing.Standing], standing.Standing]:

@@ -17,7 +17,7 @@ from direkt.device.model import DeviceError, PushState
 from direkt.errors import DirektError, UnusableInput
 from direkt.judge import Judgement, Verdict, judge_sent
 from direkt.measure.meter import Measurement
-from direkt.parameters import Measured, Values
+from direkt.parameters import Measured, Value, Values
 from direkt.platform.model import EventState, Input, PlatformError, PlatformEvent, Seen
 from direkt.platform.planned import Planned
 from direkt.rig import Rig
@@ -94,6 +94,7 @@ class _Going:
     seconds: dict[Step, float] = field(default_factory=dict)
     links: list[Link] = field(default_factory=list)
     on_air: bool = False
+    pushed_at: float = 0.0  # s since 1970 at which this run began its first push
     step: Step = Step.BEFORE
     _bad: bool = False
     _failure: str = ""
@@ -262,7 +263,7 @@ class _Going:
             yield from self._start_carrying(one, feed)
             return
         if not _is_on(feed):
-            self.began.append(feed.name)
+            self._begins(feed)
         air.remember(one, pushed=True)
         found = yield from _unheard(push.start(feed, key, self.crew.clock))
         slot = found.slot
@@ -272,6 +273,10 @@ class _Going:
             yield self._say(feed.name, Verdict.FAIL, text, f"direkt push state {feed.name}")
         else:
             yield self._say(feed.name, Verdict.PASS if slot.state is PushState.PUSHING else Verdict.ADVISE, text)
+
+    def _begins(self, feed: FeedParts) -> None:
+        self.began.append(feed.name)
+        self.pushed_at = self.pushed_at or self.crew.means.wall()
 
     def _start_carrying(self, one: Airing, feed: FeedParts) -> Job[GoEvent, None]:
         running = carry.running(feed)
@@ -284,7 +289,7 @@ class _Going:
             )
             return
         if running is None:
-            self.began.append(feed.name)
+            self._begins(feed)
             air.remember(one, pushed=True)
             self.crew.launch(feed.name)
         begin = self.crew.clock.now()
@@ -431,11 +436,11 @@ class _Going:
         if silent and set_ is not None:  # what the camera is set to for its sound is not what is pushed
             given = {name: value for name, value in set_.items() if not name.startswith("audio.")}
         by_seen = (
-            judge_sent(feed.sheet, {n: Measured(v) for n, v in arriving.values.items()}, given)
+            judge_sent(feed.sheet, {n: _told(n, v) for n, v in arriving.values.items()}, given)
             if arriving is not None and arriving.values
             else None
         )
-        by_sent = carry.judge(feed, sent, set_, None, silent=silent) if sent is not None else None
+        by_sent = _own_judgement(feed, sent, given, silent=silent) if sent is not None else None
         rows = tuple(_rows(feed, set_ or {}, by_sent, by_seen))
         complaints = arriving.complaints if arriving is not None else ()
         yield Judged(feed.name, one.destination, rows, how, one.sheet.name if by_seen is not None else "", complaints)
@@ -569,7 +574,7 @@ class _Going:
         clock = self.crew.clock
         begin = clock.now()
         while True:
-            found = look(event.player, one.platform.view, self.crew.means.wall())
+            found = look(event.player, one.platform.view, self.crew.means.wall(), self.pushed_at)
             since = clock.now() - begin
             if found.plays:
                 yield LookedAt(one.destination, found)
@@ -644,7 +649,7 @@ class _Going:
         for one in self.airings:
             event = self.known.get(one.destination)
             if event is not None and event.state in (EventState.OPEN, EventState.LIVE):
-                out.append(f"the event at {one.sheet.name} is {event.state}")
+                out.append(f"the event at {one.sheet.name} ({one.destination}) is {event.state}")
             for name in one.feeds:
                 feed = self.feeds[name]
                 if go_checks.by_hand(feed):
@@ -716,6 +721,30 @@ class _Going:
                 Step.INGEST, f"{name}: ask you whether it is shown ({usual.rstrip(', ') or 'no usual time is known'})"
             )
         yield Would(Step.JUDGE, f"{name}: judge what is sent and seen")
+
+
+# what lies between a platform's figure and ours, as a share: it counts over another time, and rounds
+_COARSE = {
+    "video.bitrate.mean": 0.05,
+    "audio.bitrate.mean": 0.05,
+    "video.frame_rate": 0.01,
+    "video.keyframe_interval.max": 0.05,
+}
+
+
+def _told(name: str, value: Value) -> Measured:
+    """A value as a platform tells it."""
+    share = _COARSE.get(name)
+    return Measured(value, uncertainty=value * share if share is not None and isinstance(value, int | float) else None)
+
+
+def _own_judgement(feed: FeedParts, sent: Measurement, set_: Values | None, *, silent: bool) -> Judgement:
+    """What the device gives out, held against the sheet; the sound of a carried feed may be made on the way."""
+    if not silent:
+        return judge_sent(feed.sheet, sent.found, set_)
+    rules = {name: rule for name, rule in feed.sheet.rules.items() if not name.startswith("audio.")}
+    found = {name: value for name, value in sent.found.items() if not name.startswith("audio.")}
+    return judge_sent(replace(feed.sheet, rules=rules, audio_ladder=()), found, set_)
 
 
 def _is_on(feed: FeedParts) -> bool:

@@ -30,8 +30,11 @@ class Looked:
     bandwidth: int = 0  # bit/s of the best variant
 
 
-def look(address: str, fetch: Callable[[str], bytes], now: float) -> Looked:
-    """One look; ``now``: s since 1970. Raises nothing: what goes wrong is why it does not play."""
+def look(address: str, fetch: Callable[[str], bytes], now: float, since: float = 0.0) -> Looked:
+    """One look; ``now``: s since 1970. Raises nothing: what goes wrong is why it does not play.
+
+    ``since``: s since 1970 at which the present push began: what is older is not what viewers are to get.
+    """
     try:
         playlist = _playlist(address, fetch)
         variants = playlist.variants
@@ -57,7 +60,10 @@ def look(address: str, fetch: Callable[[str], bytes], now: float) -> Looked:
         return Looked(False, "the segment holds no picture", variants=len(variants))
     behind = None
     if first.begins is not None:
-        behind = max(0.0, now - first.begins.astimezone(datetime.UTC).timestamp())
+        begins = first.begins.astimezone(datetime.UTC).timestamp()
+        behind = max(0.0, now - begins)
+        if begins + first.seconds < since:
+            return Looked(False, f"viewers still get what was pushed before, {behind:.0f} s behind", behind, str(size))
     return Looked(
         True, "", behind, str(size), float(rate) if isinstance(rate, int | float) else None, values.get("audio.present") == "yes",
         len(variants), best.bandwidth if best is not None else 0,
