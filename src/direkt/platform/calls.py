@@ -173,7 +173,7 @@ class Calls:
     def _problem(self, answer: Answer, asked: str) -> PlatformError:
         """What a refusal means."""
         title, detail, reasons = self._words(answer)
-        said = detail or title
+        said = (detail or title).rstrip(".")
         if answer.status == 401:
             return NotSignedIn(
                 f"{self.name} does not let us in{f': {said}' if said else ''}; sign in with: direkt event sign-in {self.name}, "

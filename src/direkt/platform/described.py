@@ -139,7 +139,7 @@ class DescribedPlatform:
         return found
 
     def _values(self, wanted: Wanted) -> dict[str, object]:
-        end = wanted.start + datetime.timedelta(seconds=wanted.seconds)
+        end = wanted.start.astimezone(datetime.UTC) + datetime.timedelta(seconds=wanted.seconds)
         spoken = self._file.words
         return {
             "title": wanted.title, "description": wanted.description, "start": stamp(wanted.start),

@@ -53,7 +53,7 @@ class Planned:
     @property
     def seconds(self) -> float:
         """How long it is planned to be, s."""
-        return (self.end - self.start).total_seconds()
+        return (self.end.astimezone(datetime.UTC) - self.start.astimezone(datetime.UTC)).total_seconds()
 
 
 @dataclass(frozen=True, slots=True)
