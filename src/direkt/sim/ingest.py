@@ -5,9 +5,11 @@ from __future__ import annotations
 import contextlib
 import queue
 import ssl
+import threading
 import time
 from collections.abc import Callable
 
+from direkt.measure.meter import Measurement
 from direkt.net.connect import Connection
 from direkt.net.listener import Listener
 from direkt.net.rtmp import Publishing
@@ -27,6 +29,7 @@ class Sink:
         self.since: float | None = None  # s since 1970 at which the present push began
         self.connection: Connection | None = None
         self.took: list[Callable[[ReceiverEvent], None]] = []  # who else wants what comes
+        self._lock = threading.Lock()  # several may ask at once
         self._told: queue.SimpleQueue[tuple[float, ReceiverEvent]] = queue.SimpleQueue()
 
     def tell(self, event: ReceiverEvent) -> None:
@@ -36,11 +39,17 @@ class Sink:
 
     def poll(self) -> None:
         """Measures what came."""
-        for _ in range(self._told.qsize()):
-            when, event = self._told.get()
-            for take in self.took:
-                take(event)
-            self.rehearsal.take(event, when)
+        with self._lock:
+            for _ in range(self._told.qsize()):
+                when, event = self._told.get()
+                for take in self.took:
+                    take(event)
+                self.rehearsal.take(event, when)
+
+    def snapshot(self) -> Measurement:
+        """The values so far."""
+        with self._lock:
+            return self.rehearsal.snapshot()
 
     def cut(self) -> None:
         """Ends the connection, from the port's event loop."""

@@ -40,18 +40,7 @@ _TOLD = (
     "video.codec", "video.profile", "video.size", "video.frame_rate", "video.bitrate.mean", "video.keyframe_interval.max",
     "audio.present", "audio.codec", "audio.bitrate.mean", "audio.silent",
 )  # fmt: skip
-_BIRDS = (
-    "sandpiper",
-    "dunlin",
-    "redshank",
-    "whimbrel",
-    "plover",
-    "turnstone",
-    "sanderling",
-    "greenshank",
-    "curlew",
-    "godwit",
-)
+_BIRDS = ("sandpiper", "redshank", "whimbrel", "turnstone", "phalarope", "kittiwake", "guillemot", "fieldfare")
 _LONGEST_PICTURE = 8 << 20  # bytes
 _INTERVAL = 1  # s between polls of a sign-in
 
@@ -253,11 +242,7 @@ class Tarnlight:
                 if event.state in ("open", "live") and event.first_push is not None:
                     if time.monotonic() - event.first_push > self.session_limit:
                         self._close(event, f"its session was longer than {self.session_limit:g} s")
-                size = (
-                    event.sinks["primary"].rehearsal.snapshot().values.get("video.size")
-                    if "primary" in event.sinks
-                    else None
-                )
+                size = event.sinks["primary"].snapshot().values.get("video.size") if "primary" in event.sinks else None
                 event.hls.size = str(size or "")
 
     def _close(self, event: SimEvent, because: str) -> None:
@@ -270,7 +255,7 @@ class Tarnlight:
     def _input(self, event: SimEvent, role: str, sink: Sink) -> dict[str, object]:
         sink.poll()
         rehearsal, since = sink.rehearsal, sink.since
-        measured = rehearsal.snapshot()
+        measured = sink.snapshot()
         shown = since is not None and time.time() - since >= self.shows_after and not self.faults.shows_nothing
         first = time.time() - rehearsal.elapsed(time.monotonic())
         gaps = [gap for gap in rehearsal.gaps if gap.seconds is not None]
@@ -356,6 +341,16 @@ class Tarnlight:
             _only(request, *methods)
             return handler(request, self._event(name))
 
+    def _new_key(self) -> str:
+        """A key that no event had before: a bird, and letters behind it once all are used."""
+        round_, bird = divmod(self._keys, len(_BIRDS))
+        self._keys += 1
+        letters = ""
+        while round_:
+            round_, letter = divmod(round_ - 1, 26)
+            letters = chr(ord("a") + letter) + letters
+        return f"varn~fake~{_BIRDS[bird]}{letters}"
+
     def _event(self, name: str) -> SimEvent:
         event = self.events.get(name)
         if event is None:
@@ -386,9 +381,7 @@ class Tarnlight:
                     428, "Say whether it is new", "Send If-None-Match: * to make an event, If-Match to change one."
                 )
             self._check(body)
-            self._keys += 1
-            key = f"varn~fake~{_BIRDS[(self._keys - 1) % len(_BIRDS)]}"
-            event = self.events[name] = SimEvent(name, body, key, Hls(self._delays[body.delay]))
+            event = self.events[name] = SimEvent(name, body, self._new_key(), Hls(self._delays[body.delay]))
             return self._shown(event, 201)
         if request.headers.get("if-none-match") == "*":
             raise _No(412, "It is there already")
@@ -442,7 +435,12 @@ class Tarnlight:
             raise _No(400, "No such limit", "", [{"pointer": "#/limit", "detail": "is a number from 1 to 100"}])
         after = query.get("after", [""])[0]
         if len(after) > 128:
-            raise _No(400, "No such place in the list", "", [{"pointer": "#/after", "detail": "is a name of at most 128 characters"}])
+            raise _No(
+                400,
+                "No such place in the list",
+                "",
+                [{"pointer": "#/after", "detail": "is a name of at most 128 characters"}],
+            )
         with self._lock:
             names = sorted(name for name in self.events if name > after)
             page = names[: int(limit)]
@@ -487,8 +485,7 @@ class Tarnlight:
 
     def _renew(self, request: Request, event: SimEvent) -> Response:
         _matches(request, event.ingest_version)
-        self._keys += 1
-        event.key, event.keys = f"varn~fake~{_BIRDS[(self._keys - 1) % len(_BIRDS)]}", event.keys + 1
+        event.key, event.keys = self._new_key(), event.keys + 1
         for sink in event.sinks.values():
             self._loop.call_soon_threadsafe(sink.cut)
         return self._get_ingest(request, event)
