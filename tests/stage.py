@@ -8,7 +8,9 @@ import tempfile
 from pathlib import Path
 from unittest import mock
 
-from direkt.sim import unit
+import jsonschema
+
+from direkt.sim import hls, unit
 from direkt.sim.brindle import BrindleB2
 from direkt.sim.plainsong import Plainsong
 from direkt.sim.tarnlight import Tarnlight
@@ -17,6 +19,15 @@ from tests.support import LOGIN, Cli, silence_beacons
 
 TOKEN, VILLAGE = "varn~fake~token~heron", "varn~fake~wren"
 EVENTS = 24
+DOCUMENTS = {
+    "event-list",
+    "event-show",
+    "event-done",
+    "go",
+    "stop",
+    "log-list",
+    "log-show",
+}  # which these tests hold against their schemas
 SHEET = """\
 schema: direkt.sheet/1
 name: Quicklight
@@ -32,7 +43,12 @@ HAND = """\
 schema: direkt.sheet/1
 name: Village
 extends: plainsong-village
-rules: {video.size: {must: 960x540}, video.frame_rate: {must: 25}}
+rules:
+  video.size: {must: 960x540}
+  video.frame_rate: {must: 25}
+  video.keyframe_interval.median: {should: 0.8}
+ladder:
+  - {size: 960x540, frame_rate: {min: 20, max: 30}, bitrate: {min: 700, best: 1200, max: 1900}}
 """
 RIG = """\
 schema: direkt.rig/1
@@ -64,8 +80,9 @@ class Stage(Cli):
         cls.folder = Path(tempfile.mkdtemp(prefix="direkt-test-"))
         cls.addClassCleanup(shutil.rmtree, cls.folder, ignore_errors=True)
         for where, name, value in (
-            (unit, "RESTART_SECONDS", 0.4), (go, "_OWN_SECONDS", 1.0), (go, "_OWN_LIMIT", 6.0), (go, "_LEAST_WAIT", 6.0), (go, "_LOOK_LIMIT", 10.0),
-            (ending, "_INGEST_LIMIT", 5.0), (ending, "_PAUSE", 0.3),
+            (unit, "RESTART_SECONDS", 0.4), (go, "_OWN_SECONDS", 0.9), (go, "_OWN_LIMIT", 6.0), (go, "_LEAST_WAIT", 6.0), (go, "_LOOK_LIMIT", 5.0),
+            (go, "_POLL", 0.1), (go, "_ASK_EVERY", 0.2), (ending, "_INGEST_LIMIT", 5.0), (ending, "_PAUSE", 0.3), (ending, "_STILL", 0.3),
+            (hls, "_SHORTEST", 0.7),
         ):  # fmt: skip
             patched = mock.patch.object(where, name, value)
             patched.start()
@@ -117,6 +134,16 @@ class Stage(Cli):
         config = str(self.folder / "config")
         return super().environment(**{"DIREKT_TOWER_LOGIN": LOGIN, "DIREKT_CONFIG": config, **more})
 
+    def fitting(self, *arguments, code=0, schema=None, text=""):
+        """A command's JSON document, which fits its schema."""
+        result = self.direkt(*arguments, "--json", text=text)
+        self.assertEqual(result.code, code, result)
+        name = schema or arguments[0]
+        self.assertIn(name, DOCUMENTS)
+        jsonschema.validate(result.json, self.direkt("schema", name).json)
+        self.no_secrets(result.out, result.err)
+        return result.json
+
     def event(self, name):
         """The platform's event of the rig's event."""
         return next((e for e in self.platform.events.values() if f"-{name}-" in e.id), None)
@@ -126,3 +153,14 @@ class Stage(Cli):
         for text in texts:
             for secret in (TOKEN, VILLAGE, LOGIN.partition(":")[2], *keys):
                 self.assertNotIn(secret, text)
+
+    def go(self, name, *more, text="y\n" * 6, **env):
+        return self.direkt("go", name, "--no-rehearsal", *more, text=text, **env)
+
+    def stops_at(self, step, result, *words):
+        """It stopped there, says why and what next, and no push is on."""
+        self.assertEqual(result.code, 1, result)
+        self.assertIn(f"stopped at step {step}", result.out)
+        for word in words:
+            self.assertIn(word, result.out + result.err)
+        self.assertEqual(self.device.push_state, "stopped", result)

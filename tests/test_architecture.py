@@ -130,10 +130,12 @@ ROOMS = {
     "net": "container media protocol", "parameters": "codec protocol", "measure": "codec media parameters",
     "glossary": "codec glossary_text parameters protocol", "destination": "codec demand parameters protocol trust",
     "judge": "codec demand destination parameters", "device": "demand destination parameters protocol",
-    "rig": "destination device protocol trust", "trust": "", "match": "codec demand destination device parameters protocol rig",
-    "work": "codec destination device judge match report measure media net parameters protocol rig store", "store": "demand device parameters", "report": "",
+    "rig": "destination device protocol rig_events trust", "trust": "", "templates": "", "rig_events": "destination templates",
+    "platform": "destination device parameters protocol rig rig_events store templates", "match": "codec demand destination device parameters protocol rig",
+    "work": "codec container destination device judge match report measure media net parameters platform protocol rig rig_edit rig_events store",
+    "store": "demand device parameters", "report": "platform store",
     "rig_edit": "",
-    "sim": "codec container destination media net protocol rig",
+    "sim": "codec container destination judge measure media net platform protocol rig rig_events work",
 }  # fmt: skip
 
 

@@ -18,9 +18,9 @@ from direkt.device import library as drivers
 from direkt.device.model import Driver
 from direkt.documents import DocumentError, Problem, Strict
 from direkt.errors import UnusableInput
-from direkt.platform.entries import EventEntry, PlatformEntry, zone_of
 from direkt.protocol import address, source
 from direkt.protocol.schemes import SPOKEN
+from direkt.rig_events import EventEntry, PlatformEntry, zone_of
 from direkt.secret import Secret
 from direkt.trust import content_of
 

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import yaml
 
-from direkt.platform.entries import EventEntry
+from direkt.rig_events import EventEntry
 from direkt.sim.tarnlight import EventBody, Tarnlight
 from tests.support import Folder
 

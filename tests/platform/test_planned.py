@@ -4,10 +4,10 @@ import datetime
 import unittest
 from zoneinfo import ZoneInfo
 
-from direkt import rig
+from direkt import rig, templates
 from direkt.documents import DocumentError
 from direkt.errors import UnusableInput
-from direkt.platform import planned, templates
+from direkt.platform import planned
 from tests.support import Folder
 
 VIENNA, UTC = ZoneInfo("Europe/Vienna"), datetime.UTC

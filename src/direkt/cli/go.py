@@ -85,6 +85,7 @@ class Front:
         self.out: Console = output.console(err=as_json)
         self.asker = Asker(yes)
         self.waited = -_EVERY
+        self.late = False  # that it is later than usual was told
         self.line = False  # a line that is written over stands there
         self.entries: list[Entry] = []
         self.document: GoJson = {
@@ -201,8 +202,8 @@ class Front:
             self.out.file.write("\r\x1b[2K" + text[: max(20, self.out.width - 1)])
             self.out.file.flush()
             self.line = True
-        elif abs(event.seconds - self.waited) >= _EVERY:
-            self.waited = event.seconds
+        elif abs(event.seconds - self.waited) >= _EVERY or bool(late) != self.late:
+            self.waited, self.late = event.seconds, bool(late)
             self.out.print(escape(text), soft_wrap=True)
             self.out.file.flush()
 

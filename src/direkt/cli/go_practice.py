@@ -129,7 +129,7 @@ def _host(rig: Rig, planned: Planned) -> str:
 
 def _copy(rig: Rig, planned: Planned, platform: Tarnlight) -> Rig:
     """The rig with the practice's platform in the place of all real ones."""
-    from direkt.platform.entries import PlatformEntry
+    from direkt.rig_events import PlatformEntry
 
     destinations = dict(rig.file.destinations)
     for name in {rig.file.feeds[feed].destination for feed in planned.entry.feeds}:

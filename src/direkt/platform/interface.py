@@ -15,7 +15,6 @@ from direkt import parameters
 from direkt.errors import UnusableInput
 from direkt.parameters import ParameterError, Values
 from direkt.platform.calls import Calls, Told, as_json
-from direkt.platform.entries import Audience, Delay
 from direkt.platform.model import (
     Changed,
     Declined,
@@ -34,6 +33,7 @@ from direkt.platform.model import (
 )
 from direkt.platform.planned import Wanted, picture_kind
 from direkt.protocol import address
+from direkt.rig_events import Audience, Delay
 from direkt.secret import Secret
 
 _MOST_PAGES = 50

@@ -11,12 +11,12 @@ from direkt.platform import platformfile
 from direkt.platform.byhand import HandPlatform
 from direkt.platform.calls import Calls, FixedToken, Tokens
 from direkt.platform.described import DescribedPlatform
-from direkt.platform.entries import PlatformEntry
 from direkt.platform.interface import InterfacePlatform
 from direkt.platform.model import Facts, IngestServer, Platform
 from direkt.platform.planned import Planned
 from direkt.platform.signin import Account, TokenStore
 from direkt.rig import Rig, RigError
+from direkt.rig_events import PlatformEntry
 
 
 @dataclass(frozen=True, slots=True)

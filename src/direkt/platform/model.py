@@ -9,8 +9,8 @@ from typing import Literal, Protocol
 
 from direkt.errors import NoAnswer, UnusableInput
 from direkt.parameters import Values
-from direkt.platform.entries import Audience, Delay, FieldValue
 from direkt.platform.planned import Wanted
+from direkt.rig_events import Audience, Delay, FieldValue
 from direkt.secret import Secret
 
 Role = Literal["primary", "backup"]

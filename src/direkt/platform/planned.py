@@ -14,9 +14,9 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
+from direkt import templates
 from direkt.errors import UnusableInput
-from direkt.platform import templates
-from direkt.platform.entries import (
+from direkt.rig_events import (
     Audience,
     Delay,
     EventEntry,

@@ -22,8 +22,8 @@ from direkt.device.mapped import RefusalEntries, RequestEntry
 from direkt.device.words import UNITS, SettingEntry
 from direkt.documents import Document, DocumentError, Problem, Strict
 from direkt.parameters import ParameterError
-from direkt.platform.entries import Audience, Delay, FieldValue, Projection
 from direkt.platform.model import EventState, Facts, FieldSpec
+from direkt.rig_events import Audience, Delay, FieldValue, Projection
 
 PlatformRequest = Literal["list", "make", "change", "open", "air", "finish", "drop", "ingest", "renew", "seen"]
 _NEEDED: tuple[PlatformRequest, ...] = ("list", "make", "open", "finish", "ingest")

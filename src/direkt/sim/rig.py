@@ -105,6 +105,9 @@ feeds:
   roof:                       # set by hand: direkt card roof
     device: boathouse-roof
     destination: roof
+uplink:
+  mbit_s: 46
+  reserve_percent: 30
 platforms:
   tarnlight:
     address: http://127.0.0.1:{platform}/events-api
@@ -129,9 +132,6 @@ events:
     length: 2h
     audience: everyone
     feeds: [launch]
-uplink:
-  mbit_s: 46
-  reserve_percent: 30
 """
 
 

@@ -27,9 +27,9 @@ from direkt.documents import Strict
 from direkt.judge import judge_sent
 from direkt.net import certificates, loops
 from direkt.platform import platformfile
-from direkt.platform.entries import Audience, Delay, FieldValue, Projection
 from direkt.platform.planned import picture_kind
 from direkt.protocol.address import ServerAddress
+from direkt.rig_events import Audience, Delay, FieldValue, Projection
 from direkt.sim.hls import Hls
 from direkt.sim.ingest import Port, Sink
 from direkt.sim.web import Faults, Request, Response, Web

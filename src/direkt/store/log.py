@@ -220,19 +220,21 @@ class Log:
             os.close(os.open(path, os.O_RDWR | os.O_CREAT, 0o600))
         engine = sa.create_engine(self._url, connect_args=options, hide_parameters=True)
         try:
-            if self._version(engine) != HEAD:
+            with engine.connect() as connection:
+                version = self._version(connection)
+            if version != HEAD:
                 self._migrate(engine, Path(self._url.database).parent if sqlite and self._url.database else None)
         except BaseException:
             engine.dispose()
             raise
         return engine
 
-    def _version(self, engine: Engine) -> str:
+    @staticmethod
+    def _version(connection: Connection) -> str:
         """Which migration the tables have; empty: none."""
-        with engine.connect() as connection:
-            if not sa.inspect(connection).has_table("direkt_version"):
-                return ""
-            found = connection.execute(sa.text("SELECT version_num FROM direkt_version")).scalar()
+        if not sa.inspect(connection).has_table("direkt_version"):
+            return ""
+        found = connection.execute(sa.text("SELECT version_num FROM direkt_version")).scalar()
         return str(found or "")
 
     def _migrate(self, engine: Engine, folder: Path | None) -> None:
@@ -246,7 +248,7 @@ class Log:
         with files.alone(folder) if folder is not None else contextlib.nullcontext(), engine.begin() as connection:
             if engine.dialect.name == "postgresql":
                 connection.execute(sa.text(f"SELECT pg_advisory_xact_lock({_LOCK})"))
-            now = self._version(engine) if engine.dialect.name != "sqlite" else ""
+            now = self._version(connection)
             if now and now not in known:
                 raise LogError(
                     f"the log at {self._shown} was made by a newer Direkt (version {now} of its tables): install that"

@@ -14,8 +14,8 @@ from direkt.destination.model import Span
 from direkt.errors import DirektError, UnusableInput, os_words
 from direkt.judge import Verdict
 from direkt.parameters import Value
-from direkt.platform.entries import Audience
 from direkt.platform.library import Means
+from direkt.rig_events import Audience
 from direkt.store import standing
 from direkt.work.airing import Did, PersonStep
 from direkt.work.look import Looked

@@ -1,4 +1,4 @@
-"""What a rig says of platforms and events."""
+"""What a rig says of platforms and events: when, for whom, with which feeds."""
 
 from __future__ import annotations
 
@@ -10,9 +10,9 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from pydantic import Field, field_validator
 
+from direkt import templates
 from direkt.destination import references
 from direkt.documents import Strict
-from direkt.platform import templates
 
 Audience = Literal["everyone", "link", "invited"]
 Delay = Literal["usual", "short", "shortest"]

@@ -1,0 +1,104 @@
+"""Going live by the program: what is wrong once the push is on."""
+
+import json
+import unittest
+from dataclasses import replace
+
+from tests.stage import Stage
+
+
+class Air(Stage):
+    """The steps from the ingest on."""
+
+    def test_4_accepted_and_never_shown(self):
+        self.platform.faults.shows_nothing = True
+        result = self.go("e9", "--wait", "3s")
+        self.stops_at(
+            4, result, "it arrives and was not shown within 3 s", "Wait longer with --wait", "its push is off again"
+        )
+        self.assertIn("later than usual, still waiting", self.go("e9", "--wait", "3s").out)
+        self.platform.faults.shows_nothing = False
+        self.assertEqual(self.go("e9").code, 0)
+
+    def test_4_the_key_is_renewed_by_somebody(self):
+        begun = self.direkt("event", "make", "e10")
+        self.assertEqual(begun.code, 0, begun)
+        event = self.event("e10")
+        taken = event.key
+        event.key = "varn~fake~otherbird"  # behind the back of the rig, which asks for it again
+        self.assertEqual(self.go("e10").code, 0)
+        self.assertNotEqual(self.device._slot["key"], taken)
+
+    def test_5_the_platform_is_not_content(self):
+        self.platform.faults.poor = True
+        result = self.go("e11", text="n\n")
+        self.stops_at(5, result, "the stream comes unevenly", "Go on air all the same?")
+        self.assertEqual(self.event("e11").state, "open")
+        self.assertEqual(self.go("e11", text="y\ny\n").code, 0)
+
+    def test_5_the_sub_stream_is_pushed_instead_of_the_main_one(self):
+        original = self.device.target
+        self.device.target = lambda: replace(original(), video=replace(original().video, width=640, height=360))
+        try:
+            result = self.go("e12")
+            self.stops_at(5, result, "✗  finish  video.size", "its push is off again")
+            self.assertRegex(result.out, r"video\.size +960x540 +960x540 +960x540 +640x360 +✗ fail")
+            self.assertEqual(self.go("e12", "--keep-on").code, 1)
+            self.assertEqual(self.device.push_state, "pushing")
+        finally:
+            self.device.target = original
+        self.device.end_push()
+        self.assertEqual(self.go("e12").code, 0)
+
+    def test_6_somebody_says_no(self):
+        result = self.go("e13", text="n\n")
+        self.stops_at(6, result, "not on air: you said no")
+        self.assertEqual(self.event("e13").state, "open")
+
+    def test_7_viewers_get_nothing(self):
+        event = None
+        self.direkt("event", "make", "e14")
+        event = self.event("e14")
+        event.hls.delay = 3600.0
+        result = self.go("e14")
+        self.assertEqual(result.code, 1, result)
+        self.assertIn("viewers get nothing after 5 s", result.out)
+        self.assertIn("it is on air; still on", result.out)  # nothing is taken from viewers by itself
+        self.assertEqual((event.state, self.device.push_state), ("live", "pushing"))
+        event.hls.delay = 0.2
+        self.assertEqual(self.go("e14").code, 0)
+        self.assertEqual(self.direkt("stop", "--all", text="y\n" * 9).code, 0)
+
+    def test_invited_first(self):
+        seen = []
+        original = self.platform._put_state
+
+        def watched(request, event):
+            seen.append((json.loads(request.body)["state"], event.body.audience))
+            return original(request, event)
+
+        self.platform._put_state = watched
+        self.addCleanup(setattr, self.platform, "_put_state", original)
+        result = self.go("e15", "--invited-first")
+        self.assertEqual(result.code, 0, result)
+        self.assertEqual(seen, [("open", "invited"), ("live", "invited")])
+        self.assertEqual(self.event("e15").body.audience, "everyone")
+        self.assertIn("opened to everyone", result.out)
+
+    def test_a_pause_keeps_the_event_and_go_resumes_it(self):
+        self.assertEqual(self.go("e16").code, 0)
+        link = self.event("e16").id
+        paused = self.direkt("stop", "e16", "--pause")
+        self.assertEqual(paused.code, 0, paused)
+        self.assertEqual((self.event("e16").state, self.device.push_state), ("live", "stopped"))
+        self.assertIn("paused", self.direkt("event", "list").out)
+        resumed = self.go("e16")
+        self.assertEqual(resumed.code, 0, resumed)
+        self.assertEqual((self.event("e16").id, self.device.push_state), (link, "pushing"))
+        self.assertEqual(self.direkt("stop", "e16").code, 0)
+        entries = self.direkt("log", "list", "--event", "e16", "--json").json["entries"]
+        self.assertEqual([e["what"] for e in entries if e["what"] == "drop"], ["drop"])  # the pause was a gap on air
+
+
+if __name__ == "__main__":
+    unittest.main()
