@@ -7,18 +7,34 @@ from tests.support import RigCli, command
 
 class Whole(RigCli):
     def test_demo_and_sim(self):
-        result = self.finish(self.start("demo", "--folder", "d", "--for", "5s"), 110)
+        result = self.finish(self.start("demo", "--folder", "d", "--for", "5s"), 240)
         self.assertEqual(result.code, 0, result)
         self.assertIn(
             "Before: the stream fails. After: it passes. The camera's passes. The carried one passes.", result.out
         )
+        self.assertIn("The finals were on air; at the end everything was proven off.", result.out)
+        for path in (self.folder / "d").rglob("*"):  # no key and no token, wherever it was written
+            if path.is_file() and path.name != "secrets.yaml":
+                content = path.read_bytes()
+                for secret in (b"varn~fake", b"regatta-demo"):
+                    self.assertNotIn(secret, content, path)
         left = {path.name for path in (self.folder / "d").iterdir()}
         self.assertLessEqual(
-            {"rig.yaml", "secrets.yaml", "before.flv", "after.flv", "before.json", "after.json", "camera.flv"}, left
+            {
+                "rig.yaml",
+                "secrets.yaml",
+                "before.flv",
+                "after.flv",
+                "before.json",
+                "after.json",
+                "camera.flv",
+                "finals.html",
+            },
+            left,
         )
         self.assertEqual((self.folder / "d" / "secrets.yaml").stat().st_mode & 0o777, 0o600)
         self.assertEqual(json.loads((self.folder / "d" / "after.json").read_text())["verdict"], "pass")
-        for secret in ("sandpiper", "dipper", "regatta-demo"):
+        for secret in ("sandpiper", "redshank", "dipper", "heron", "regatta-demo"):
             self.assertNotIn(secret, result.out + result.err)
         self.one_line(self.direkt("demo", "--folder", "d"), 2, "is not empty")
 

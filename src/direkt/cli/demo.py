@@ -26,9 +26,9 @@ _REHEARSAL = 5.0  # s: three keyframe intervals and a second
 )  # fmt: skip
 @options.time_option("--for", "seconds", default=_REHEARSAL, help="How long each rehearsal runs.")
 def demo(folder: Path | None, seconds: float) -> ExitCode:
-    """Run the whole example: gear is found, matched, written at once and rehearsed; one camera is carried, one set by hand.
+    """Run the whole example: gear is found, matched, written and rehearsed; then the finals go on air, and end for certain.
 
-    Takes about a minute. Leaves the rig, the recordings and the JSON reports in a folder that it names.
+    Takes about a minute and a half. Leaves the rig, the recordings and the JSON reports in a folder that it names.
     """
     if folder is None:
         folder = Path(tempfile.mkdtemp(prefix="direkt-demo-"))
@@ -86,8 +86,17 @@ class _Demo:
             "Recordings are judged the same way: would the encoder's stream do for the village channel?",
             ["check", "after.flv", "--sheet", "plainsong-village"],
         )
-        self._close(before, after, camera, carried)
-        good = (before, after, camera, carried) == (ExitCode.FAILS, ExitCode.GOOD, ExitCode.GOOD, ExitCode.GOOD)
+        live = self._step(
+            "The finals, for real: the event is made and opened, both pushes start, the platform sees them, viewers look.",
+            ["go", "finals", "--yes"],
+        )
+        end = self._step("And the certain end: off, proven off, the keys wiped.", ["stop", "finals", "--wipe-key"])
+        self._step(
+            "What was done stands in the log, and in a page for the customer.",
+            ["log", "report", "finals", "-o", "finals.html"],
+        )
+        self._close(before, after, camera, carried, live=live, end=end)
+        good = (before, after, camera, carried, live, end) == (ExitCode.FAILS, *[ExitCode.GOOD] * 5)
         return ExitCode.GOOD if good else ExitCode.FAILS
 
     def _say(self, text: str) -> None:
@@ -121,12 +130,16 @@ class _Demo:
         ]
         return self._step(text, arguments)
 
-    def _close(self, *codes: int) -> None:
+    def _close(self, *codes: int, live: int, end: int) -> None:
         words = {ExitCode.GOOD: "passes", ExitCode.FAILS: "fails"}
         first, second, third, fourth = (words.get(ExitCode(code), "was not judged") for code in codes)
         self._say(f"Before: the stream {first}. After: it {second}. The camera's {third}. The carried one {fourth}.")
+        air = "were on air" if live == ExitCode.GOOD else "did not come on air"
         self.out.print(
-            f"Everything is in [bold]{escape(self.folder)}[/]: rig.yaml, before.flv, after.flv, before.json, after.json"
+            f"The finals {air}; at the end {'everything was proven off' if end == ExitCode.GOOD else 'not everything was proven off'}."
+        )
+        self.out.print(
+            f"Everything is in [bold]{escape(self.folder)}[/]: rig.yaml, before.flv, after.flv, before.json, after.json, finals.html"
         )
         self.out.print("Try next:")
         place = shlex.quote(str(self.folder))
@@ -134,7 +147,7 @@ class _Demo:
             f"direkt sim {place}            # the gear again, until Ctrl-C; in a second terminal:",
             f"cd {place}; direkt find; direkt match --all; direkt check --feed start; direkt card roof -o roof.pdf",
             f"direkt check {place}/before.flv --sheet tarnlight",
-            "direkt sheet show plainsong-village",
+            "direkt go village; direkt stop village; direkt log list    # an event that is worked by hand",
         ):
             self.out.print(f"  {escape(line)}", soft_wrap=True)
 

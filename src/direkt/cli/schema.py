@@ -13,13 +13,13 @@ from direkt.errors import UnusableInput
 @click.command()
 @click.argument("name", required=False)
 def schema(name: str | None) -> None:
-    """Print the JSON Schema of NAME: a file (sheet, rig, driver) or a command's --json (check, read, key-set ...).
+    """Print the JSON Schema of NAME: a file (sheet, rig, driver, platform) or a command's --json (check, read, key-set ...).
 
     Without NAME, lists what there is.
     """
     from direkt.cli.schemas import DOCUMENTS
 
-    names = ["sheet", "rig", "driver", *DOCUMENTS]
+    names = ["sheet", "rig", "driver", "platform", *DOCUMENTS]
     if name is None:
         click.echo("\n".join(names))
         return
@@ -43,6 +43,10 @@ def _make(name: str) -> dict[str, object]:
         return file.json_schema()
     if name == "rig":
         return rig.RigFile.model_json_schema(by_alias=True)
+    if name == "platform":
+        from direkt.platform import platformfile
+
+        return platformfile.PlatformFile.model_json_schema(by_alias=True)
     if name == "driver":
         return described.DriverFile.model_json_schema(by_alias=True)
     return TypeAdapter(DOCUMENTS[name]).json_schema()

@@ -55,7 +55,7 @@ _ASK_EVERY = 1.0  # s between questions to a platform
 _CARRY_LIMIT = 25.0  # s for a carried push to get going
 _LEAST_WAIT = 60.0  # s for the ingest, where the sheet names no time or a short one
 _PATIENCE = 3.0  # times the sheet's longest time
-_OWN_SECONDS = 5.0  # s that Direkt measures the device's own stream
+_OWN_SECONDS = 4.0  # s that Direkt measures the device's own stream
 _OWN_LIMIT = 12.0  # s for it to come
 _LOOK_LIMIT = 40.0  # s until viewers have something
 _SHOWN = (
@@ -436,7 +436,7 @@ class _Going:
         if silent and set_ is not None:  # what the camera is set to for its sound is not what is pushed
             given = {name: value for name, value in set_.items() if not name.startswith("audio.")}
         by_seen = (
-            judge_sent(feed.sheet, {n: _told(n, v) for n, v in arriving.values.items()}, given)
+            judge_sent(feed.sheet, {n: _told(n, v) for n, v in _with_sides(arriving.values).items()}, given)
             if arriving is not None and arriving.values
             else None
         )
@@ -736,6 +736,15 @@ def _told(name: str, value: Value) -> Measured:
     """A value as a platform tells it."""
     share = _COARSE.get(name)
     return Measured(value, uncertainty=value * share if share is not None and isinstance(value, int | float) else None)
+
+
+def _with_sides(values: Values) -> Values:
+    """With the width and height that a size stands for, by which the sheet's ladder asks."""
+    size = values.get("video.size")
+    if not isinstance(size, str):
+        return values
+    width, height = parameters.size_of(size)
+    return {**values, "video.width": width, "video.height": height}
 
 
 def _own_judgement(feed: FeedParts, sent: Measurement, set_: Values | None, *, silent: bool) -> Judgement:
