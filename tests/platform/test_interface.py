@@ -261,7 +261,7 @@ class Tokens(Case):
         self.assertEqual(get(made.player)[0], 404)
         platform.change(platform.find("finals"), replace(WANTED, audience="invited"))
         self.assertEqual(get(made.watch)[0], 403)
-        with self.assertRaisesRegex(PlatformError, "gives viewers nothing"):
+        with self.assertRaisesRegex(PlatformError, "gives viewers nothing yet"):
             platform.view(made.player)
 
 

@@ -67,10 +67,10 @@ class Asker:
 
     yes: bool  # everything is answered with yes
 
-    def ask(self, text: str, otherwise: bool) -> bool:
-        """The answer to a question."""
+    def ask(self, text: str, otherwise: bool, *, always: bool = False) -> bool:
+        """The answer to a question; ``always``: a yes to everything is no answer to this one."""
         shown = "Y/n" if otherwise else "y/N"
-        if self.yes:
+        if self.yes and not always:
             output.note(f"{text} yes (--yes)")
             return True
         err = sys.stderr

@@ -362,9 +362,10 @@ def _drop(airing: Airing, now: str) -> Job[AirEvent, PlatformEvent | None]:
         found = yield from air.finish(airing, found, now)
     if found is not None:
         airing.platform.drop(found)
-    standing.change_place(
-        airing.rig.folder, airing.planned.name, airing.planned.mark, airing.destination, lambda _: standing.Place()
-    )
+    known = airing.planned.name, airing.planned.mark
+    left = standing.change_place(airing.rig.folder, *known, airing.destination, lambda _: standing.Place())
+    if all(place == standing.Place() for place in left.places.values()):
+        standing.forget(airing.rig.folder, *known)
     return None
 
 

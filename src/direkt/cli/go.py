@@ -167,7 +167,7 @@ class Front:
             return self.asker.ask(f"   {person_text(event)}", False)
         else:
             self.out.file.flush()
-            return self.asker.ask(f"   {event.text}", event.otherwise)
+            return self.asker.ask(f"   {event.text}", event.otherwise, always=event.always)
         self.out.file.flush()
         return None
 
@@ -246,14 +246,13 @@ class Front:
         self.out.print(table)
 
     def _link(self, link: Link) -> None:
-        self.document["links"].append(
-            {"destination": link.destination, "address": link.address, "audience": link.audience}
-        )
+        links = self.document["links"]
+        links.append({"destination": link.destination, "address": link.address, "audience": link.audience})
         self.out.print(
-            f"   viewers of {escape(link.title)}, {_WHO[link.audience]}: [bold]{escape(link.address)}[/]",
+            f"   viewers of {escape(link.title)} ({escape(link.destination)}), {_WHO[link.audience]}: [bold]{escape(link.address)}[/]",
             soft_wrap=True,
         )
-        if self.out.is_terminal and not self.as_json:
+        if len(links) == 1 and self.out.is_terminal and not self.as_json:
             from direkt.cli.picture_code import print_code
 
             print_code(self.out, link.address)

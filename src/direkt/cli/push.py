@@ -79,7 +79,7 @@ def push(
     if action != "state":
         good = (found.slot.state is PushState.PUSHING) == (action == "on")
         said = f": {found.slot.message}" if found.slot.message else ""
-        text = f"{action}: {found.slot.state}{said}, to {found.slot.server}"
+        text = f"{action}: {found.slot.state}{said}, to {found.slot.server or 'nowhere'}"
         recording.record_feed(parts, "push", "good" if good else "failed", text)
     if as_json:
         output.print_json(_document(parts, found, left))

@@ -123,12 +123,19 @@ class _Front:
         from direkt.work.airing import PersonStep
 
         if isinstance(event, ending.Off):
-            mark = "[bold red]✗ not proven[/]"
-            if event.proven:
-                mark = "–" if event.note else "[green]✓[/]" if event.what is ending.What.EVENT else "[green]✓ off[/]"
+            words = (
+                "✗ not proven"
+                if not event.proven
+                else "–"
+                if event.note
+                else "✓"
+                if event.what is ending.What.EVENT
+                else "✓ off"
+            )
+            mark = f"[{'bold red' if not event.proven else 'green'}]{words:<12}[/]"
             output.print_lines(self.out, [(mark, f"[bold]{escape(event.name)}[/]  {escape(event.text)}")], indent=0)
             if event.advice:
-                self.out.print(f"       next: {escape(event.advice)}")
+                output.print_lines(self.out, [(" " * 12, f"next: {escape(event.advice)}")])
         elif isinstance(event, ending.Dropped):
             self.drops.append(event)
             self.out.print(
@@ -160,7 +167,7 @@ class _Front:
             return ExitCode.GOOD
         self.out.print()
         for item in left:
-            output.error(f"{item.what} {item.name}: {item.text}" + (f"; {item.advice}" if item.advice else ""))
+            output.error(f"{item.what} {item.name}: {item.text}" + (f" Next: {item.advice}" if item.advice else ""))
         output.note(f"Not proven to be off: {len(left)}. Again, for longer: direkt stop {name} --for 10m")
         return ExitCode.NO_ANSWER
 

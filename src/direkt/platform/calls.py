@@ -108,7 +108,7 @@ class Calls:
         finally:
             http.close()
         if answer.status != 200:
-            raise PlatformError(f"{parts.hostname} gives viewers nothing at {parts.path} (HTTP status {answer.status})")
+            raise PlatformError(f"{parts.hostname} gives viewers nothing yet (HTTP status {answer.status})")
         return answer.content
 
     def read_json(self, answer: Answer, asked: str) -> object:

@@ -200,6 +200,8 @@ class _Going:
                 event = yield from air.open_event(one, event, self.now)
             self.known[one.destination] = event
             air.remember(one, state=event)
+            if not one.by_hand and event.state is not EventState.LIVE:
+                self._not_on_air()
             who = {
                 "everyone": "for everyone",
                 "link": "for whoever has the link",
@@ -209,6 +211,16 @@ class _Going:
             how = f" {who[event.audience]}" if event.audience is not None else ""
             opens = "; the push opens it" if air.opens_itself(one) and one.by_hand else ""
             yield self._say(one.destination, Verdict.PASS, f"{one.sheet.name}: the event is {event.state}{how}{opens}")
+
+    def _not_on_air(self) -> None:
+        """It was on air, and is not any more: somebody took the event away, and it was made anew."""
+        self.on_air = False
+        standing.change(
+            self.airings[0].rig.folder,
+            self.planned.name,
+            self.planned.mark,
+            lambda s: s.model_copy(update={"on_air": ""}),
+        )
 
     @property
     def _invites_first(self) -> bool:
@@ -635,7 +647,11 @@ class _Going:
         if self.began or self.on_air:
             with contextlib.suppress(KeyboardInterrupt):
                 down = bool(
-                    (yield Question("Take the pushes of this event off? No leaves everything as it is.", False))
+                    (
+                        yield Question(
+                            "Take the pushes of this event off? No leaves everything as it is.", False, always=True
+                        )
+                    )
                 )
         if down:
             for name in [n for one in self.airings for n in one.feeds if not go_checks.by_hand(self.feeds[n])]:

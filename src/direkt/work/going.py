@@ -135,6 +135,7 @@ class Question:
 
     text: str
     otherwise: bool
+    always: bool = False  # asked also where everything else is agreed to beforehand
 
 
 GoEvent = Began | Ended | Checked | Waiting | Would | Judged | Link | LookedAt | Question | PersonStep | Did
