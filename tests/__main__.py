@@ -21,10 +21,13 @@ _COUNTS = re.compile(r"^counts (\d+) (\d+) (\d+)$", re.MULTILINE)
 # Much of what they do is waiting, so that there is one more of them than cores.
 # The files that take longest come first, so that no core waits for one of them at the end.
 _LONG = (
+    "test_demo",
     "test_sources",
+    "test_go_air",
+    "test_stop",
     "test_rtsp",
     "test_gear",
-    "test_demo",
+    "test_go",
     "test_whole",
     "test_rehearse",
     "test_receiver",
