@@ -57,7 +57,7 @@ from direkt.store import changes, learned
 from direkt.trust import TrustStore
 from direkt.work import standing
 from direkt.work.saved import load_saved
-from tests import fuzz_sources, support
+from tests import fuzz_platforms, fuzz_sources, support
 from tests.destination import pastes
 from tests.net import test_rare_publisher as rare
 
@@ -136,8 +136,8 @@ def _judge(meter: Meter) -> None:
 
 
 def _container(data: bytes) -> None:
-    best = max(containers(), key=lambda c: c.score(data[:64]))
-    if best.score(data[:64]):
+    best = max(containers(), key=lambda c: c.score(data[:2048]))
+    if best.score(data[:2048]):
         _events(best.read(Source(data)))
 
 
@@ -657,6 +657,12 @@ TARGETS = (
     Target("rtcp", fuzz_sources.reports, fuzz_sources.report, 8),
     Target("h265", fuzz_sources.h265_headers, fuzz_sources.h265, 3),
     Target("sources", lambda: [b"rtsp://a:b@cam.example:554/x?channel=1", b"rtmp://[::1]/live/main", b"rtsps://cam/user=a_password=b_c"], fuzz_sources.address, 6, _PASTE),
+    Target("events", fuzz_platforms.events, fuzz_platforms.event, 2, fuzz_platforms.EVENT_WORDS),
+    Target("platform-answers", fuzz_platforms.answers, fuzz_platforms.answer, 3, fuzz_platforms.JSON_WORDS),
+    Target("playlists", fuzz_platforms.playlists, fuzz_platforms.playlist, 6, fuzz_platforms.HLS_WORDS),
+    Target("ts", fuzz_platforms.transport_streams, fuzz_platforms.transport_stream, 2),
+    Target("platform-files", fuzz_platforms.platform_files, fuzz_platforms.platform_file, 2, _YAML),
+    Target("standings", fuzz_platforms.remembered, fuzz_platforms.remember, 3, fuzz_platforms.JSON_WORDS),
     Target("edits", lambda: [support.RIG.format(port=1).encode(), sim_rig._RIG.encode()], _edited, 1, _YAML),
     Target("logins", lambda: [b'Digest realm="a", nonce="b", qop="auth, auth-int", algorithm=SHA-256, Basic realm=x', b"Basic YTpi"], _login_text, 8),
     Target("logs", lambda: [

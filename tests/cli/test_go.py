@@ -3,6 +3,8 @@
 import copy
 import json
 import unittest
+import urllib.parse
+import urllib.request
 
 from tests.stage import VILLAGE, Stage
 
@@ -61,6 +63,24 @@ class Order(Stage):
             (found["on_air"], found["failed"], len(found["steps"]), found["looks"][0]["plays"]), (True, None, 7, True)
         )
         self.assertEqual(found["feeds"][0]["rows"][0]["seen"], "h264")
+
+    def test_signing_in_on_a_phone(self):
+        path, text = self.folder / "rig.yaml", (self.folder / "rig.yaml").read_text()
+        self.addCleanup(path.write_text, text)
+        path.write_text(text.replace(', token: "file:secrets.yaml#token"', ""))
+        result = self.direkt("event", "make", "e21")
+        self.one_line(result, 3, "nobody is signed in at tarn: direkt event sign-in tarn")
+        child = self.start("event", "sign-in")
+        lines = [child.stdout.readline() for _ in range(2)]
+        page, code = lines[0].split()[-1], lines[1].split()[1]
+        data = urllib.parse.urlencode({"code": code, "answer": "yes"}).encode()
+        urllib.request.urlopen(page, data, timeout=5).read()
+        done = self.finish(child, 20)
+        self.assertEqual((done.code, "signed in at tarn" in done.out), (0, True), done)
+        self.assertEqual(self.direkt("event", "make", "e21").code, 0)
+        self.assertIn("signed out", self.direkt("event", "sign-in", "--out").out)
+        for secret in list(self.platform._tokens) + list(self.platform._refresh):
+            self.assertNotIn(secret, done.out + done.err + (self.folder / "config" / "keys.json").read_text())
 
     def test_1_settings_that_drifted(self):
         with _Bitrate(self.device, 9000):

@@ -1,10 +1,13 @@
 """Going live by the program: what is wrong once the push is on."""
 
+import datetime
 import json
+import re
 import unittest
 from dataclasses import replace
 
 from tests.stage import Stage
+from tests.support import wait_until
 
 
 class Air(Stage):
@@ -68,6 +71,32 @@ class Air(Stage):
         event.hls.delay = 0.2
         self.assertEqual(self.go("e14").code, 0)
         self.assertEqual(self.direkt("stop", "--all", text="y\n" * 9).code, 0)
+
+    def test_the_session_limit_ends_it(self):
+        self.assertEqual(self.go("e17").code, 0)
+        self.addCleanup(setattr, self.platform, "session_limit", self.platform.session_limit)
+        self.platform.session_limit = 0.5
+        event = self.event("e17")
+        wait_until(lambda: event.state == "closed")
+        result = self.go("e17")
+        self.assertEqual(result.code, 1, result)
+        self.assertIn("the event is closed: its session was longer than 0.5 s", result.out)
+        self.assertEqual(self.direkt("stop", "e17").code, 0)
+        self.assertEqual(self.device.push_state, "stopped")
+
+    def test_on_air_at_its_time(self):
+        path, text = self.folder / "rig.yaml", (self.folder / "rig.yaml").read_text()
+        self.addCleanup(path.write_text, text)
+        soon = datetime.datetime.now(datetime.UTC) + datetime.timedelta(seconds=7)
+        head, tail = text.split("  e18:", 1)
+        later = re.sub(r'start: "[^"]*"', f'start: "{soon:%Y-%m-%d %H:%M:%S}"', tail, count=1)
+        path.write_text(f"{head}  e18:{later}")
+        result = self.go("e18", "--at-start", text="")
+        self.assertEqual(result.code, 0, result)
+        on_air = json.loads(next((self.folder / "events").glob("e18-*.json")).read_text())["on_air"]
+        self.assertGreaterEqual(on_air, f"{soon:%Y-%m-%dT%H:%M:%SZ}")
+        self.assertIn("on air at", result.out)
+        self.assertEqual(self.direkt("stop", "e18").code, 0)
 
     def test_invited_first(self):
         seen = []

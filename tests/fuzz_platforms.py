@@ -1,0 +1,224 @@
+"""Damaged inputs of platforms: their answers, playlists, transport streams, platform files, events and what was remembered of them."""
+
+from __future__ import annotations
+
+import contextlib
+import datetime
+import json
+import os
+import tempfile
+from functools import cache
+from pathlib import Path
+
+import httpx
+
+from direkt import documents, rig
+from direkt.container import Source, ts
+from direkt.device.http import Answer
+from direkt.errors import DirektError
+from direkt.measure.meter import Meter
+from direkt.platform import planned, platformfile
+from direkt.platform.calls import Calls, Told
+from direkt.platform.interface import InterfacePlatform
+from direkt.platform.model import EventState, Facts, PlatformEvent
+from direkt.platform.signin import Kept
+from direkt.protocol import hls
+from direkt.store import standing
+from tests.container.test_ts import written
+from tests.support import card, stream
+
+JSON_WORDS = (b"null", b"[]", b"{}", b"true", b"1e400", b'"open"', b'"live"', b'"http://"', b"\\u0000", b"-1")
+HLS_WORDS = (
+    b"#EXTINF:",
+    b"#EXT-X-STREAM-INF:",
+    b"#EXT-X-PROGRAM-DATE-TIME:",
+    b"#EXT-X-MEDIA-SEQUENCE:",
+    b"\n",
+    b"1e999",
+    b"//",
+    b"..",
+    b"nan",
+)
+EVENT_WORDS = (
+    b"FREQ=",
+    b"COUNT=",
+    b"UNTIL=",
+    b"BYDAY=",
+    b"{start:",
+    b"{",
+    b"}",
+    b"zone:",
+    b"repeat:",
+    b"99999999",
+    b"INTERVAL=",
+    b"BYSETPOS=",
+)
+_NOW = datetime.datetime(2026, 7, 3, tzinfo=datetime.UTC)
+
+
+def events() -> list[bytes]:
+    """Rigs with events."""
+    head = (
+        "schema: direkt.rig/1\nname: R\ndevices: {d: {driver: brindle-b2, address: 'http://h'}}\n"
+        "destinations: {t: {sheet: tarnlight, server: 'rtmp://h/l', key: 'env:K', platform: p}}\nfeeds: {f: {device: d, destination: t}}\n"
+        "platforms: {p: {address: 'http://h/e', file: tarnlight}}\nevents:\n"
+    )
+    rules = (
+        "FREQ=DAILY;COUNT=3",
+        "FREQ=WEEKLY;BYDAY=MO,-1FR;UNTIL=20261231T235959Z",
+        "FREQ=MONTHLY;BYMONTHDAY=31;INTERVAL=2",
+        "FREQ=YEARLY;BYDAY=-1SU;BYMONTH=10",
+    )
+    return [
+        (
+            head
+            + f"  e: {{title: '{{rig}} {{start:%d %B}}', start: 2026-07-03 14:00, zone: Europe/Vienna, length: 3h, repeat: '{rule}', feeds: [f]}}\n"
+        ).encode()
+        for rule in rules
+    ]
+
+
+def event(data: bytes) -> None:
+    """A rig's events, and when they take place."""
+    document = documents.parse(data.decode("utf-8", "replace"), "rig.yaml")
+    file = documents.check(document, rig.RigFile)
+    made = rig.Rig(file, Path("/nowhere"), "rig.yaml", Path("/nowhere/rig.yaml"))
+    for name in list(file.events)[:3]:
+        with contextlib.suppress(DirektError):
+            one = planned.next_one(made, name, _NOW)
+            planned.wanted(made, one)
+            planned.event_id(made, one, "t")
+
+
+@cache
+def answers() -> list[bytes]:
+    """What the simulated platform answers."""
+    from direkt.sim.tarnlight import Tarnlight
+    from direkt.sim.web import Request
+
+    sim = Tarnlight("t")
+    sim.web.port = 1
+    body = {
+        "title": "T",
+        "start": "2026-07-03T14:00:00Z",
+        "length": 60,
+        "audience": "everyone",
+        "fields": {"crowd": "adults"},
+    }
+    common = {"authorization": "Bearer t", "content-type": "application/json"}
+    out = [
+        sim.answer(
+            Request("PUT", "/events-api/events/e", "", {**common, "if-none-match": "*"}, json.dumps(body).encode())
+        ).content
+    ]
+    for place in ("events", "events/e/ingest", "events/e/arriving", "events/none"):
+        out.append(sim.answer(Request("GET", f"/events-api/{place}", "", common, b"")).content)
+    seen = {"role": "primary", "arriving": True, "since": "2026-07-03T14:00:00Z", "shown": True, "values": {"video.size": "1280x720", "video.frame_rate": 25},
+            "gaps": [{"began": "2026-07-03T14:00:00Z", "seconds": 3}], "health": "good", "complaints": ["x"]}  # fmt: skip
+    out.append(json.dumps({"inputs": [seen], "viewers": 3}).encode())
+    out.append(
+        json.dumps(
+            {"user_code": "A", "device_code": "b", "verification_uri": "http://h/", "expires_in": 600, "interval": 5}
+        ).encode()
+    )
+    return out
+
+
+class _Answers:
+    """Calls whose answer is always the same."""
+
+    def __init__(self, data: object) -> None:
+        self.data = data
+
+    def ask(self, *_: object, **__: object) -> Told:
+        return Told(self.data, '"v"')
+
+    def hide(self, _: object) -> None:
+        pass
+
+
+def answer(data: bytes) -> None:
+    """One answer in the place of each."""
+    calls = Calls("p", "http://127.0.0.1:9", None, lambda _: None)
+    try:
+        found = Answer(200, httpx.Headers({"content-type": "application/json"}), data)
+        told = calls._json(found, "GET /")
+        calls._problem(Answer(422, httpx.Headers({}), data), "PUT /events/e")
+        platform = InterfacePlatform("p", _Answers(told), Facts("P"))  # type: ignore[arg-type]
+        for ask in (platform.find, lambda _: platform.listed()):
+            with contextlib.suppress(DirektError):
+                ask("e")
+        for ask_of in (platform.ingest, platform.seen):
+            with contextlib.suppress(DirektError):
+                ask_of(_EVENT)
+        Kept.read(data.decode("utf-8", "replace"))
+    finally:
+        calls.close()
+
+
+_EVENT = PlatformEvent("e", EventState.OPEN)
+
+
+def playlists() -> list[bytes]:
+    """Both kinds."""
+    return [
+        b'#EXTM3U\n#EXT-X-STREAM-INF:BANDWIDTH=900,RESOLUTION=1280x720,CODECS="a,b"\na.m3u8\n',
+        b"#EXTM3U\n#EXT-X-TARGETDURATION:6\n#EXT-X-MEDIA-SEQUENCE:7\n#EXT-X-PROGRAM-DATE-TIME:2026-07-03T12:00:00Z\n#EXTINF:5.0,\n1.ts\n#EXT-X-ENDLIST\n",
+    ]
+
+
+def playlist(data: bytes) -> None:
+    """A playlist."""
+    hls.parse(data.decode("utf-8", "replace"), "https://tv.example/a/b.m3u8")
+
+
+@cache
+def transport_streams() -> list[bytes]:
+    """A short one."""
+    return [written(stream(0.5, card(96, 64, bitrate=200, interval=5)))]
+
+
+def transport_stream(data: bytes) -> None:
+    """A transport stream, measured."""
+    meter = Meter()
+    meter.add_all(ts.read(Source(data)))
+    meter.snapshot()
+
+
+def platform_files() -> list[bytes]:
+    """The shipped one, and one for another interface."""
+    from tests.platform.test_described import FILE
+
+    return [
+        FILE.encode(),
+        b"schema: direkt.platform/1\nkind: event-interface\ntitle: T\nfields: {a: {title: b, choices: [c], needed: yes}}\n",
+    ]
+
+
+def _scratch() -> Path:
+    return Path(tempfile.gettempdir()) / f"direkt-fuzz-{os.getpid()}"
+
+
+def platform_file(data: bytes) -> None:
+    """A platform file."""
+    folder = _scratch()
+    folder.mkdir(exist_ok=True)
+    (folder / "p.yaml").write_bytes(data)
+    platformfile.load("p.yaml", folder).facts()
+
+
+def remembered() -> list[bytes]:
+    """What is remembered of an event."""
+    made = standing.Standing(
+        event="e", mark="20260703T140000Z", places={"t": standing.Place(state="open", done={"a": "b"})}
+    )
+    return [made.model_dump_json(by_alias=True).encode()]
+
+
+def remember(data: bytes) -> None:
+    """The same, damaged."""
+    folder = _scratch()
+    (folder / "events").mkdir(parents=True, exist_ok=True)
+    (folder / "events" / "e-20260703T140000Z.json").write_bytes(data)
+    standing.every(folder)
+    standing.read(folder, "e", "20260703T140000Z")
