@@ -32,6 +32,12 @@ class Air(Stage):
         self.assertEqual(self.go("e10").code, 0)
         self.assertNotEqual(self.device._slot["key"], taken)
 
+    def test_4_the_device_retries_with_the_key_of_a_past_event(self):
+        self.device.put_slot({"channel": "main", "server": self.platform.ingest_address(), "key": "varn~fake~pastbird"})
+        self.device.start_push()
+        wait_until(lambda: self.device.push_state == "retrying")
+        self.assertEqual(self.go("e19").code, 0)
+
     def test_5_the_platform_is_not_content(self):
         self.platform.faults.poor = True
         result = self.go("e11", text="n\n")

@@ -10,6 +10,7 @@ import urllib.error
 import urllib.parse
 import urllib.request
 from dataclasses import replace
+from http.server import BaseHTTPRequestHandler, HTTPServer
 from pathlib import Path
 
 from direkt.destination.keystore import KeyStore
@@ -23,6 +24,7 @@ from direkt.platform.model import (
     NotSignedIn,
     PlatformError,
     differences,
+    given_servers,
 )
 from direkt.platform.planned import Wanted
 from direkt.platform.signin import Account, Code
@@ -176,6 +178,48 @@ class Events(Case):
         )
 
 
+class Habits(unittest.TestCase):
+    """What platforms of the outside world are like."""
+
+    def test_server_addresses_as_platforms_write_them(self):
+        key = Secret("varn~fake~otherbird")
+
+        def given(*texts):
+            return [s.address for s in given_servers("P", [(t, "primary") for t in texts], key)]
+
+        self.assertEqual(
+            given(
+                "RTMPS://A.Example:443/live/",
+                " rtmp://b.example/live/varn~fake~otherbird",
+                "srt://c.example?streamid=x",
+                None,
+                7,
+            ),
+            ["rtmps://a.example/live", "rtmp://b.example/live"],
+        )
+        for text in ("rtmp://h/varn~fake~otherbird/live", "words", ""):
+            with self.assertRaisesRegex(PlatformError, "no server address that can be used") as caught:
+                given(text)
+            self.assertNotIn("otherbird", str(caught.exception))
+
+    def test_a_platform_that_has_moved(self):
+        def answer(self):
+            self.send_response(301)
+            self.send_header("Location", "https://new.example/api")
+            self.send_header("Content-Length", "0")
+            self.end_headers()
+
+        handler = type("Moved", (BaseHTTPRequestHandler,), {"do_GET": answer, "log_message": lambda *_: None})
+        server = HTTPServer(("127.0.0.1", 0), handler)
+        threading.Thread(target=server.serve_forever, args=(0.02,), daemon=True).start()
+        self.addCleanup(server.server_close)
+        self.addCleanup(server.shutdown)
+        calls = Calls("p", f"http://127.0.0.1:{server.server_port}", None, lambda _: None)
+        self.addCleanup(calls.close)
+        with self.assertRaisesRegex(PlatformError, "has moved to https://new.example/api: write its new address"):
+            calls.ask("GET", "/events")
+
+
 class Tokens(Case):
     def account(self, now=time.time):
         store = KeyStore(Path(tempfile.mkdtemp(prefix="direkt-test-")), use_keyring=False)
@@ -268,7 +312,6 @@ class Tokens(Case):
 class Far(unittest.TestCase):
     def test_the_token_goes_to_the_platform_only(self):
         seen = []
-        from http.server import BaseHTTPRequestHandler, HTTPServer
 
         class Other(BaseHTTPRequestHandler):
             def do_GET(self):

@@ -125,6 +125,7 @@ class Sqlite(Common, Folder):
 
     def test_addresses(self):
         self.assertEqual(log.url_of("postgresql+psycopg://u:p@h/n", self.folder).get_backend_name(), "postgresql")
+        self.assertEqual(log.url_of("postgres://u:p@h/n", self.folder).drivername, "postgresql+psycopg")
         for text in ("words", "nodb://u:hidden~pass@x"):
             with self.assertRaisesRegex(UnusableInput, "DIREKT_DATABASE: expected") as caught:
                 log.url_of(text, self.folder)

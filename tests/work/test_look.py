@@ -78,6 +78,12 @@ class Look(unittest.TestCase):
         old = self.look(files, since=995.0)
         self.assertEqual((old.plays, old.why), (False, "viewers still get what was pushed before, 8 s behind"))
 
+    def test_fragments_of_mp4_are_there_and_not_opened(self):
+        master = '#EXTM3U\n#EXT-X-STREAM-INF:BANDWIDTH=9,RESOLUTION=1280x720,CODECS="avc1.64001f,mp4a.40.2"\nm.m3u8\n'
+        media = '#EXTM3U\n#EXT-X-MAP:URI="i.mp4"\n#EXTINF:2,\n1.m4s\n'
+        found = self.look({"live.m3u8": master, "m.m3u8": media, "1.m4s": b"\0\0\0\x18styp" + bytes(99)})
+        self.assertEqual((found.plays, found.size, found.sound), (True, "1280x720", True))
+
     def test_what_does_not_play_says_why(self):
         media = "#EXTM3U\n#EXTINF:2,\n1.ts\n"
         for files, words in (

@@ -179,6 +179,11 @@ class Calls:
                 f"{self.name} does not let us in{f': {said}' if said else ''}; sign in with: direkt event sign-in {self.name}, "
                 f"or check the token under platforms.{self.name}"
             )
+        if 300 <= answer.status < 400:
+            where = on_one_line(answer.headers.get("location", "another place"))[:200]
+            return PlatformError(
+                f"{self.name} has moved to {where}: write its new address under platforms.{self.name}.address"
+            )
         if answer.status == 404:
             return NoSuchEvent(f"{self.name} does not know {asked.partition(' ')[2]}{f': {said}' if said else ''}")
         if answer.status == 412:

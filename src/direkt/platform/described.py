@@ -13,7 +13,6 @@ from direkt.device import words
 from direkt.device.answers import Answered
 from direkt.device.mapped import Mapped, filled
 from direkt.device.model import BadAnswer, DeviceError, Refused
-from direkt.errors import UnusableInput
 from direkt.parameters import Values
 from direkt.platform.calls import Calls
 from direkt.platform.interface import stamp
@@ -22,16 +21,15 @@ from direkt.platform.model import (
     Declined,
     EventState,
     Ingest,
-    IngestServer,
     Input,
     PlatformError,
     PlatformEvent,
     Role,
     Seen,
+    given_servers,
 )
 from direkt.platform.planned import Wanted
 from direkt.platform.platformfile import PlatformFile, PlatformRequest
-from direkt.protocol import address
 from direkt.secret import Secret
 
 
@@ -192,17 +190,12 @@ class DescribedPlatform:
             raise PlatformError(f"{self.name} tells no key for the event")
         secret = Secret(key)
         self._calls.hide(secret)
-        servers = []
         told: tuple[tuple[Role, str | None], ...] = (("primary", places.server), ("backup", places.backup))
+        pairs: list[tuple[object, Role]] = []
         for role, place in told:
             found = answer.get(place) if place is not None else None
-            for one in found if isinstance(found, list) else [found]:
-                if isinstance(one, str) and one:
-                    try:
-                        servers.append(IngestServer(str(address.parse(one)), role))
-                    except UnusableInput as error:
-                        raise PlatformError(f"{self.name} gives out a server address that is none: {error}") from None
-        return Ingest(tuple(servers), secret)
+            pairs += [(one, role) for one in (found if isinstance(found, list) else [found])]
+        return Ingest(given_servers(self.name, pairs, secret), secret)
 
     def seen(self, known: PlatformEvent) -> Seen | None:
         """What its ingest sees; None where its file does not say how to ask."""

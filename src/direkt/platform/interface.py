@@ -12,7 +12,6 @@ from collections.abc import Callable, Mapping
 from urllib.parse import quote, urlencode
 
 from direkt import parameters
-from direkt.errors import UnusableInput
 from direkt.parameters import ParameterError, Values
 from direkt.platform.calls import Calls, Told, as_json
 from direkt.platform.model import (
@@ -22,7 +21,6 @@ from direkt.platform.model import (
     Facts,
     Gap,
     Ingest,
-    IngestServer,
     Input,
     NoSuchEvent,
     PlatformError,
@@ -30,9 +28,9 @@ from direkt.platform.model import (
     Role,
     Seen,
     differences,
+    given_servers,
 )
 from direkt.platform.planned import Wanted, picture_kind
-from direkt.protocol import address
 from direkt.rig_events import Audience, Delay
 from direkt.secret import Secret
 
@@ -198,15 +196,12 @@ class InterfacePlatform:
             raise PlatformError(f"{self.name} tells neither key nor server addresses for the event")
         secret = Secret(key)
         self._calls.hide(secret)
-        servers = []
-        for item in listed[:_MOST_INPUTS]:
-            if isinstance(item, Mapping) and isinstance(item.get("address"), str):
-                role: Role = "backup" if item.get("role") == "backup" else "primary"
-                try:
-                    servers.append(IngestServer(str(address.parse(str(item["address"]))), role))
-                except UnusableInput as error:
-                    raise PlatformError(f"{self.name} gives out a server address that is none: {error}") from None
-        return Ingest(tuple(servers), secret, told.version)
+        pairs: list[tuple[object, Role]] = [
+            (item.get("address"), "backup" if item.get("role") == "backup" else "primary")
+            for item in listed[:_MOST_INPUTS]
+            if isinstance(item, Mapping)
+        ]
+        return Ingest(given_servers(self.name, pairs, secret), secret, told.version)
 
     def seen(self, known: PlatformEvent) -> Seen | None:
         """What its ingest sees."""

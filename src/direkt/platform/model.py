@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Literal, Protocol
@@ -10,6 +10,7 @@ from typing import Literal, Protocol
 from direkt.errors import NoAnswer, UnusableInput
 from direkt.parameters import Values
 from direkt.platform.planned import Wanted
+from direkt.protocol import address
 from direkt.rig_events import Audience, Delay, FieldValue
 from direkt.secret import Secret
 
@@ -181,6 +182,29 @@ class Facts:
 
 def _word(value: FieldValue) -> str:
     return {True: "yes", False: "no"}[value] if isinstance(value, bool) else str(value)
+
+
+def given_servers(platform: str, told: Sequence[tuple[object, Role]], key: Secret) -> tuple[IngestServer, ...]:
+    """Server addresses as a platform gives them out, in our form: without the key behind them, without a slash at the end.
+
+    What is no address is passed over. Raises PlatformError where nothing is left; its text holds no key.
+    """
+    out, why = [], "it names none"
+    for text, role in told:
+        if not isinstance(text, str):
+            continue
+        plain = text.strip().rstrip("/").removesuffix(key.reveal()).rstrip("/")
+        if key.reveal() in plain:
+            why = "the key stands in the middle of it"
+            continue
+        scheme, mark, rest = plain.partition("://")
+        try:
+            out.append(IngestServer(str(address.parse(f"{scheme.lower()}{mark}{rest}")), role))
+        except UnusableInput as error:
+            why = str(error)
+    if not out:
+        raise PlatformError(f"{platform} gives out no server address that can be used: {why}")
+    return tuple(out)
 
 
 class Platform(Protocol):

@@ -105,6 +105,8 @@ def url_of(text: str | None, folder: Path) -> URL:
         return URL.create("sqlite", database=str(folder / FILE_NAME))
     try:
         url = make_url(text)
+        if url.drivername in ("postgres", "postgresql"):  # as hosts write it; the driver is the one that we name
+            url = url.set(drivername="postgresql+psycopg")
         url.get_dialect()
     except (ArgumentError, SQLAlchemyError, ValueError, ImportError):
         raise UnusableInput(

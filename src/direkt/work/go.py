@@ -20,6 +20,7 @@ from direkt.measure.meter import Measurement
 from direkt.parameters import Measured, Value, Values
 from direkt.platform.model import EventState, Input, PlatformError, PlatformEvent, Seen
 from direkt.platform.planned import Planned
+from direkt.protocol import address
 from direkt.rig import Rig
 from direkt.store import standing
 from direkt.work import airing as air
@@ -235,7 +236,12 @@ class _Going:
         ingest = one.platform.ingest(event)
         for server, role in ((one.entry.server, "primary"), (one.entry.backup, "backup")):
             given = ingest.addresses("primary" if role == "primary" else "backup")
-            if server is not None and given and server not in given and (role == "primary" or one.backup):
+            if (
+                server is not None
+                and given
+                and str(address.parse(server)) not in given
+                and (role == "primary" or one.backup)
+            ):
                 field_ = "server" if role == "primary" else "backup"
                 yield self._say(
                     one.destination, Verdict.FAIL, f"the rig has {server}; the platform gives out {', '.join(given)}",
@@ -274,7 +280,12 @@ class _Going:
         if feed.entry.carry:
             yield from self._start_carrying(one, feed)
             return
-        if not _is_on(feed):
+        slot = push.look(feed).slot
+        if slot.state is not PushState.STOPPED and slot.server == feed.destination.server:
+            if slot.state is PushState.RETRYING:  # perhaps with the key of a past event
+                push.stop(feed)
+                self._begins(feed)
+        else:
             self._begins(feed)
         air.remember(one, pushed=True)
         found = yield from _unheard(push.start(feed, key, self.crew.clock))
@@ -408,6 +419,12 @@ class _Going:
                 "look at the platform's page: is the event the right one? Wait longer with --wait",
             )
         first = self.feeds[one.feeds[0]]
+        if first.name not in self.began and not first.entry.carry and not go_checks.by_hand(first):
+            at_device += "; it was pushing before, perhaps with another key"
+            return (
+                f"{one.sheet.name}: nothing arrived within {limit:g} s{at_device}",
+                f"direkt push off {first.name}; then again: direkt go {self.planned.name}",
+            )
         return (
             f"{one.sheet.name}: nothing arrived within {limit:g} s{at_device}",
             f"direkt push state {first.name}; direkt reach {one.destination}; then again: direkt go {self.planned.name}",
@@ -770,12 +787,6 @@ def _own_judgement(feed: FeedParts, sent: Measurement, set_: Values | None, *, s
     rules = {name: rule for name, rule in feed.sheet.rules.items() if not name.startswith("audio.")}
     found = {name: value for name, value in sent.found.items() if not name.startswith("audio.")}
     return judge_sent(replace(feed.sheet, rules=rules, audio_ladder=()), found, set_)
-
-
-def _is_on(feed: FeedParts) -> bool:
-    """Whether the slot pushes to where it should already."""
-    slot = push.look(feed).slot
-    return slot.state is not PushState.STOPPED and slot.server == feed.destination.server
 
 
 def _unheard(job: Job[push.PushStanding, push.Look]) -> Generator[GoEvent, bool | None, push.Look]:

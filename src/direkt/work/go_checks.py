@@ -39,6 +39,7 @@ def check(what: str, verdict: Verdict, text: str, advice: str = "") -> Checked:
 def before(airings: list[Airing], feeds: dict[str, FeedParts], crew: Crew, options: Options) -> Iterator[Checked]:
     """Everything that is looked at, one after the other; what cannot be seen is said, not guessed."""
     states: dict[str, tuple[DeviceState, Channel]] = {}
+    yield _when(airings[0], crew)
     for airing in airings:
         yield from _at_platform(airing)
         yield from _key(airing, crew)
@@ -60,6 +61,23 @@ def before(airings: list[Airing], feeds: dict[str, FeedParts], crew: Crew, optio
             if options.rehearsal and not options.practice:
                 yield _rehearsed(feeds[name], crew)
     yield from _budget(airings, feeds, states)
+
+
+_EARLY = 6.0  # h in front of its start at which that is worth a word
+
+
+def _when(airing: Airing, crew: Crew) -> Checked:
+    planned, now = airing.planned, crew.means.wall()
+    hours = (planned.start.timestamp() - now) / 3600
+    text = f"{planned.start:%a %Y-%m-%d %H:%M} {planned.start.tzname() or ''} to {planned.end:%H:%M}"
+    if hours > _EARLY:
+        return check(planned.name, _ADVISE, f"{text}: it begins in {hours:.0f} h", "another time of it: --at DATE")
+    minutes = abs(hours) * 60
+    return check(
+        planned.name,
+        _PASS,
+        f"{text}: {'it begins in' if hours > 0 else 'it began'} {minutes:.0f} min{'' if hours > 0 else ' ago'}",
+    )
 
 
 # The platform's side

@@ -11,8 +11,9 @@ from direkt.errors import DirektError
 from direkt.measure.meter import Meter
 from direkt.platform.model import PlatformError
 from direkt.protocol import hls
-from direkt.protocol.hls import Playlist, PlaylistError
+from direkt.protocol.hls import Playlist, PlaylistError, Segment, Variant
 
+_BOXES = (b"styp", b"moof", b"sidx", b"ftyp", b"prft", b"emsg")  # with which a segment of ISO/IEC 14496-12 begins
 _ENDING = 3  # segments from the end at which players begin (RFC 8216, 6.3.3)
 
 
@@ -46,8 +47,11 @@ def look(address: str, fetch: Callable[[str], bytes], now: float, since: float =
         if playlist.encrypted:
             return Looked(False, "the segments are encrypted", variants=len(variants))
         first = playlist.segments[max(0, len(playlist.segments) - _ENDING)]
+        content = fetch(first.address)
+        if content[4:8] in _BOXES:  # fragments of MP4 begin with a box of their own
+            return _unopened(best, first, now, len(variants))
         meter = Meter()
-        meter.add_all(ts.read(Source(fetch(first.address))))
+        meter.add_all(ts.read(Source(content)))
         values = meter.snapshot().values
     except PlaylistError as error:
         return Looked(False, f"the playlist cannot be read: {error}")
@@ -68,6 +72,13 @@ def look(address: str, fetch: Callable[[str], bytes], now: float, since: float =
         True, "", behind, str(size), float(rate) if isinstance(rate, int | float) else None, values.get("audio.present") == "yes",
         len(variants), best.bandwidth if best is not None else 0,
     )  # fmt: skip
+
+
+def _unopened(best: Variant | None, first: Segment, now: float, variants: int) -> Looked:
+    """A segment that is there and not looked into: what the playlist says of it."""
+    behind = max(0.0, now - first.begins.timestamp()) if first.begins is not None else None
+    size, sound = (best.size, "mp4a" in best.codecs or not best.codecs) if best is not None else ("", True)
+    return Looked(True, "", behind, size, None, sound, variants, best.bandwidth if best is not None else 0)
 
 
 def _playlist(address: str, fetch: Callable[[str], bytes]) -> Playlist:
