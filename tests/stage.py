@@ -99,12 +99,12 @@ class Stage(Cli):
         cls.village = Plainsong(VILLAGE)
         cls.village.start()
         cls.addClassCleanup(cls.village.stop)
-        today = datetime.date.today()
+        start = datetime.datetime.now(datetime.UTC) + datetime.timedelta(hours=3)  # far enough ahead for a restart
         head = RIG.format(
             device=cls.device.port, platform=cls.platform.address, ingest=cls.platform.ingest_address(), backup=cls.platform.ingest_address("backup"),
             village=cls.village.address,
         )  # fmt: skip
-        common = f'title: "Race {{event}}", start: "{today} 23:00", length: 1h'
+        common = f'title: "Race {{event}}", start: "{start:%Y-%m-%d %H:%M}", length: 1h'
         events = [
             f"  e{n}: {{{common}, audience: everyone, delay: short, fields: {{crowd: nobody}}, feeds: [finish]}}\n"
             for n in range(EVENTS)

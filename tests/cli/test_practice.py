@@ -10,9 +10,9 @@ from tests.stage import Stage
 from tests.support import LOGIN, wait_until
 
 _MORE = """\
-  c0: {{title: Course, start: "{today} 23:00", length: 1h, audience: everyone, fields: {{crowd: nobody}}, feeds: [mark]}}
-  c1: {{title: Both, start: "{today} 23:00", length: 1h, audience: everyone, fields: {{crowd: nobody}}, feeds: [mark, finish]}}
-  c2: {{title: Twice, start: "{today} 23:00", length: 1h, audience: everyone, fields: {{crowd: nobody}}, feeds: [spare, mark]}}
+  c0: {{title: Course, start: "{start}", length: 1h, audience: everyone, fields: {{crowd: nobody}}, feeds: [mark]}}
+  c1: {{title: Both, start: "{start}", length: 1h, audience: everyone, fields: {{crowd: nobody}}, feeds: [mark, finish]}}
+  c2: {{title: Twice, start: "{start}", length: 1h, audience: everyone, fields: {{crowd: nobody}}, feeds: [spare, mark]}}
 """
 
 
@@ -47,8 +47,8 @@ class Practice(Stage):
         (cls.folder / "course.yaml").write_text(
             "schema: direkt.sheet/1\nname: Courselight\nextends: quick.yaml\nrules: {video.size: {must: 1280x720}}\n"
         )
-        today = text[text.index('start: "') + 8 :][:10]
-        path.write_text(text + _MORE.format(today=today))
+        start = text[text.index('start: "') + 8 :][:16]
+        path.write_text(text + _MORE.format(start=start))
         with (cls.folder / "secrets.yaml").open("a") as file:
             file.write("course: varn~fake~nobird\n")
         done = cls("setUp").direkt("write", "mark", "--yes")

@@ -97,7 +97,6 @@ class Killed(Stage):
             (
                 (signal.SIGINT, 0.7),
                 (signal.SIGKILL, 0.9),
-                (signal.SIGINT, 2.4),
                 (signal.SIGKILL, 4.0),
             )
         ):

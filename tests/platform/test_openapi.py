@@ -29,11 +29,11 @@ class OpenApi(Folder):
         tool = Path(sys.executable).with_name("schemathesis")
         done = subprocess.run(
             [tool, "--config-file", self.file("s.toml", CONFIG), "run", FILE, "--url", sim.address, "-H", f"Authorization: Bearer {TOKEN}",
-             "--max-examples", "12", "--no-color", "--continue-on-failure", "--seed", "1"],
+             "--max-examples", "6", "--no-color", "--continue-on-failure", "--seed", "1"],
             cwd=self.folder, capture_output=True, text=True, timeout=300,
         )  # fmt: skip
         self.assertEqual(done.returncode, 0, done.stdout[-6000:] + done.stderr[-2000:])
-        self.assertGreater(len(sim.asked), 300)
+        self.assertGreater(len(sim.asked), 200)
 
     def test_the_file_and_the_code_speak_of_the_same_event(self):
         body = yaml.safe_load(FILE.read_text())["components"]["schemas"]["EventBody"]["properties"]

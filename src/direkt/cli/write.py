@@ -121,6 +121,8 @@ def terms_for(rig: Rig, feed: str | None, wait: float, near: str | None, restart
         next(iter(rig.file.feeds.values())) if len(rig.file.feeds) == 1 else None
     )
     said = near if near is not None else entry.start if entry is not None else None
+    if near is None and (event := _event_soon(rig, feed)) is not None and not restart_anyway:
+        return Terms(wait, f"{event}; to restart it all the same: --restart-anyway")
     if said is None:
         return Terms(wait)
     begin, now = _moment(said), datetime.datetime.now()
@@ -130,6 +132,29 @@ def terms_for(rig: Rig, feed: str | None, wait: float, near: str | None, restart
     return Terms(
         wait, f"it goes on air at {begin:%H:%M}, in {left / 60:.0f} min; to restart it all the same: --restart-anyway"
     )
+
+
+def _event_soon(rig: Rig, feed: str | None) -> str | None:
+    """What event of the feed is on, or begins within the quiet time, in words."""
+    from direkt.platform import planned
+
+    name = feed or (next(iter(rig.file.feeds)) if len(rig.file.feeds) == 1 else "")
+    now = datetime.datetime.now(datetime.UTC)
+    for event, entry in rig.file.events.items():
+        if name in entry.feeds:
+            try:
+                one = planned.next_one(rig, event, now)
+            except UnusableInput:
+                continue
+            left = (one.start - now).total_seconds()
+            if left <= _QUIET:
+                when = (
+                    f"begins at {one.start:%H:%M}, in {left / 60:.0f} min"
+                    if left > 0
+                    else f"is on until {one.end:%H:%M}"
+                )
+                return f"its event {event} {when}"
+    return None
 
 
 def _moment(text: str) -> datetime.datetime:

@@ -117,7 +117,7 @@ events:
   finals:
     title: "{{rig}}: the finals, {{start:%d %B}}"
     description: "Race {{number}} of 3 begins at {{time}} {{zone}}."
-    start: {today} 14:00
+    start: {finals}
     repeat: FREQ=DAILY;COUNT=3
     length: 3h
     audience: everyone
@@ -127,7 +127,7 @@ events:
     tell: [the club's page, the umpires]
   village:
     title: "{{rig}} on the village channel"
-    start: {today} 15:00
+    start: {village}
     repeat: FREQ=DAILY;COUNT=3
     length: 2h
     audience: everyone
@@ -223,7 +223,7 @@ FAULTS: Mapping[str, Fault] = {
 }
 
 
-def lay_out(folder: Path, ports: Mapping[str, int], today: str = "") -> None:
+def lay_out(folder: Path, ports: Mapping[str, int], now: datetime.datetime | None = None) -> None:
     """Writes rig.yaml and secrets.yaml (mode 0600) into ``folder``. Raises OSError."""
     folder.mkdir(parents=True, exist_ok=True)
     lines = {**dict.fromkeys(NAMES, LOGIN), **KEYS}
@@ -233,8 +233,15 @@ def lay_out(folder: Path, ports: Mapping[str, int], today: str = "") -> None:
         file.write("# Logins and stream keys. All of them fake.\n" + secrets)
     with (folder / rig.FILE_NAME).open("x", encoding="utf-8") as file:
         file.write(
-            _RIG.format_map({**dict.fromkeys(PORTS, 9), "today": today or datetime.date.today().isoformat(), **ports})
+            _RIG.format_map({**dict.fromkeys(PORTS, 9), **_starts(now or datetime.datetime.now(datetime.UTC)), **ports})
         )
+
+
+def _starts(now: datetime.datetime) -> dict[str, str]:
+    """When the events begin: at a full hour that is far enough ahead for devices to be restarted before."""
+    first = (now + datetime.timedelta(hours=2)).replace(minute=0)
+    times = {"finals": first, "village": first + datetime.timedelta(hours=1)}
+    return {name: f"{moment:%Y-%m-%d %H:%M}" for name, moment in times.items()}
 
 
 @dataclass(frozen=True, slots=True)

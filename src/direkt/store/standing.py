@@ -46,7 +46,6 @@ class Standing(Strict):
     paused: str = ""
     ended: str = ""
     invited_first: bool = False  # opened to invited viewers only, and not widened so far
-    process: int = 0  # of the go that runs; 0: none
 
     def place(self, destination: str) -> Place:
         """How it stands at a destination."""

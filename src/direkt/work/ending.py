@@ -509,7 +509,9 @@ class _Ending:
         now = stamp_of(self.crew.means.wall())
         off = all(item.proven for item in self.items.values())
         for planned in self.what.events:
-            new: dict[str, object] = {"paused": now} if self.pause else {"ended": now if off else "", "paused": ""}
+            new: dict[str, object] = (
+                {"paused": now, "ended": ""} if self.pause else {"ended": now if off else "", "paused": ""}
+            )
             standing.change(self.rig.folder, planned.name, planned.mark, _updated(new))
 
 

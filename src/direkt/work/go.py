@@ -159,7 +159,8 @@ class _Going:
     def _not_stopped(self) -> None:
         """Raises UnusableInput where direkt stop ended the event since this run began."""
         now = standing.read(self.airings[0].rig.folder, self.planned.name, self.planned.mark)
-        if now.ended and now.ended >= self._begun and self.step > Step.EVENT:
+        stopped = (now.ended and now.ended >= self._begun) or now.paused > self._begun
+        if stopped and self.step > Step.EVENT:
             raise UnusableInput("it was stopped meanwhile, by direkt stop")
 
     def _gone(self, failed: Step | None, *, interrupted: bool = False) -> Gone:
