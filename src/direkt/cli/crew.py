@@ -29,13 +29,16 @@ def means(rig: Rig) -> Means:
 
 def crew(rig: Rig) -> Crew:
     """All of it."""
-    from direkt.work.going import Crew
+    from direkt.platform.interface import values_of
+    from direkt.work.going import Crew, Rehearsed
 
-    def rehearsed(feed: str) -> str:
+    def rehearsed(feed: str) -> Rehearsed:
         with recording.open_log(rig) as log:
             found = log.last(("rehearse", "catch"), feed)
-        good = found is not None and found.entry.outcome in ("good", "advise")
-        return found.at.strftime("%Y-%m-%dT%H:%M:%SZ") if found is not None and good else ""
+        if found is None:
+            return Rehearsed()
+        good = found.entry.outcome in ("good", "advise")
+        return Rehearsed(found.at.strftime("%Y-%m-%dT%H:%M:%SZ"), good, values_of(found.entry.detail.get("sent")))
 
     def exposed(destination: str) -> bool:
         name = rig.file.destinations[destination].key.removeprefix("store:")

@@ -331,7 +331,8 @@ def _rehearsed(feed: FeedParts, crew: Crew) -> Checked:
     try:
         own = (feed.entry.device, feed.entry.channel, feed.entry.carry)
         alike = [n for n, e in feed.rig.file.feeds.items() if (e.device, e.channel, e.carry) == own]
-        when = max(crew.rehearsed(name) for name in alike)
+        found = [crew.rehearsed(name) for name in alike]
+        when = max((one.when for one in found if one.good), default="")
     except DirektError as error:
         return check(feed.name, _UNSEEN, f"whether it was rehearsed is not known: {reason(error)}")
     if by_hand(feed):

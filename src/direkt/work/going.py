@@ -6,14 +6,14 @@ import contextlib
 import fcntl
 import os
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from enum import IntEnum
 from pathlib import Path
 
 from direkt.destination.model import Span
 from direkt.errors import DirektError, UnusableInput, os_words
 from direkt.judge import Verdict
-from direkt.parameters import Value
+from direkt.parameters import Value, Values
 from direkt.platform.library import Means
 from direkt.rig_events import Audience
 from direkt.store import standing
@@ -142,15 +142,22 @@ GoEvent = Began | Ended | Checked | Waiting | Would | Judged | Link | LookedAt |
 
 
 @dataclass(frozen=True, slots=True)
+class Rehearsed:
+    """The last rehearsal or catch of a feed."""
+
+    when: str = ""  # RFC 3339; empty: there is none
+    good: bool = False
+    sent: Values = field(default_factory=dict)  # what was measured
+
+
+@dataclass(frozen=True, slots=True)
 class Crew:
     """What going live takes from outside."""
 
     means: Means
     clock: Clock
     launch: Callable[[str], None]  # starts the process that carries a feed
-    rehearsed: Callable[
-        [str], str
-    ]  # when a feed was last rehearsed well (RFC 3339); empty: never. May raise DirektError
+    rehearsed: Callable[[str], Rehearsed]  # how a feed was last rehearsed or caught. May raise DirektError
     exposed: Callable[[str], bool]  # whether a destination's key was seen by others
 
 
