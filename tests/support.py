@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import copy
+import fcntl
 import io
 import itertools
 import json
@@ -190,6 +191,14 @@ def silence_beacons() -> None:
     quiet = mock.patch("direkt.sim.beacon.Beacon.start", lambda self: None)
     quiet.start()
     unittest.addModuleCleanup(quiet.stop)
+
+
+@contextlib.contextmanager
+def heard_alone():
+    """Nobody else's cameras are to be found meanwhile: for tests that look for some, and those that run cameras which can be found."""
+    with (Path(tempfile.gettempdir()) / "direkt-test-beacons.lock").open("w") as file:
+        fcntl.flock(file, fcntl.LOCK_EX)
+        yield
 
 
 # The command

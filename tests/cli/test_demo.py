@@ -2,11 +2,12 @@ import json
 import signal
 import subprocess
 
-from tests.support import RigCli, command
+from tests.support import RigCli, command, heard_alone
 
 
 class Whole(RigCli):
     def test_demo_and_sim(self):
+        self.enterContext(heard_alone())
         result = self.finish(self.start("demo", "--folder", "d", "--for", "5s"), 240)
         self.assertEqual(result.code, 0, result)
         self.assertIn(

@@ -15,7 +15,7 @@ from direkt.sim import rig as regatta
 from direkt.sim import unit
 from direkt.sim.camera import firmware_file
 from direkt.sim.osier import Osier
-from tests.support import Cli, free_port, wait_for_port
+from tests.support import Cli, free_port, heard_alone, wait_for_port
 
 ROOT = Path(__file__).resolve().parent.parent.parent
 # the documents of commands on devices: each is made in here, and held against its schema
@@ -71,6 +71,10 @@ class Regatta(Cli):
 
 class Finding(Regatta):
     faults = ("mark-1000:wrong-clock", "start-pontoon:locks")
+
+    @classmethod
+    def setUpClass(cls):
+        cls.enterClassContext(heard_alone())
 
     def find(self, *more: str):
         ports = ",".join(str(one.port) for one in self.gear.values())

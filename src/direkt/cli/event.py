@@ -95,7 +95,7 @@ def list_(rig_path: Path | None, as_json: bool) -> ExitCode:
             {"name": name, "title": wanted.title, "next": one.start.isoformat(), "seconds": one.seconds, "feeds": entry.feeds, "on_air": on}
         )  # fmt: skip
         when = f"{one.start:%a %Y-%m-%d %H:%M} {one.start.tzname() or ''}, {_length(one.seconds)}"
-        lines.append((name, when, wanted.title, "on air" if on else "paused" if known.paused else ""))
+        lines.append((name, when, wanted.title, "paused" if known.paused else "on air" if on else ""))
     if as_json:
         output.print_json(document)
         return ExitCode.GOOD

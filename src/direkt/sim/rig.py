@@ -117,7 +117,7 @@ events:
   finals:
     title: "{{rig}}: the finals, {{start:%d %B}}"
     description: "Race {{number}} of 3 begins at {{time}} {{zone}}."
-    start: {finals}
+    start: {finals_start}
     repeat: FREQ=DAILY;COUNT=3
     length: 3h
     audience: everyone
@@ -127,7 +127,7 @@ events:
     tell: [the club's page, the umpires]
   village:
     title: "{{rig}} on the village channel"
-    start: {village}
+    start: {village_start}
     repeat: FREQ=DAILY;COUNT=3
     length: 2h
     audience: everyone
@@ -241,7 +241,7 @@ def _starts(now: datetime.datetime) -> dict[str, str]:
     """When the events begin: at a full hour that is far enough ahead for devices to be restarted before."""
     first = (now + datetime.timedelta(hours=2)).replace(minute=0)
     times = {"finals": first, "village": first + datetime.timedelta(hours=1)}
-    return {name: f"{moment:%Y-%m-%d %H:%M}" for name, moment in times.items()}
+    return {f"{name}_start": f"{moment:%Y-%m-%d %H:%M}" for name, moment in times.items()}
 
 
 @dataclass(frozen=True, slots=True)
