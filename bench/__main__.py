@@ -1,7 +1,8 @@
-"""Prints every figure: ``python -m bench [check|receive|crowd|carry|help|sheets|devices|matching]``.
+"""Prints every figure: ``python -m bench [check|ts|receive|crowd|carry|help|sheets|devices|matching]``.
 
 check    ``direkt check`` of an hour of 6 Mbit/s FLV with sound, silence and noise against ``cat`` of the same cached file;
          and of twice that length
+ts       ``direkt check`` of ten minutes of 6 Mbit/s MPEG-TS against ``cat`` of the same cached file
 receive  an RTMP session fed from a loopback socket in 128-byte chunks against a reader that throws the bytes away
 crowd    forty publishers of 6 Mbit/s in 128-byte chunks, received and measured in one process on one core
 carry    ten feeds of 6 Mbit/s carried by ten commands that share one core, against one alone
@@ -86,6 +87,18 @@ def bench_check() -> bool:
         shutil.rmtree(folder)
 
 
+def bench_ts() -> bool:
+    folder = Path(tempfile.mkdtemp(prefix="direkt-bench-"))
+    try:
+        path = folder / "ten.ts"
+        material.write_ts(path, 10)
+        name = f"direkt check, ten minutes of MPEG-TS ({path.stat().st_size / 1e9:.2f} GB)"
+        ratio, memory = pairs(name, [direkt(), "check", str(path), "--json"], ["cat", str(path)])
+        return ratio <= 40.0 and memory < 150 * 1024
+    finally:
+        shutil.rmtree(folder)
+
+
 def bench_receive() -> bool:
     ratios, rates = receiving.against_throwing_away(RUNS)
     print(
@@ -153,7 +166,7 @@ def bench_matching() -> bool:
 
 
 BENCHES = {
-    "check": bench_check, "receive": bench_receive, "crowd": bench_crowd, "carry": carrying.main, "help": bench_help, "sheets": bench_sheets,
+    "check": bench_check, "ts": bench_ts, "receive": bench_receive, "crowd": bench_crowd, "carry": carrying.main, "help": bench_help, "sheets": bench_sheets,
     "devices": bench_devices, "matching": bench_matching,
 }  # fmt: skip
 

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from direkt.codec.bits import pack, u
 from direkt.codec.testcard import CardSettings
-from direkt.container import flv_writer
+from direkt.container import flv_writer, ts_writer
 from direkt.media import Format, Samples, batch
 from direkt.sim.push import AudioSettings, Programme
 
@@ -59,3 +59,15 @@ def write_hour(path: Path, sound: str, hours: float = 1) -> None:
         file.write(flv_writer.header() + b"".join(flv_writer.tag(*tag) for tag in configs))
         for start in range(0, int(3600 * hours) * 1000, SECONDS * 1000):
             file.write(b"".join(flv_writer.tag(kind, start + stamp, body) for kind, stamp, body in rest))
+
+
+def write_ts(path: Path, minutes: float) -> None:
+    """The same picture and tone as a transport stream: the block again and again, whose times go back at each seam."""
+    formats, samples = block("tone")
+    writer = ts_writer.TsWriter()
+    for event in formats:
+        writer.format(event)
+    once = writer.tables() + b"".join(packets for event in samples for _, _, packets in writer.samples(event))
+    with path.open("wb") as file:
+        for _ in range(round(minutes * 60 / SECONDS)):
+            file.write(once)

@@ -79,7 +79,7 @@ class Order(Stage):
         self.assertEqual((done.code, "signed in at tarn" in done.out), (0, True), done)
         self.assertEqual(self.direkt("event", "make", "e21").code, 0)
         self.assertIn("signed out", self.direkt("event", "sign-in", "--out").out)
-        for secret in list(self.platform._tokens) + list(self.platform._refresh):
+        for secret in list(self.platform.grants.tokens) + list(self.platform.grants.refresh):
             self.assertNotIn(secret, done.out + done.err + (self.folder / "config" / "keys.json").read_text())
 
     def test_1_settings_that_drifted(self):

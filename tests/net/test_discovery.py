@@ -64,7 +64,7 @@ class Heard(unittest.TestCase):
                     one(relates="urn:uuid:not-ours", who="urn:uuid:stranger"), b"nonsense", b"\xff" * 70]  # fmt: skip
 
         self.listen(answer)
-        heard = asyncio.run(discovery.probe(discovery.interfaces("127.0.0.1"), 0.8))
+        heard = asyncio.run(discovery.probe(discovery.interfaces("127.0.0.1"), 2.0))
         own = {m.endpoint: m for m in heard.matches if m.endpoint.startswith("urn:uuid:pond")}
         self.assertEqual(set(own), {"urn:uuid:pond-1", "urn:uuid:pond-2"})
         self.assertEqual(

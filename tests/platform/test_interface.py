@@ -273,9 +273,9 @@ class Tokens(Case):
         now[0] += 5  # less than 30 s are left of it: refreshed in time
         self.assertNotEqual(account.token(), first)
         # one that the platform has forgotten is refreshed when it is refused
-        self.sim._tokens.clear()
+        self.sim.grants.tokens.clear()
         self.assertIsNone(self.client(account).find("finals"))
-        self.sim._tokens.clear()
+        self.sim.grants.tokens.clear()
         self.sim.faults.no_refresh = True
         with self.assertRaisesRegex(NotSignedIn, "has ended") as caught:
             self.client(account).find("finals")

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 
 from direkt.cli import options, output, recording
 from direkt.errors import UnusableInput, os_words
+from direkt.printable import printable
 
 if TYPE_CHECKING:
     from direkt.platform.library import Means
@@ -77,7 +78,7 @@ class Asker:
             output.note(f"{text} yes (--yes)")
             return True
         err = sys.stderr
-        err.write(f"{text} [{shown}] ")
+        err.write(f"{printable(text)} [{shown}] ")
         err.flush()
         line = sys.stdin.readline()
         if not line:

@@ -14,12 +14,13 @@ from direkt.destination import references
 from direkt.errors import UnusableInput
 from direkt.sim.brindle import BrindleB2
 from direkt.sim.fescue import Fescue
+from direkt.sim.grants import PlatformFaults
 from direkt.sim.kelpie import Kelpie
 from direkt.sim.marram import Marram
 from direkt.sim.osier import Osier
 from direkt.sim.plainsong import Plainsong
 from direkt.sim.rtsp import RtspServer
-from direkt.sim.tarnlight import PlatformFaults, Tarnlight
+from direkt.sim.tarnlight import Tarnlight
 from direkt.sim.unit import Unit
 from direkt.sim.web import Faults
 

@@ -30,6 +30,7 @@ from direkt.platform import platformfile
 from direkt.platform.planned import picture_kind
 from direkt.protocol.address import ServerAddress
 from direkt.rig_events import Audience, Delay, FieldValue, Projection
+from direkt.sim.grants import Grants, PlatformFaults, json_response
 from direkt.sim.hls import Hls
 from direkt.sim.ingest import Port, Sink
 from direkt.sim.web import Faults, Request, Response, Web
@@ -42,21 +43,6 @@ _TOLD = (
 )  # fmt: skip
 _BIRDS = ("sandpiper", "redshank", "whimbrel", "turnstone", "phalarope", "kittiwake", "guillemot", "fieldfare")
 _LONGEST_PICTURE = 8 << 20  # bytes
-_INTERVAL = 1  # s between polls of a sign-in
-
-
-@dataclass(slots=True)
-class PlatformFaults:
-    """What goes wrong with the platform."""
-
-    drops: float = 0.0  # s after which the ingest cuts each connection
-    shows_nothing: bool = False  # takes pushes, and viewers get nothing
-    poor: bool = False  # complains of every stream
-    down: bool = False  # its interface is closed for repair
-    twice: bool = False  # every request is carried out twice, as a proxy does that repeats them
-    loses_answers: bool = False  # of each change the first answer is lost
-    token_life: float = 3600.0  # s
-    no_refresh: bool = False
 
 
 class EventBody(Strict):
@@ -107,17 +93,6 @@ class SimEvent:
         return f'"{hashlib.sha256(f"{self.id} key {self.keys}".encode()).hexdigest()[:16]}"'
 
 
-@dataclass(slots=True)
-class _Grant:
-    """Somebody who wants to sign in."""
-
-    code: str
-    ends: float
-    allowed: bool = False
-    refused: bool = False
-    polled: float = 0.0
-
-
 class _No(Exception):
     """A refusal, as RFC 9457 writes it."""
 
@@ -146,9 +121,7 @@ class Tarnlight:
         self.shows_after, self.session_limit, self._delays = shows_after, session_limit, delays
         self.events: dict[str, SimEvent] = {}
         self.asked: list[tuple[str, str]] = []  # method and path, for tests
-        self._tokens: dict[str, float] = {token: float("inf")}  # and when each ends, s since 1970
-        self._refresh: set[str] = set()
-        self._grants: dict[str, _Grant] = {}
+        self.grants = Grants(token, self.faults)
         self._lost: set[tuple[str, str, str]] = set()
         self._lock = threading.RLock()
         self._facts = platformfile.load("tarnlight").facts()
@@ -200,9 +173,13 @@ class Tarnlight:
         loops.end(self._loop)
 
     @property
+    def _base(self) -> str:
+        return f"http://{self.web.host}:{self.web.port}"
+
+    @property
     def address(self) -> str:
         """Of its event interface."""
-        return f"http://{self.web.host}:{self.web.port}/events-api"
+        return f"{self._base}/events-api"
 
     def ingest_address(self, which: str = "primary") -> str:
         """A server address."""
@@ -279,9 +256,9 @@ class Tarnlight:
         """What it answers."""
         path = request.path
         if path.startswith("/.well-known/oauth-authorization-server"):
-            return self._metadata()
+            return self.grants.metadata(self._base)
         if path.startswith("/sign-in"):
-            return self._sign_in(request)
+            return self.grants.answer(request, self._base)
         if path.startswith("/watch/"):
             return self._watch(request)
         if path.startswith("/events-api"):
@@ -313,8 +290,7 @@ class Tarnlight:
 
     def _admit(self, request: Request) -> None:
         scheme, _, token = request.headers.get("authorization", "").partition(" ")
-        known = self._tokens.get(token.strip())
-        if scheme.lower() == "bearer" and known is not None and known > time.time():
+        if scheme.lower() == "bearer" and self.grants.admits(token.strip()):
             return
         error = ', error="invalid_token"' if token else ""
         raise _No(401, "Not signed in", headers=(("WWW-Authenticate", f'Bearer realm="tarnlight"{error}'),))
@@ -416,10 +392,10 @@ class Tarnlight:
             raise _No(422, "The event lacks something", "", errors)
 
     def _shown(self, event: SimEvent, status: int = 200) -> Response:
-        return _json(status, self._document(event), (("ETag", event.version),))
+        return json_response(status, self._document(event), (("ETag", event.version),))
 
     def _document(self, event: SimEvent) -> dict[str, object]:
-        base = f"http://{self.web.host}:{self.web.port}/watch/{event.id}"
+        base = f"{self._base}/watch/{event.id}"
         body = event.body.model_dump()
         body["start"] = _stamp(event.body.start.timestamp())
         return {
@@ -445,7 +421,9 @@ class Tarnlight:
             names = sorted(name for name in self.events if name > after)
             page = names[: int(limit)]
             following = page[-1] if len(names) > len(page) else None
-            return _json(200, {"events": [self._document(self.events[name]) for name in page], "next": following})
+            return json_response(
+                200, {"events": [self._document(self.events[name]) for name in page], "next": following}
+            )
 
     def _put_picture(self, request: Request, event: SimEvent) -> Response:
         kind = request.headers.get("content-type", "").partition(";")[0].strip().lower()
@@ -479,7 +457,7 @@ class Tarnlight:
             {"address": self.ingest_address("tls"), "role": "primary"},
             {"address": self.ingest_address("backup"), "role": "backup"},
         ]
-        return _json(
+        return json_response(
             200, {"servers": servers, "key": event.key}, (("ETag", event.ingest_version), ("Cache-Control", "no-store"))
         )
 
@@ -494,7 +472,7 @@ class Tarnlight:
         now = time.time()
         inputs = [self._input(event, role, sink) for role, sink in event.sinks.items()]
         watching = sum(now - seen < 30 for seen in event.hls.viewers.values())
-        return _json(200, {"inputs": inputs, "viewers": watching})
+        return json_response(200, {"inputs": inputs, "viewers": watching})
 
     # Viewers
 
@@ -536,78 +514,6 @@ class Tarnlight:
             f"<h1>{title}</h1><p><b>{state}</b></p>{video}<p>{about}</p></html>\n"
         )
         return Response(200, text.encode(), "text/html; charset=utf-8")
-
-    # Signing in
-
-    def _metadata(self) -> Response:
-        base = f"http://{self.web.host}:{self.web.port}"
-        return _json(200, {
-            "issuer": f"{base}/events-api", "token_endpoint": f"{base}/sign-in/token",
-            "device_authorization_endpoint": f"{base}/sign-in/device",
-            "grant_types_supported": ["urn:ietf:params:oauth:grant-type:device_code", "refresh_token"],
-        })  # fmt: skip
-
-    def _sign_in(self, request: Request) -> Response:
-        fields = {name: values[0] for name, values in parse_qs(request.body.decode("utf-8", "replace")).items()}
-        with self._lock:
-            if request.path == "/sign-in/device" and request.method == "POST":
-                return self._begin_grant()
-            if request.path == "/sign-in/token" and request.method == "POST":
-                return self._token(fields)
-            if request.path == "/sign-in" and request.method == "POST":
-                return self._decide(fields)
-        form = "<form method=post>Code <input name=code> <button name=answer value=yes>Let in</button> <button name=answer value=no>Refuse</button></form>"
-        return Response(200, f"<!doctype html><title>Sign in</title>{form}\n".encode(), "text/html; charset=utf-8")
-
-    def _begin_grant(self) -> Response:
-        code = "-".join("".join(secrets.choice("BCDFGHJKLMNPQRSTVWXZ") for _ in range(4)) for _ in range(2))
-        device = secrets.token_urlsafe(24)
-        self._grants[device] = _Grant(code, time.time() + 600)
-        page = f"http://{self.web.host}:{self.web.port}/sign-in"
-        return _json(200, {
-            "device_code": device, "user_code": code, "verification_uri": page, "verification_uri_complete": f"{page}?code={code}",
-            "expires_in": 600, "interval": _INTERVAL,
-        })  # fmt: skip
-
-    def _decide(self, fields: Mapping[str, str]) -> Response:
-        code = fields.get("code", "").strip().upper()
-        grant = next((g for g in self._grants.values() if g.code == code and g.ends > time.time()), None)
-        if grant is None:
-            return Response(404, b"no such code\n")
-        grant.allowed, grant.refused = fields.get("answer") != "no", fields.get("answer") == "no"
-        return Response(200, b"thank you\n")
-
-    def _token(self, fields: Mapping[str, str]) -> Response:
-        kind = fields.get("grant_type")
-        if kind == "refresh_token":
-            if fields.get("refresh_token") not in self._refresh or self.faults.no_refresh:
-                return _json(400, {"error": "invalid_grant"})
-            self._refresh.discard(fields["refresh_token"])
-            return self._tokens_given()
-        grant = self._grants.get(fields.get("device_code", ""))
-        if kind != "urn:ietf:params:oauth:grant-type:device_code" or grant is None:
-            return _json(400, {"error": "invalid_grant"})
-        early, grant.polled = time.time() - grant.polled < _INTERVAL * 0.8, time.time()
-        if grant.ends < time.time():
-            return _json(400, {"error": "expired_token"})
-        if grant.refused:
-            return _json(400, {"error": "access_denied"})
-        if not grant.allowed:
-            return _json(400, {"error": "slow_down" if early else "authorization_pending"})
-        del self._grants[fields["device_code"]]
-        return self._tokens_given()
-
-    def _tokens_given(self) -> Response:
-        access, refresh = f"varn-fake-{secrets.token_urlsafe(18)}", f"varn-fake-{secrets.token_urlsafe(18)}"
-        self._tokens[access] = time.time() + self.faults.token_life
-        self._refresh.add(refresh)
-        return _json(200, {
-            "access_token": access, "token_type": "Bearer", "expires_in": round(self.faults.token_life), "refresh_token": refresh,
-        }, (("Cache-Control", "no-store"),))  # fmt: skip
-
-
-def _json(status: int, data: object, headers: tuple[tuple[str, str], ...] = ()) -> Response:
-    return Response(status, json.dumps(data).encode(), "application/json", headers)
 
 
 def _stamp(seconds: float) -> str:

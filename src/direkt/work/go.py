@@ -11,23 +11,19 @@ import contextlib
 from collections.abc import Generator
 from dataclasses import dataclass, field, replace
 
-from direkt import parameters
 from direkt.destination.model import Span
-from direkt.device.model import DeviceError, PushState
+from direkt.device.model import PushState
 from direkt.errors import DirektError, UnusableInput
-from direkt.judge import Judgement, Verdict, judge_sent
-from direkt.measure.meter import Measurement
-from direkt.parameters import Measured, Value, Values
+from direkt.judge import Verdict
 from direkt.platform.model import EventState, Input, PlatformError, PlatformEvent, Seen
 from direkt.platform.planned import Planned
 from direkt.protocol import address
 from direkt.rig import Rig
 from direkt.store import standing
 from direkt.work import airing as air
-from direkt.work import carry, feeds, go_checks, push
+from direkt.work import carry, feeds, go_checks, go_dry, go_judge, push
 from direkt.work.airing import Airing, stamp_of
-from direkt.work.feeds import FeedParts, source_of
-from direkt.work.fetch import Fetch
+from direkt.work.feeds import FeedParts
 from direkt.work.going import (
     Began,
     Checked,
@@ -41,7 +37,6 @@ from direkt.work.going import (
     LookedAt,
     Options,
     Question,
-    Row,
     Step,
     Waiting,
     Would,
@@ -56,13 +51,7 @@ _ASK_EVERY = 1.0  # s between questions to a platform
 _CARRY_LIMIT = 25.0  # s for a carried push to get going
 _LEAST_WAIT = 60.0  # s for the ingest, where the sheet names no time or a short one
 _PATIENCE = 3.0  # times the sheet's longest time
-_OWN_SECONDS = 4.0  # s that Direkt measures the device's own stream
-_OWN_LIMIT = 12.0  # s for it to come
 _LOOK_LIMIT = 40.0  # s until viewers have something
-_SHOWN = (
-    "video.codec", "video.profile", "video.size", "video.frame_rate", "video.keyframe_interval.median", "video.keyframe_interval.max",
-    "video.bitrate.mean", "audio.codec", "audio.bitrate.mean", "audio.silent",
-)  # fmt: skip
 
 
 def go(rig: Rig, planned: Planned, crew: Crew, options: Options) -> Job[GoEvent, Gone]:
@@ -459,23 +448,10 @@ class _Going:
                 yield from self._judge_feed(one, self.feeds[name], arriving)
 
     def _judge_feed(self, one: Airing, feed: FeedParts, arriving: Input | None) -> Job[GoEvent, None]:
-        set_ = self._set(feed)
-        sent, how = yield from self._measured(feed)
-        silent = feed.entry.carry
-        given = set_
-        if silent and set_ is not None:  # what the camera is set to for its sound is not what is pushed
-            given = {name: value for name, value in set_.items() if not name.startswith("audio.")}
-        by_seen = (
-            judge_sent(feed.sheet, {n: _told(n, v) for n, v in _with_sides(arriving.values).items()}, given)
-            if arriving is not None and arriving.values
-            else None
-        )
-        by_sent = _own_judgement(feed, sent, given, silent=silent) if sent is not None else None
-        if by_sent is None:
-            by_sent, how = self._by_rehearsal(feed, given)
-        rows = tuple(_rows(feed, set_ or {}, by_sent, by_seen))
+        found = yield from go_judge.judge(feed, self.crew, arriving, practice=self.options.practice)
+        rows = found.rows
         complaints = arriving.complaints if arriving is not None else ()
-        yield Judged(feed.name, one.destination, rows, how, one.sheet.name if by_seen is not None else "", complaints)
+        yield Judged(feed.name, one.destination, rows, found.sent, one.sheet.name if found.seen else "", complaints)
         bad = [row for row in rows if row.verdict is Verdict.FAIL]
         if bad:
             yield self._say(
@@ -496,52 +472,12 @@ class _Going:
                     f"{one.sheet.name} is not content: {words}",
                     f"direkt check --feed {feed.name}",
                 )
-        elif by_seen is None and by_sent is None:
+        elif not found.seen and not found.sent:
             yield self._say(
                 feed.name, Verdict.UNSEEN, "neither the platform nor the device lets the stream be measured: look at it"
             )
         else:
             yield self._say(feed.name, Verdict.PASS, f"conforms to {one.sheet.name}")
-
-    def _by_rehearsal(self, feed: FeedParts, set_: Values | None) -> tuple[Judgement | None, str]:
-        """What the last good rehearsal measured, where the device lets nobody measure its stream now."""
-        with contextlib.suppress(DirektError):
-            found = self.crew.rehearsed(feed.name)
-            if found.good and found.sent and not self.options.practice:
-                sent = {name: Measured(value) for name, value in _with_sides(found.sent).items()}
-                return judge_sent(feed.sheet, sent, set_), f"the rehearsal of {found.when[:16].replace('T', ' ')} UTC"
-        return None, ""
-
-    @staticmethod
-    def _set(feed: FeedParts) -> Values | None:
-        if go_checks.by_hand(feed):
-            return None
-        with contextlib.suppress(DirektError):
-            return feed.channel(feed.driver.read()).full
-        return None
-
-    def _measured(self, feed: FeedParts) -> Job[GoEvent, tuple[Measurement | None, str]]:
-        """What Direkt measures itself: the stream that the device gives out, where it gives one out."""
-        try:
-            state = feed.driver.read() if not go_checks.by_hand(feed) else None
-            source = source_of(feed, feed.channel(state) if state is not None else None)
-            login = feed.rig.login(feed.rig.file.devices[feed.device], self.crew.means.sources)
-        except (DirektError, DeviceError):
-            return None, ""
-        clock = self.crew.clock
-        begin = clock.now()
-        with Fetch(source, login) as fetching:
-            while fetching.failure is None:
-                clock.sleep(_POLL / 2)
-                fetching.poll()
-                now = clock.now()
-                came = fetching.rehearsal.elapsed(now)
-                if came >= _OWN_SECONDS or now - begin > _OWN_LIMIT:
-                    break
-                yield Waiting(self.step, f"measuring what {feed.device} gives out", now - begin, None, _OWN_LIMIT)
-        if fetching.rehearsal.first is None:
-            return None, ""
-        return fetching.rehearsal.snapshot(), "the device's own stream"
 
     # 6
 
@@ -718,7 +654,7 @@ class _Going:
         self.seconds[Step.BEFORE] = self.crew.clock.now() - begin
         yield Ended(Step.BEFORE, good, self.seconds[Step.BEFORE])
         for one in self.airings:
-            yield from self._would(one)
+            yield from go_dry.would(one, self.feeds, *self._limit(one))
         yield Would(
             Step.AIR,
             f"on air at {self.planned.start:%Y-%m-%d %H:%M}" if self.options.at_start else "ask whether to go on air",
@@ -728,77 +664,6 @@ class _Going:
             "print the watch link and look as a viewer" + ("; then widen the audience" if self._invites_first else ""),
         )
         return Gone(False, None if good else Step.BEFORE, False, dict(self.seconds), (), (), self._failure)
-
-    def _would(self, one: Airing) -> Job[GoEvent, None]:
-        wanted = one.wanted()
-        try:
-            found = one.find()
-        except PlatformError:
-            found = None
-        name = one.sheet.name
-        if one.by_hand:
-            for step in air.steps(one, "before", (None, "make", "key", "open")):
-                yield Would(Step.EVENT, f"{name}: ask you to: {step.step} ({step.when})")
-        elif found is None:
-            yield Would(
-                Step.EVENT,
-                f"{name}: make {wanted.title!r} for {wanted.start:%Y-%m-%d %H:%M}, {wanted.audience}, and open it",
-            )
-        elif found.state is EventState.MADE:
-            yield Would(Step.EVENT, f"{name}: open the event, which is made")
-        else:
-            yield Would(Step.EVENT, f"{name}: leave the event as it is, {found.state}")
-        for feed in (self.feeds[n] for n in one.feeds):
-            how = (
-                "ask you to start the push on"
-                if go_checks.by_hand(feed)
-                else "carry the stream of"
-                if feed.entry.carry
-                else "start the push of"
-            )
-            yield Would(Step.PUSH, f"{feed.name}: {how} {feed.device} to {feed.destination.server}")
-        span, limit = self._limit(one)
-        usual = f"usual {span.min:g} to {span.max:g} s, " if span is not None else ""
-        if one.platform.facts.tells_ingest:
-            yield Would(Step.INGEST, f"{name}: wait for it ({usual}at most {limit:g} s)")
-        else:
-            yield Would(
-                Step.INGEST, f"{name}: ask you whether it is shown ({usual.rstrip(', ') or 'no usual time is known'})"
-            )
-        yield Would(Step.JUDGE, f"{name}: judge what is sent and seen")
-
-
-# what lies between a platform's figure and ours, as a share: it counts over another time, and rounds
-_COARSE = {
-    "video.bitrate.mean": 0.05,
-    "audio.bitrate.mean": 0.05,
-    "video.frame_rate": 0.01,
-    "video.keyframe_interval.max": 0.05,
-}
-
-
-def _told(name: str, value: Value) -> Measured:
-    """A value as a platform tells it."""
-    share = _COARSE.get(name)
-    return Measured(value, uncertainty=value * share if share is not None and isinstance(value, int | float) else None)
-
-
-def _with_sides(values: Values) -> Values:
-    """With the width and height that a size stands for, by which the sheet's ladder asks."""
-    size = values.get("video.size")
-    if not isinstance(size, str):
-        return values
-    width, height = parameters.size_of(size)
-    return {**values, "video.width": width, "video.height": height}
-
-
-def _own_judgement(feed: FeedParts, sent: Measurement, set_: Values | None, *, silent: bool) -> Judgement:
-    """What the device gives out, held against the sheet; the sound of a carried feed may be made on the way."""
-    if not silent:
-        return judge_sent(feed.sheet, sent.found, set_)
-    rules = {name: rule for name, rule in feed.sheet.rules.items() if not name.startswith("audio.")}
-    found = {name: value for name, value in sent.found.items() if not name.startswith("audio.")}
-    return judge_sent(replace(feed.sheet, rules=rules, audio_ladder=()), found, set_)
 
 
 def _unheard(job: Job[push.PushStanding, push.Look]) -> Generator[GoEvent, bool | None, push.Look]:
@@ -810,29 +675,3 @@ def _unheard(job: Job[push.PushStanding, push.Look]) -> Generator[GoEvent, bool 
         except StopIteration as end:
             found: push.Look = end.value
             return found
-
-
-def _rows(feed: FeedParts, set_: Values, sent: Judgement | None, seen: Judgement | None) -> Generator[Row, None, None]:
-    """The parameters that matter to a person now, and each one that fails."""
-    by_sent = {f.parameter: f for f in sent.findings} if sent is not None else {}
-    by_seen = {f.parameter: f for f in seen.findings} if seen is not None else {}
-    for name in parameters.in_table_order({**by_sent, **by_seen}):
-        one, two = by_sent.get(name), by_seen.get(name)
-        # what the platform does not tell is no failing of the stream
-        both = [
-            f
-            for f in (one, two)
-            if f is not None and not (f.sent is None and (f is two or f.verdict is not Verdict.FAIL))
-        ]
-        worst = max(both, key=lambda f: _RANK[f.verdict], default=None)
-        if name not in _SHOWN and (worst is None or worst.verdict is not Verdict.FAIL):
-            continue
-        rule = next((f.asked for f in (one, two) if f is not None and f.asked is not None), None)
-        yield Row(
-            name, rule.text() if rule is not None else "", set_.get(name), one.sent.value if one is not None and one.sent is not None else None,
-            two.sent.value if two is not None and two.sent is not None else None,
-            worst.verdict if worst is not None else Verdict.UNSEEN, worst.advice if worst is not None else "",
-        )  # fmt: skip
-
-
-_RANK = {verdict: n for n, verdict in enumerate(Verdict)}
