@@ -219,8 +219,9 @@ class Tarnlight:
                 if event.state in ("open", "live") and event.first_push is not None:
                     if time.monotonic() - event.first_push > self.session_limit:
                         self._close(event, f"its session was longer than {self.session_limit:g} s")
-                size = event.sinks["primary"].snapshot().values.get("video.size") if "primary" in event.sinks else None
-                event.hls.size = str(size or "")
+                primary = event.sinks.get("primary")
+                if primary is not None and primary.since is not None and not event.hls.size:
+                    event.hls.size = str(primary.snapshot().values.get("video.size") or "")
 
     def _close(self, event: SimEvent, because: str) -> None:
         with self._lock:
