@@ -94,7 +94,7 @@ def bench_ts() -> bool:
         material.write_ts(path, 10)
         name = f"direkt check, ten minutes of MPEG-TS ({path.stat().st_size / 1e9:.2f} GB)"
         ratio, memory = pairs(name, [direkt(), "check", str(path), "--json"], ["cat", str(path)])
-        return ratio <= 40.0 and memory < 150 * 1024
+        return ratio <= 75.0 and memory < 100 * 1024
     finally:
         shutil.rmtree(folder)
 

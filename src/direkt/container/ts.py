@@ -214,7 +214,7 @@ def _section(row: Bytes, start: int) -> bytes:
 
 def _units(rows: Bytes, begins: Marks, start: Column, stream: _Stream) -> Iterator[MediaEvent]:
     """The PES packets that end in a block; what has begun waits."""
-    payload = rows[np.arange(188) >= start[:, np.newaxis]].tobytes()
+    payload = _payload(rows, start)
     ends = np.cumsum(188 - start)
     edges = (ends - (188 - start))[begins].tolist()
     shift = len(stream.rest)
@@ -230,6 +230,19 @@ def _units(rows: Bytes, begins: Marks, start: Column, stream: _Stream) -> Iterat
     if len(stream.rest) > _LARGEST_UNIT:
         stream.rest, stream.begun, stream.broken = b"", False, stream.broken + 1
     yield from _packets(whole, edges, stream)
+
+
+def _payload(rows: Bytes, start: Column) -> bytes:
+    """The payloads of some packets, joined. Most have nothing in front of theirs: stretches of such go at once."""
+    special = np.flatnonzero(start != 4).tolist()
+    out, done = [], 0
+    for n in special:
+        if n > done:
+            out.append(rows[done:n, 4:].tobytes())
+        out.append(rows[n, int(start[n]) :].tobytes())
+        done = n + 1
+    out.append(rows[done:, 4:].tobytes())
+    return b"".join(out)
 
 
 def _ends(programme: _Programme) -> Iterator[MediaEvent]:
