@@ -232,8 +232,9 @@ class Front:
         self.out.print(f"   [bold]{escape(event.feed)}[/]  {escape(how)}")
         if output.is_narrow(self.out):
             for r in event.rows:
-                self.out.print(f"   {_MARKS[r.verdict]} {r.parameter}: asked {escape(r.asked or '–')}; set {show(r.parameter, r.set)}; "
-                               f"sent {show(r.parameter, r.sent)}; seen {show(r.parameter, r.seen)}")  # fmt: skip
+                words = f"{r.parameter}: asked {escape(r.asked or '–')}; set {show(r.parameter, r.set)}; "
+                words += f"sent {show(r.parameter, r.sent)}; seen {show(r.parameter, r.seen)}"
+                output.print_lines(self.out, [(f"   {_MARKS[r.verdict]}", words)])
             return
         table = output.table("parameter", "asked", "set", "sent", "seen", "verdict")
         for r in event.rows:

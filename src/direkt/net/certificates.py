@@ -63,7 +63,9 @@ def _name(name: str) -> x509.GeneralName:
 
 def unchecked() -> ssl.SSLContext:
     """Takes any certificate: towards a receiver of our own in the same process."""
-    context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)  # the system's authorities, which take long to read, are not asked
+    context = ssl.SSLContext(
+        ssl.PROTOCOL_TLS_CLIENT
+    )  # the system's authorities, which take long to read, are not asked
     context.check_hostname = False
     context.verify_mode = ssl.CERT_NONE
     return context
