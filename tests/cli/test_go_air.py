@@ -38,6 +38,20 @@ class Air(Stage):
         wait_until(lambda: self.device.push_state == "retrying")
         self.assertEqual(self.go("e19").code, 0)
 
+    def test_a_new_key_from_the_platform_goes_to_the_devices(self):
+        self.assertEqual(self.direkt("event", "make", "e20").code, 0)
+        event = self.event("e20")
+        old = event.key
+        result = self.direkt("key", "renew", "main", "--event", "e20")
+        self.assertEqual(result.code, 0, result)
+        self.assertNotEqual(event.key, old)
+        self.assertEqual(self.device._slot["key"], event.key)
+        self.no_secrets(result.out, result.err)
+        self.one_line(
+            self.direkt("key", "renew", "village", "--event", "e20"), 2, "no feed of the event 'e20' goes to village"
+        )
+        self.one_line(self.direkt("key", "renew", "village", "--event", "h0"), 3, "has no such event yet")
+
     def test_5_the_platform_is_not_content(self):
         self.platform.faults.poor = True
         result = self.go("e11", text="n\n")

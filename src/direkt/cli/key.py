@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from direkt.cli.schemas import KeyFormJson, KeyListJson, KeyRenewJson, KeyRowJson, KeySetJson
     from direkt.destination.paste import Paste
     from direkt.rig import DestinationEntry, Rig
+    from direkt.secret import Secret
 
 _MOST_PASTED = 8192  # characters
 _PAUSE = 0.2  # s without a further line: the paste is over
@@ -256,14 +257,16 @@ def forget(destination: str, rig_path: Path | None) -> None:
 
 @key.command()
 @click.argument("destination")
+@click.option("--event", metavar="NAME", help="Ask the platform for a new key of this event, instead of pasting one.")
 @options.rig_option
 @options.json_option
-def renew(destination: str, rig_path: Path | None, as_json: bool) -> ExitCode:
+def renew(destination: str, event: str | None, rig_path: Path | None, as_json: bool) -> ExitCode:
     """Take a new key for DESTINATION and write it to every device that has the old one; nothing else is touched."""
-    from direkt.secret import Secret
-    from direkt.work.renew import renew as work
-
     rig, entry = _destination(rig_path, destination)
+    if event is not None:
+        key = _of_platform(rig, destination, event)
+        output.console(err=as_json).print(f"the new key {escape(str(key))} is kept")
+        return _to_devices(rig, destination, key, as_json)
     found = _untangle(rig, entry, _pasted())
     if found.key is None:
         raise UnusableInput("; ".join(["no key was found in what was pasted", *found.left]))
@@ -275,14 +278,47 @@ def renew(destination: str, rig_path: Path | None, as_json: bool) -> ExitCode:
     out = output.console(err=as_json)
     _show(out, found, entry)
     _agree(found, f"Keep it, and write it to every device that pushes to {destination}?")
+    from direkt.secret import Secret
+
     name = _store_name(rig, destination)
     options.key_store().put(name, found.key, str(rig.path))
     if entry.key != f"store:{name}":
         _change_rig(rig, destination, {"key": f"store:{name}"})
     out.print(f"the new key {escape(_masked(found.key))} is kept")
+    return _to_devices(rig, destination, Secret(found.key), as_json)
+
+
+def _of_platform(rig: Rig, destination: str, event: str) -> Secret:
+    """A new key, as the event's platform gives it out; it is kept where the rig has the destination's key."""
+    from direkt.cli import crew
+    from direkt.cli.event import chosen
+    from direkt.platform.model import NoSuchEvent
+    from direkt.work import airing
+
+    means = crew.means(rig)
+    airings = airing.gather(rig, chosen(rig, event, None), means)
+    try:
+        one = next((a for a in airings if a.destination == destination), None)
+        if one is None:
+            raise UnusableInput(f"no feed of the event {event!r} goes to {destination}")
+        known = one.find()
+        if known is None:
+            raise NoSuchEvent(f"{one.sheet.name} has no such event yet: direkt event make {event}")
+        key = one.platform.renew(known).key
+        airing.adopt_key(one, key, means)
+        return key
+    finally:
+        airing.close(airings)
+
+
+def _to_devices(rig: Rig, destination: str, key: Secret, as_json: bool) -> ExitCode:
+    """Writes the new key to every device that has the old one."""
+    from direkt.work.renew import renew as work
+
+    out = output.console(err=as_json)
     document: KeyRenewJson = {"schema": "direkt.key-renew/1", "destination": destination, "devices": []}
     try:
-        for one in work(rig, destination, Secret(found.key), options.sources(rig)):
+        for one in work(rig, destination, key, options.sources(rig)):
             mark = "[green]✓ written[/]" if one.written else "[bold red]✗ not written[/]"
             reason = f": {escape(one.reason)}" if one.reason else ""
             out.print(f"{mark}  {escape(one.device)} ({escape(one.feed)}){reason}")
