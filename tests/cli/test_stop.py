@@ -54,6 +54,21 @@ class End(Stage):
         self.assertEqual(self.direkt("stop", "finish").code, 0)
 
 
+class Damaged(Stage):
+    def test_what_is_remembered_is_damaged_or_cannot_be_written_and_all_goes_off(self):
+        self.assertEqual(self.direkt("go", "e22", *GO, text="y\n" * 4).code, 0)
+        file = next((self.folder / "events").glob("e22-*.json"))
+        kept = file.read_text()
+        file.write_text("{")
+        result = self.direkt("stop", "e22")
+        self.assertEqual(result.code, 3, result)
+        self.assertIn("damaged; look at the event at its platform", result.err)
+        self.assertEqual((self.device.push_state, self.event("e22").state), ("stopped", "closed"))
+        self.assertIn("damaged", self.direkt("event", "list").out)
+        file.write_text(kept)
+        self.assertEqual(self.direkt("stop", "e22").code, 0)
+
+
 class ByHand(Stage):
     def test_every_step_is_asked_for_and_remembered(self):
         half = self.direkt("go", "h0", *GO, text="y\n")

@@ -75,6 +75,8 @@ def list_(rig_path: Path | None, as_json: bool) -> ExitCode:
     for name, entry in rig.file.events.items():
         try:
             one = planned.next_one(rig, name, now)
+            wanted = planned.wanted(rig, one)
+            known = standing.read(rig.folder, name, one.mark)
         except UnusableInput as error:
             document["events"].append(
                 {
@@ -88,8 +90,6 @@ def list_(rig_path: Path | None, as_json: bool) -> ExitCode:
             )
             lines.append((name, "–", str(error), ""))
             continue
-        wanted = planned.wanted(rig, one)
-        known = standing.read(rig.folder, name, one.mark)
         on = bool(known.on_air and not known.ended)
         document["events"].append(
             {"name": name, "title": wanted.title, "next": one.start.isoformat(), "seconds": one.seconds, "feeds": entry.feeds, "on_air": on}

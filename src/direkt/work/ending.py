@@ -159,9 +159,10 @@ class _Ending:
         try:
             now = stamp_of(self.crew.means.wall())
             for planned in self.what.events:  # first of all: a go that runs goes no further
-                standing.change(
-                    self.rig.folder, planned.name, planned.mark, lambda s: s.model_copy(update={"ended": now})
-                )
+                try:
+                    standing.change(self.rig.folder, planned.name, planned.mark, _updated({"ended": now}))
+                except UnusableInput as error:  # a damaged file or a full disk keeps nothing on
+                    yield from self._told(Off(What.EVENT, planned.name, False, reason(error)))
             yield from self._open()
             asked = False
             while True:
@@ -393,7 +394,8 @@ class _Ending:
                     continue
                 if event.state is not EventState.CLOSED:
                     event = one.platform.finish(event)
-                air.remember(one, state=event)
+                with contextlib.suppress(UnusableInput):
+                    air.remember(one, state=event)
                 good = event.state is EventState.CLOSED
                 yield from self._told(Off(What.EVENT, name, good, f"{one.sheet.name}: the event is {event.state}"))
             except DirektError as error:
@@ -441,7 +443,9 @@ class _Ending:
 
     @staticmethod
     def _was_on_air(one: Airing, gap: Gap) -> bool:
-        on_air = standing.read(one.rig.folder, one.planned.name, one.planned.mark).on_air
+        on_air = ""
+        with contextlib.suppress(UnusableInput):
+            on_air = standing.read(one.rig.folder, one.planned.name, one.planned.mark).on_air
         return bool(on_air) and gap.began >= on_air
 
     # People
@@ -479,6 +483,10 @@ class _Ending:
 
     def _forget_start(self, one: Airing, part: FeedParts) -> None:
         start = _start_step(part)
+        with contextlib.suppress(UnusableInput):
+            self._drop_start(one, start)
+
+    def _drop_start(self, one: Airing, start: str) -> None:
         standing.change_place(
             self.rig.folder, one.planned.name, one.planned.mark, one.destination,
             lambda p: p.model_copy(update={"done": {k: v for k, v in p.done.items() if k != start}, "pushed": False}),
@@ -486,8 +494,8 @@ class _Ending:
 
     def _after(self, one: Airing, now: str) -> Job[EndEvent, None]:
         name = _name(one)
-        event = one.find() if one.by_hand else None
         try:
+            event = one.find() if one.by_hand else None
             if one.by_hand:
                 if event is None and not one.place.pushed:
                     yield from self._told(Off(What.EVENT, name, True, f"{one.sheet.name}: it was never begun"))
@@ -512,7 +520,8 @@ class _Ending:
             new: dict[str, object] = (
                 {"paused": now, "ended": ""} if self.pause else {"ended": now if off else "", "paused": ""}
             )
-            standing.change(self.rig.folder, planned.name, planned.mark, _updated(new))
+            with contextlib.suppress(UnusableInput):  # that it cannot be kept was said at the beginning
+                standing.change(self.rig.folder, planned.name, planned.mark, _updated(new))
 
 
 def _start_step(part: FeedParts) -> str:
