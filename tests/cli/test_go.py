@@ -151,6 +151,15 @@ class Order(Stage):
         self.assertEqual(self.direkt("event", "drop", "e7").code, 0)
         self.assertEqual(self.go("e7").code, 0)
 
+    def test_3_a_device_that_does_not_start(self):
+        original = self.device.start_push
+        self.device.start_push = lambda: (409, {"refused": [{"field": "push", "reason": "the card is full"}]})
+        try:
+            self.stops_at(3, self.go("e22"), "the card is full")
+        finally:
+            self.device.start_push = original
+        self.assertEqual(self.go("e22").code, 0)
+
     def test_3_a_slot_that_pushes_elsewhere(self):
         self.device.put_slot({"channel": "main", "server": self.village.address, "key": VILLAGE})
         self.device.start_push()
