@@ -71,8 +71,8 @@ class Commands(click.Group):
 
 _HELP = f"""Get cameras and hardware encoders to push straight to a live platform, and prove on the stream that it conforms.
 
-The work in its order: look at the sheet, read the device, match it, write it, rehearse the push, and only then push
-for real.
+The work in its order: look at the sheet, read the device, match it, write it, rehearse the push, and only then go
+live; at the end, stop. In a panic: direkt stop --all.
 
 Exit codes: {"; ".join(f"{code:d} {meaning}" for code, meaning in MEANING.items())}.
 """
