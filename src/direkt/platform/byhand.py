@@ -28,7 +28,7 @@ class HandPlatform:
         self, title: str, folder: Path, planned: Planned, destination: str, servers: tuple[IngestServer, ...],
         key: Callable[[], Secret],
     ) -> None:  # fmt: skip
-        self.name, self.facts = title, Facts(title, tells_ingest=False, renews=False)
+        self.name, self.facts = title, Facts(title, tells_ingest=False)
         self._folder, self._planned, self._destination, self._servers, self._key = (
             folder,
             planned,

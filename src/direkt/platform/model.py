@@ -153,7 +153,6 @@ class Facts:
     delays: tuple[Delay, ...] = ("usual", "short", "shortest")
     pauses: bool = True  # the event stays open and keeps its link when the push stops
     tells_ingest: bool = True  # what the ingest sees can be asked for
-    renews: bool = True
 
     def wrong(self, wanted: Wanted) -> list[str]:
         """What of an event this platform will not take; empty: nothing that is known."""

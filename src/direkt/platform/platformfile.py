@@ -117,7 +117,7 @@ class PlatformFile(Strict):
         http = self.kind == "http"
         return Facts(
             self.title, specs, tuple(self.audiences), tuple(self.delays), self.pauses,
-            not http or "seen" in self.requests, not http or "renew" in self.requests,
+            not http or "seen" in self.requests,
         )  # fmt: skip
 
 
