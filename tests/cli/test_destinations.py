@@ -238,7 +238,7 @@ class Keys(RigCli):
             stderr=other,
         )
         os.close(other)
-        seen = b""
+        seen, answered = b"", 0
         begin = time.monotonic()
         waiting = list(lines)
         while time.monotonic() - begin < 20:
@@ -252,10 +252,11 @@ class Keys(RigCli):
             if not part:
                 break
             seen += part
-            if waiting and seen.rstrip().endswith(b":"):
+            # a line end after a prompt says that it is answered: it may come by itself, before the next prompt
+            if waiting and seen[answered:].rstrip(b" ").endswith(b":"):
                 time.sleep(0.3)
                 os.write(main, waiting.pop(0).encode() + b"\n")
-                seen += b" "
+                answered = len(seen)
         child.wait(10)
         os.close(main)
         return seen.decode()
