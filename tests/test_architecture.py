@@ -130,11 +130,11 @@ ROOMS = {
     "net": "container media protocol", "parameters": "codec protocol", "measure": "codec media parameters",
     "glossary": "codec glossary_text parameters protocol", "destination": "codec demand parameters protocol trust",
     "judge": "codec demand destination parameters", "device": "demand destination parameters protocol",
-    "rig": "destination device protocol rig_events trust", "trust": "", "templates": "", "rig_events": "destination templates",
+    "rig": "destination device protocol rig_events rig_watch trust", "rig_watch": "destination rig_events", "trust": "", "templates": "", "rig_events": "destination templates",
     "platform": "destination device parameters protocol rig rig_events store templates", "match": "codec demand destination device parameters protocol rig",
     "work": "codec container destination device judge match report measure media net parameters platform protocol rig rig_edit rig_events store",
     "store": "demand device parameters", "report": "platform store",
-    "rig_edit": "",
+    "rig_edit": "", "watch": "destination device net parameters platform protocol rig rig_watch store work",
     "sim": "codec container destination judge measure media net platform protocol rig rig_events work",
 }  # fmt: skip
 

@@ -21,6 +21,7 @@ from direkt.errors import UnusableInput
 from direkt.protocol import address, source
 from direkt.protocol.schemes import SPOKEN
 from direkt.rig_events import EventEntry, PlatformEntry, zone_of
+from direkt.rig_watch import ScheduleEntry, WatchEntry
 from direkt.secret import Secret
 from direkt.trust import content_of
 
@@ -130,6 +131,7 @@ class Uplink(Strict):
 
     mbit_s: float = Field(gt=0)
     reserve_percent: float = Field(default=30, ge=0, lt=100)
+    plan_gb: float | None = Field(default=None, gt=0)  # what may be sent in all; None: as much as one likes
 
 
 class RigFile(Strict):
@@ -144,6 +146,8 @@ class RigFile(Strict):
     mains_hz: Literal[50, 60] | None = None  # of the lights: at other rates they flicker
     platforms: dict[str, PlatformEntry] = {}
     events: dict[str, EventEntry] = {}
+    watch: WatchEntry = WatchEntry()
+    schedule: dict[str, ScheduleEntry] = {}
     zone: str | None = None  # of the IANA time zone database; None: this machine's
 
     @field_validator("zone")
@@ -172,6 +176,8 @@ class Rig:
         names = {entry.driver for entry in self.file.devices.values()} - {*drivers.shipped(), drivers.STANDARD}
         names |= {word for ref in self.refs() if ref.kind == "command" for word in ref.words()}
         names |= {entry.file for entry in self.file.platforms.values() if entry.file is not None}
+        told = [entry.command for entry in self.file.watch.tell.values() if entry.command is not None]
+        names |= {word for words in told for word in references.SecretRef("command", words).words()}
         parts = (self.folder / name for name in sorted(names))
         return content_of(self.path, [part for part in parts if part.is_file()])
 
@@ -180,7 +186,8 @@ class Rig:
         logins = [entry.login for entry in self.file.devices.values() if entry.login is not None]
         keys = [entry.key for entry in self.file.destinations.values()]
         tokens = [entry.token for entry in self.file.platforms.values() if entry.token is not None]
-        return [references.parse_ref(text) for text in dict.fromkeys([*logins, *keys, *tokens])]
+        told = [text for entry in self.file.watch.tell.values() for text in (entry.secret, entry.login) if text is not None]
+        return [references.parse_ref(text) for text in dict.fromkeys([*logins, *keys, *tokens, *told])]
 
     def device_name(self, name: str | None) -> str:
         """``name``, or the only device there is. Raises RigError."""
@@ -285,6 +292,14 @@ def load(path: Path) -> Rig:
         if len(set(event.feeds)) != len(event.feeds):
             line = document.line(["events", name, "feeds"])
             problems.append(Problem(line, f"events.{name}.feeds: a feed is named twice"))
+    for name, planned in file.schedule.items():
+        for what, wanted, names in (
+            ("event", planned.event, list(file.events)),
+            ("feed", planned.feed, list(file.feeds)),
+        ):
+            if wanted is not None and wanted not in names:
+                line, known_ones = document.line(["schedule", name, what]), ", ".join(names) or "none"
+                problems.append(Problem(line, f"schedule.{name}.{what}: no {what} {wanted!r}; there is {known_ones}"))
     if problems:
         raise DocumentError(document.source, problems)
     return Rig(file, path.resolve().parent, str(path), path.resolve())

@@ -42,6 +42,7 @@ COMMANDS = {
     "push": ("push", "push", "Start, stop or look at a device's push."),
     "event": ("event", "event", "Make, change, open, close and look at events at their platforms."),
     "go": ("go", "go", "Take an event to air in the right order."),
+    "watch": ("watch", "watch", "Look after what is on air: see drops, mend them, tell people."),
     "stop": ("stop", "stop", "End an event, a feed or everything, for certain."),
     "explain": ("explain", "explain", "Explain a word of the trade; do the sums."),
     "schema": ("schema", "schema", "Print the JSON Schema of sheets, rigs and JSON documents."),

@@ -73,7 +73,7 @@ def start(
     state, channel, source = work.read(feed)
     target = server or feed.destination.server
     carrying = work.carrying(feed, source, sources, key, target, by=by)
-    return _Run(feed, carrying, state, channel, as_json=as_json).run(
+    return _Run(feed, carrying, state, channel, wished=server is None, as_json=as_json).run(
         (str(source), target), len(key), seconds, report, left
     )
 
@@ -82,9 +82,10 @@ class _Run:
     """One run."""
 
     def __init__(
-        self, feed: FeedParts, carrying: Carrying, state: DeviceState | None, channel: Channel | None, *, as_json: bool
-    ) -> None:
-        self.feed, self.carrying, self.as_json = feed, carrying, as_json
+        self, feed: FeedParts, carrying: Carrying, state: DeviceState | None, channel: Channel | None, *, wished: bool,
+        as_json: bool,
+    ) -> None:  # fmt: skip
+        self.feed, self.carrying, self.wished, self.as_json = feed, carrying, wished, as_json
         self.set = channel.full if channel is not None else None
         self.source_rate = state.input.frame_rate if state is not None and state.input is not None else None
         self.out: Console = output.console(err=as_json)
@@ -121,8 +122,10 @@ class _Run:
 
         with view:
             done = drive(
-                work.carry(feed, self.carrying, ends, key_length, options.SystemClock(), seconds=seconds), on_event
-            )
+                work.carry(
+                    feed, self.carrying, ends, key_length, options.SystemClock(), seconds=seconds, wished=self.wished
+                ), on_event,
+            )  # fmt: skip
         return self._finish(done, ends, seconds, report, left)
 
     def _status(self) -> str:

@@ -1028,6 +1028,102 @@ class StopJson(TypedDict):
     items: list[StopItemJson]
 
 
+class WatchFeedJson(TypedDict):
+    """One feed as the watch sees it."""
+
+    name: str
+    device: str
+    destination: str
+    role: str
+    carried: bool
+    event: str | None
+    state: str  # on, dropped, starting, off, stopped, elsewhere, not known
+    seconds: float  # in this state
+    text: str
+    push: str
+    ingest: str
+    kbit_s: int | None  # what goes out
+    values: dict[str, Value]
+    measured: str  # here, ingest or nobody
+    gaps: int
+    drops: int
+    missing: float  # s
+    restarts: int
+    mending: bool
+    temperature: float | None  # degrees Celsius
+    strip: str  # the last ten minutes, two seconds a mark
+
+
+class WatchEventJson(TypedDict):
+    """One event at one destination."""
+
+    name: str
+    title: str
+    destination: str
+    platform: str
+    state: str
+    on_air: bool
+    watch: str | None
+    viewers: int | None
+    start: str
+    end: str
+    limit: int | None  # s until the platform ends the push
+    error: str | None
+
+
+class WarningJson(TypedDict):
+    """Something that is so, and should not be."""
+
+    kind: str
+    name: str
+    weight: str  # advise or fail
+    text: str
+    advice: str
+    since: str
+
+
+class HappeningJson(TypedDict):
+    """Something that happened."""
+
+    at: str
+    what: str
+    name: str
+    text: str
+    good: bool
+
+
+class NextJson(TypedDict):
+    """The next event that everyone may see."""
+
+    name: str
+    title: str
+    start: str
+
+
+class DataPlanJson(TypedDict):
+    """What is sent of a data plan."""
+
+    sent_gb: float
+    plan_gb: float | None
+
+
+class WatchJson(TypedDict):
+    """direkt watch: how things stood at its end; the page gives the same while it runs."""
+
+    schema: Literal["direkt.watch/1"]
+    interrupted: bool
+    rig: str
+    at: str
+    since: str
+    well: bool
+    feeds: list[WatchFeedJson]
+    events: list[WatchEventJson]
+    warnings: list[WarningJson]
+    happenings: list[HappeningJson]
+    next: NextJson | None
+    data_plan: DataPlanJson | None
+
+
 class LogEntryJson(TypedDict):
     """One entry of the log."""
 
@@ -1069,6 +1165,6 @@ DOCUMENTS: dict[str, type] = {
     "find": FindJson, "match-all": MatchAllJson, "write-all": WriteAllJson, "drift": DriftJson, "log-changes": LogChangesJson,
     "device-health": HealthJson, "device-time": TimeJson, "device-firmware": FirmwareJson, "device-address": AddressJson,
     "event-list": EventListJson, "event-show": EventShowJson, "event-done": EventDoneJson, "go": GoJson, "stop": StopJson,
-    "log-list": LogListJson, "log-show": LogShowJson,
+    "watch": WatchJson, "log-list": LogListJson, "log-show": LogShowJson,
     "device-claim": ClaimJson, "device-snapshot": SnapshotJson, "device-preset": PresetJson,
 }  # fmt: skip

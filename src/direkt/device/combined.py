@@ -48,6 +48,7 @@ class Driver(Bare):
         self._standard = onvif.Driver(name, address, login, any_certificate=any_certificate)
         self._own = described.Driver(name, file, self._standard.client.address, login, any_certificate=any_certificate)
         self._pushes: bool | None = None  # not known yet
+        self._own_state: bool | None = None  # whether the file's requests tell of the push; not known yet
         own = self._own.capabilities - {Capability.WRITE}
         self.capabilities = self._standard.capabilities | own
 
@@ -102,6 +103,15 @@ class Driver(Bare):
             own, clock=found.clock, input=own.input if own.input is not None else found.input,
             restart_needed=own.restart_needed or found.restart_needed,
         )  # fmt: skip
+
+    def pulse(self) -> Health:
+        """By the file alone, where that tells of the push. Raises DeviceError."""
+        if self._own_state is None:
+            firmware = self._standard.identity().firmware if self.file.push.from_firmware else ""
+            self._own_state = "state" in self.file.requests and can_push(self.file, firmware) is not False
+        if self._own_state:
+            return self._own.health()
+        return Health() if self._standard.answers() else self._standard.health()
 
     def answers(self) -> bool:
         """By the standard."""

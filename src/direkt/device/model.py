@@ -249,6 +249,9 @@ class Driver(Protocol):
     def health(self) -> Health:
         """How it fares."""
 
+    def pulse(self) -> Health:
+        """What changes from one moment to the next, its push slots above all, in as few requests as it takes."""
+
     def snapshot(self, channel: str) -> bytes:
         """A picture of a channel as the device makes it, a JPEG (SNAPSHOT)."""
 
@@ -312,6 +315,10 @@ class Bare:
     def health(self) -> Health:
         """From the state."""
         return health_of(self.read())
+
+    def pulse(self) -> Health:
+        """Its health."""
+        return self.health()
 
     def write(self, channel: Channel, values: Values) -> None:
         """Raises CannotDo."""

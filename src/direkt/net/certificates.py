@@ -69,3 +69,13 @@ def unchecked() -> ssl.SSLContext:
     context.check_hostname = False
     context.verify_mode = ssl.CERT_NONE
     return context
+
+
+def days_left(host: str, port: int, now: datetime.datetime, limit: float = 5.0) -> float | None:
+    """Days until a server's certificate ends, below 0 where it has; None: it shows none within ``limit`` s."""
+    try:
+        pem = ssl.get_server_certificate((host, port), timeout=limit)
+        ends = x509.load_pem_x509_certificate(pem.encode()).not_valid_after_utc
+    except (OSError, ValueError):
+        return None
+    return (ends - now).total_seconds() / 86400

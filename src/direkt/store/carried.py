@@ -40,6 +40,9 @@ class Running(Strict):
     sent: int  # bytes
     pushes: int
     left_out: int
+    measured: dict[
+        str, float | str
+    ] = {}  # what is sent, by our parameters' names; the bitrate is that of the last seconds
 
 
 class AlreadyCarried(Exception):

@@ -17,7 +17,7 @@ from direkt.parameters import Value, Values
 from direkt.protocol import address
 from direkt.protocol.source import SourceAddress
 from direkt.secret import Secret
-from direkt.store import carried
+from direkt.store import carried, wishes
 from direkt.store.carried import AlreadyCarried, Held, Running
 from direkt.work.carrying import Carrying, Ends, State
 from direkt.work.catch import TICK, Tick
@@ -100,11 +100,12 @@ def _time(stamp: str) -> str:
 
 
 def carry(
-    feed: FeedParts, work: Carrying, ends: tuple[str, str], key_length: int, clock: Clock, *, seconds: float | None
-) -> Job[Tick, Carried]:
+    feed: FeedParts, work: Carrying, ends: tuple[str, str], key_length: int, clock: Clock, *, seconds: float | None,
+    wished: bool = False,
+) -> Job[Tick, Carried]:  # fmt: skip
     """Carries until ``seconds`` after the push began (None: until Ctrl-C), or until it cannot go on by itself.
 
-    ``ends``: from where and to where, as they may be shown. Raises UnusableInput where somebody carries the feed already.
+    ``wished``: it is noted that this push is meant to be on, until it is ended from outside or its time is over. ``ends``: from where and to where, as they may be shown. Raises UnusableInput where somebody carries the feed already.
     The push is ended in good order at the end.
     """
     interrupted = False
@@ -115,7 +116,7 @@ def carry(
             Running(
                 feed=feed.name, device=feed.device, source=ends[0], server=ends[1], key_length=key_length, process=os.getpid(), since=since,
                 coming=state.source, push=state.push, pushing=state.pushing, sent=state.sent, pushes=state.pushes,
-                left_out=state.left_out,
+                left_out=state.left_out, measured=_measured(work) if state.pushing else {},
             )
         )  # fmt: skip
 
@@ -123,6 +124,8 @@ def carry(
         with carried.held(feed.rig.folder, feed.name) as held:
             begin = told = clock.now()
             tell(held, work.state)
+            if wished:
+                wishes.note(feed.rig.folder, {feed.name: True})
             work.start()
             try:
                 while not work.state.fatal:
@@ -138,6 +141,8 @@ def carry(
             except KeyboardInterrupt:
                 interrupted = True
             finally:
+                if wished and not work.state.fatal:
+                    wishes.note(feed.rig.folder, {feed.name: False})
                 work.close()
     except AlreadyCarried:
         raise refuse_twice(feed) from None
@@ -146,6 +151,17 @@ def carry(
             f"{feed.rig.folder / carried.FOLDER}: what is carried cannot be noted: {os_words(error)}"
         ) from None
     return Carried(work.state, interrupted)
+
+
+_TOLD = ("video.size", "video.frame_rate", "video.keyframe_interval.max", "audio.codec", "audio.silent", "video.moving")
+
+
+def _measured(work: Carrying) -> Values:
+    """What a look at the stream from elsewhere would tell."""
+    found, video = work.rehearsal.snapshot().found, work.rehearsal.meter.video
+    values = {name: found[name].value for name in _TOLD if name in found}
+    recent = video.bitrate.recent() if video is not None else None
+    return values if recent is None else {**values, "video.bitrate.mean": round(recent)}
 
 
 def slot_of(feed: FeedParts, found: Running | None) -> Slot:
@@ -158,8 +174,13 @@ def slot_of(feed: FeedParts, found: Running | None) -> Slot:
     return Slot(entry.slot, entry.channel, found.server, found.key_length, state, message, found.sent)
 
 
-def end(feed: FeedParts, clock: Clock) -> Running | None:
-    """Ends what another process carries, and makes sure that it has ended; None: nobody carried it. Raises NoAnswer."""
+def end(feed: FeedParts, clock: Clock, *, wanted_off: bool = True) -> Running | None:
+    """Ends what another process carries, and makes sure that it has ended; None: nobody carried it. Raises NoAnswer.
+
+    ``wanted_off``: it is meant to stay off; otherwise it is started again in a moment.
+    """
+    if wanted_off:
+        wishes.note(feed.rig.folder, {feed.name: False})
     found = running(feed)
     if found is None:
         return None

@@ -19,7 +19,7 @@ from direkt.platform.model import EventState, Gap, PlatformError
 from direkt.platform.planned import Planned
 from direkt.rig import Rig
 from direkt.secret import Secret
-from direkt.store import carried, standing
+from direkt.store import carried, standing, wishes
 from direkt.work import airing as air
 from direkt.work import carry, go_checks
 from direkt.work.airing import Airing, NotDone, PersonStep, stamp_of
@@ -158,6 +158,7 @@ class _Ending:
         begin = clock.now()
         try:
             now = stamp_of(self.crew.means.wall())
+            wishes.note(self.rig.folder, dict.fromkeys(self.what.feeds, False))  # nobody starts them again
             for planned in self.what.events:  # first of all: a go that runs goes no further
                 try:
                     standing.change(self.rig.folder, planned.name, planned.mark, _updated({"ended": now}))

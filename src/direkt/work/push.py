@@ -9,6 +9,7 @@ from direkt.device.model import Capability, DeviceError, DeviceState, PushState,
 from direkt.errors import DirektError, UnusableInput
 from direkt.protocol import address
 from direkt.secret import Secret
+from direkt.store import wishes
 from direkt.work.feeds import FeedParts
 from direkt.work.steps import Clock, Job
 
@@ -79,6 +80,8 @@ def start(feed: FeedParts, key: Secret, clock: Clock, server: str | None = None)
         standing = PushStanding(PushStage.STARTED, feed.name, feed.device, target)
         yield standing
         feed.driver.push(feed.entry.slot, on=True)
+        if server is None:
+            wishes.note(feed.rig.folder, {feed.name: True})
         return _wait(feed, clock)
     except DirektError as error:
         error.add_note(standing.text)
@@ -108,9 +111,14 @@ def _wait(feed: FeedParts, clock: Clock) -> Look:
         clock.sleep(_POLL)
 
 
-def stop(feed: FeedParts) -> Look:
-    """Stops the push, and makes sure that it has. Raises DeviceError when the device goes on."""
+def stop(feed: FeedParts, *, wanted_off: bool = True) -> Look:
+    """Stops the push, and makes sure that it has. Raises DeviceError when the device goes on.
+
+    ``wanted_off``: it is meant to stay off; otherwise it is started again in a moment.
+    """
     need(feed.driver, Capability.PUSH)
+    if wanted_off:
+        wishes.note(feed.rig.folder, {feed.name: False})
     try:
         look(feed)
         feed.driver.push(feed.entry.slot, on=False)

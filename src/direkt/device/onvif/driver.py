@@ -92,6 +92,10 @@ class Driver(Bare):
         state = self.read()
         return replace(health_of(state), clock=clock)
 
+    def pulse(self) -> Health:
+        """That it answers; the standard has no push slots. Raises DeviceError."""
+        return Health() if self.answers() else self.health()
+
     def speaks(self) -> bool:
         """Whether it answers as a device of the standard does. Raises Unreachable."""
         return self.client.speaks()

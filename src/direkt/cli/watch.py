@@ -1,0 +1,354 @@
+"""direkt watch: looks after what is on air."""
+
+from __future__ import annotations
+
+import contextlib
+import fcntl
+import os
+import queue
+import threading
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from direkt.cli import options, output
+from direkt.cli.exits import ExitCode
+from direkt.errors import DirektError, UnusableInput, os_words
+
+if TYPE_CHECKING:
+    from direkt.cli.watch_view import View
+    from direkt.rig import Rig
+    from direkt.store.log import Entry
+    from direkt.watch.board import Board
+    from direkt.watch.policy import Act
+    from direkt.watch.telling import Telling
+    from direkt.watch.watcher import Happened, Setup, Watcher, WatchEvent
+
+_LOCK = "watch.lock"
+_SETTLE = 30.0  # s that what is being done gets to come to its end
+_MOST_THREADS = 240
+
+
+@click.command()
+@click.argument("names", nargs=-1, metavar="[EVENT|FEED]...")
+@click.option(
+    "--for", "seconds", type=options.Seconds(), metavar="TIME", help="End after this long; otherwise at Ctrl-C."
+)
+@click.option(
+    "--every", type=options.Seconds(), metavar="TIME", help="Ask each device this often [default: 2s; 4s where there are many]."
+)  # fmt: skip
+@click.option("--no-mend", is_flag=True, help="Look and tell only: start and restart nothing.")
+@click.option("--no-tell", is_flag=True, help="Tell nobody of those under watch.tell in the rig.")
+@click.option(
+    "--page",
+    metavar="[ADDRESS:]PORT",
+    help="Show the same as a web page, on this machine only unless an address is given.",
+)
+@click.option("--page-links", is_flag=True, help="Show the page's links with what lets people look and act, and end.")
+@click.option("--tls", is_flag=True, help="--page over TLS, with a certificate made on the spot.")
+@click.option(
+    "--certificate", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE.pem",
+    help="--page over TLS, with the certificate and private key in this file.",
+)  # fmt: skip
+@click.option("--metrics", metavar="[ADDRESS:]PORT", help="Give figures to a scraper (OpenMetrics).")
+@options.report_option
+@options.rig_option
+@options.json_option
+def watch(
+    names: tuple[str, ...], seconds: float | None, every: float | None, no_mend: bool, no_tell: bool, page: str | None, page_links: bool,
+    tls: bool, certificate: Path | None, metrics: str | None, report: Path | None, rig_path: Path | None, as_json: bool,
+) -> ExitCode:  # fmt: skip
+    """Look after EVENTs and FEEDs while they are on air: see drops, mend them, tell people.
+
+    Without a name: all feeds of the rig. A drop is seen within seconds and mended as 'watch.mend' in the rig says: the push is
+    started again, then the device restarted, at most so often. What a person stopped is left off. Ending the watch leaves all
+    pushes as they are.
+    """
+    from direkt.cli.watch_view import document
+
+    rig = options.load_rig(rig_path)
+    if page_links:
+        from direkt.cli.watch_page import show_links
+
+        return show_links(rig, page, tls=tls or certificate is not None)
+    if (tls or certificate is not None) and page is None:
+        raise UnusableInput("--tls and --certificate go with --page")
+    run = _Run(rig, names, every, mend=not no_mend, tell=not no_tell, as_json=as_json)
+    last: Board | None = None
+    try:
+        with run.around(page, tls, certificate, metrics):
+            last = run.run(seconds)
+    except KeyboardInterrupt:
+        last = run.board
+    found = document(last if last is not None else run.board, interrupted=run.interrupted)
+    if as_json:
+        output.print_json(found)
+    output.save_report(report, found)
+    return run.finish()
+
+
+def chosen(rig: Rig, names: tuple[str, ...]) -> list[str]:
+    """The feeds that are meant. Raises UnusableInput."""
+    if not names:
+        return rig.every("feed")
+    out: list[str] = []
+    for name in names:
+        if name in rig.file.events:
+            out += rig.file.events[name].feeds
+        elif name in rig.file.feeds:
+            out.append(name)
+        else:
+            known = ", ".join([*rig.file.events, *rig.file.feeds]) or "none"
+            raise UnusableInput(f"no event or feed {name!r} in {rig.source}; it has {known}")
+    return list(dict.fromkeys(out))
+
+
+class Pool:
+    """Threads that are made when they are needed, and keep nobody from ending."""
+
+    def __init__(self, most: int) -> None:
+        self._most, self._made, self._free = most, 0, 0
+        self._lock = threading.Lock()
+        self._todo: queue.SimpleQueue[Callable[[], None]] = queue.SimpleQueue()
+
+    def submit(self, work: Callable[[], None]) -> None:
+        """Does it soon."""
+        with self._lock:
+            if self._free:
+                self._free -= 1
+            elif self._made < self._most:
+                self._made += 1
+                threading.Thread(target=self._run, daemon=True).start()
+        self._todo.put(work)
+
+    def _run(self) -> None:
+        while True:
+            self._todo.get()()
+            with self._lock:
+                self._free += 1
+
+
+class Recorder:
+    """Writes into the log in a thread of its own: a database that is slow keeps nobody waiting."""
+
+    def __init__(self, rig: Rig) -> None:
+        self._rig = rig
+        self._todo: queue.Queue[Entry | None] = queue.Queue(1000)
+        self._thread = threading.Thread(target=self._run, daemon=True)
+        self._thread.start()
+
+    def add(self, entry: Entry) -> None:
+        """Soon in the log."""
+        with contextlib.suppress(queue.Full):
+            self._todo.put_nowait(entry)
+
+    def close(self) -> None:
+        """What waits is written, within some seconds."""
+        with contextlib.suppress(queue.Full):
+            self._todo.put_nowait(None)
+        self._thread.join(6.0)
+
+    def _run(self) -> None:
+        from direkt.cli import recording
+
+        while (entry := self._todo.get()) is not None:
+            recording.record(self._rig, [entry])
+
+
+class _Run:
+    """One watch from the command line."""
+
+    def __init__(
+        self, rig: Rig, names: tuple[str, ...], every: float | None, *, mend: bool, tell: bool, as_json: bool
+    ) -> None:
+        from direkt.cli import crew
+        from direkt.cli.watch_view import View
+        from direkt.store.usage import Usage
+        from direkt.watch.watcher import Watcher
+        from direkt.watch.world import RealWorld
+
+        self.rig, self.names, self.as_json = rig, names, as_json
+        feeds = chosen(rig, names)
+        self.crew = crew.crew(rig)
+        self.telling: Telling | None = self._telling() if tell and rig.file.watch.tell else None
+        self.lock = _alone(rig.folder) if mend else None
+        if mend and self.lock is None:
+            output.note("! another watch runs here and mends; this one only looks and tells")
+        self.world = RealWorld(rig, feeds, self.crew)
+        setup = self._setup(feeds, every, mend=mend and self.lock is not None)
+        pool = Pool(min(_MOST_THREADS, len(feeds) + 8))
+        self.watcher: Watcher = Watcher(
+            self.world,
+            setup,
+            self.crew.clock,
+            time.time,
+            pool.submit,
+            Usage(rig.folder if self.lock is not None else None),
+        )
+        self.view: View = View(output.console(err=as_json), self.watcher.period, mend=setup.mend)
+        self.recorder = Recorder(rig)
+        self.board: Board = self.watcher.board()
+        self.interrupted = False
+        self.shown: Callable[[Board], None] = lambda board: None
+        self.told: queue.SimpleQueue[tuple[str, str, bool]] = queue.SimpleQueue()
+
+    def _telling(self) -> Telling:
+        from direkt.watch import telling
+
+        people = telling.targets(self.rig, self.crew.means.sources)
+        return telling.Telling(
+            self.rig, people, time.time, lambda name, words, good: self.told.put((name, words, good))
+        )
+
+    def _setup(self, feeds: list[str], every: float | None, *, mend: bool) -> Setup:
+        from direkt.rig_events import length_of
+        from direkt.watch.conditions import Bounds
+        from direkt.watch.policy import Terms
+        from direkt.watch.watcher import Setup
+        from direkt.watch.world import facts_of
+
+        w, line = self.rig.file.watch, self.rig.file.uplink
+        terms = Terms(w.mend.push, w.mend.device, length_of(w.mend.within), length_of(w.mend.pause))
+        bounds = Bounds(w.hot, w.disk_gb * 1e9, length_of(w.session), w.certificate_days)
+        plan = line.plan_gb * 1e9 if line is not None and line.plan_gb is not None else None
+        if every is not None and not 0.5 <= every <= 600:
+            raise UnusableInput("--every: expected 500 ms to 10 min, such as 2s")
+        facts = tuple(facts_of(self.rig, name) for name in feeds)
+        return Setup(
+            self.rig.file.name,
+            facts,
+            terms,
+            bounds,
+            mend,
+            every,
+            plan,
+            tuple(self._earlier(terms.within)) if mend else (),
+        )
+
+    def _earlier(self, within: float) -> Iterator[tuple[str, Act, float]]:
+        """What earlier watches tried: it counts."""
+        import datetime
+
+        from direkt.cli import recording
+        from direkt.watch.policy import Act
+
+        now = datetime.datetime.now(datetime.UTC)
+        with contextlib.suppress(DirektError), recording.open_log(self.rig) as log:
+            for kept in log.read(since=now - datetime.timedelta(seconds=within), what="mend"):
+                act = next((a for a in Act if a.name.lower() == kept.entry.detail.get("act")), None)
+                if act is not None and kept.entry.detail.get("by") == "watch":
+                    yield kept.entry.feed, act, max(0.0, (now - kept.at).total_seconds())
+
+    @contextlib.contextmanager
+    def around(self, page: str | None, tls: bool, certificate: Path | None, metrics: str | None) -> Iterator[None]:
+        """Page and metrics, while the watch runs."""
+        with contextlib.ExitStack() as stack:
+            stack.callback(self.world.close)
+            if page is not None or metrics is not None:
+                from direkt.cli import watch_page
+
+                self.shown = stack.enter_context(
+                    watch_page.serve(self.rig, self.watcher, page, tls, certificate, metrics)
+                )
+            yield
+
+    def run(self, seconds: float | None) -> Board | None:
+        from direkt.work.steps import Answer
+
+        job = self.watcher.run(seconds)
+
+        def on_event(event: WatchEvent) -> Answer:
+            self._on_event(event)
+            return None
+
+        with self.view:
+            try:
+                for event in job:
+                    on_event(event)
+            except (KeyboardInterrupt, OSError):
+                self.interrupted = True
+            finally:
+                job.close()
+                self.board = self.watcher.board()
+        return self.board
+
+    def _on_event(self, event: WatchEvent) -> None:
+        from direkt.watch.notices import Notice
+        from direkt.watch.watcher import Frame
+
+        if isinstance(event, Frame):
+            self.board = event.board
+            self.shown(event.board)
+            self.view.show(event.board)
+            if self.telling is not None:
+                self.telling.remind(self.watcher.notices, self.crew.clock.now())
+            for _ in range(self.told.qsize()):
+                name, words, good = self.told.get()
+                self.watcher.note(name, words, good=good)
+                self.view.happened(f"{name} {words}", good=good)
+        elif isinstance(event, Notice):
+            if self.telling is not None:
+                self.telling.tell(event, self.crew.clock.now())
+            self.view.noticed(event)
+        else:
+            self.view.happened(f"{event.happening.name}: {event.happening.text}", good=event.happening.good)
+            self._record(event)
+
+    def _record(self, event: Happened) -> None:
+        import datetime
+
+        from direkt.store.log import Entry
+
+        h = event.happening
+        what = {"drop": "watch", "well": "watch", "mend": "mend", "stop": "stop"}.get(h.what)
+        if what is None:
+            return
+        detail: dict[str, object] = {"kind": h.what}
+        if event.act is not None:
+            detail |= {"act": event.act.name.lower(), "by": "watch" if "by the watch" in h.text else "page"}
+        self.recorder.add(Entry(
+            what, "good" if h.good else "failed", h.text, datetime.datetime.fromtimestamp(h.at, datetime.UTC), event.event, event.mark,
+            event.feed, event.device, event.destination, event.seconds, detail,
+        ))  # fmt: skip
+
+    def finish(self) -> ExitCode:
+        """The last lines; the exit code."""
+        with contextlib.suppress(KeyboardInterrupt):
+            if self.watcher.doing:
+                output.note(f"… {'; '.join(self.watcher.doing)}: waiting until that is done")
+            left = self.watcher.settle(_SETTLE)
+            if left:
+                output.error(f"{'; '.join(left)}: nobody knows how that ended; see: direkt push state FEED")
+        untold = self.telling.close() if self.telling is not None else 0
+        if untold:
+            output.note(f"! {untold} notices could not be told any more")
+        self.recorder.close()
+        if self.lock is not None:
+            os.close(self.lock)
+        rows = self.board.feeds
+        on = [row.name for row in rows if row.state.value == "on"]
+        words = f"the pushes are left as they are; on: {', '.join(on) or 'none'}"
+        dropped = [row.name for row in rows if row.state.value == "dropped"]
+        words += f"; dropped: {', '.join(dropped)}" if dropped else ""
+        if self.interrupted:
+            output.interrupted(f"the watch has ended; {words}")
+            return ExitCode.INTERRUPTED
+        output.note(f"The watch has ended; {words}.")
+        return ExitCode.GOOD if self.board.well else ExitCode.FAILS
+
+
+def _alone(folder: Path) -> int | None:
+    """The lock of the only watch that mends; None: another one has it. Raises UnusableInput."""
+    try:
+        descriptor = os.open(folder / _LOCK, os.O_RDWR | os.O_CREAT, 0o600)
+    except OSError as error:
+        raise UnusableInput(f"{folder / _LOCK}: cannot be used: {os_words(error)}") from None
+    try:
+        fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except BlockingIOError:
+        os.close(descriptor)
+        return None
+    return descriptor

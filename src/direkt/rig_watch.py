@@ -1,0 +1,154 @@
+"""What a rig says of watching and of the clock: how drops are mended, who is told of what, and when something begins by itself."""
+
+from __future__ import annotations
+
+import re
+from typing import Literal
+from urllib.parse import urlsplit
+
+from pydantic import Field, field_validator, model_validator
+
+from direkt.destination import references
+from direkt.documents import Strict
+from direkt.rig_events import length_of
+
+_WINDOW = re.compile(r"([01]\d|2[0-3]):([0-5]\d)-([01]\d|2[0-3]):([0-5]\d)")
+Day = Literal["MO", "TU", "WE", "TH", "FR", "SA", "SU"]  # as RFC 5545 has them
+DAYS: tuple[Day, ...] = ("MO", "TU", "WE", "TH", "FR", "SA", "SU")
+_MAIL = re.compile(r"[^\s@<>,;]+@[^\s@<>,;]+")
+
+
+def _length(value: str) -> str:
+    length_of(value)
+    return value
+
+
+def _reference(value: str | None) -> str | None:
+    if value is not None:
+        references.parse_ref(value)
+    return value
+
+
+class MendEntry(Strict):
+    """How a drop is mended: the push is started again, then the device, each at most so often."""
+
+    push: int = Field(default=3, ge=0, le=100)  # times
+    device: int = Field(default=0, ge=0, le=20)  # times; 0: a device is never restarted by itself
+    within: str = "30m"  # the time in which these are counted
+    pause: str = "5s"  # before the first try; each further one is twice as long
+
+    _lengths = field_validator("within", "pause")(_length)
+
+
+class TellEntry(Strict):
+    """One who is told: by a webhook, by mail, or by a command. Each state is told once, again as a reminder, and when it is over."""
+
+    webhook: str | None = None  # https://host/path
+    secret: str | None = None  # reference to what the webhook's requests are signed with
+    mail: list[str] = []
+    server: str | None = None  # smtps://host or smtp://host, which has to offer STARTTLS
+    login: str | None = None  # reference to user:password of the mail server
+    sender: str | None = None
+    command: str | None = None  # words; it gets the notice as JSON on its standard input
+    remind: str = "15m"  # a state that goes on is told again after this long
+    least: Literal["advise", "fail"] = "advise"  # of what weight a state has to be
+    certificate: Literal["checked", "any"] = "checked"  # of the webhook or the mail server
+
+    _lengths = field_validator("remind")(_length)
+    _references = field_validator("secret", "login")(_reference)
+
+    @field_validator("webhook")
+    @classmethod
+    def _webhook(cls, value: str | None) -> str | None:
+        return value if value is None else _url(value, ("https", "http"), "https://hooks.example/direkt", path=True)
+
+    @field_validator("server")
+    @classmethod
+    def _server(cls, value: str | None) -> str | None:
+        return value if value is None else _url(value, ("smtps", "smtp"), "smtps://mail.example", path=False)
+
+    @field_validator("mail")
+    @classmethod
+    def _mail(cls, value: list[str]) -> list[str]:
+        for text in value:
+            if _MAIL.fullmatch(text) is None:
+                raise ValueError(f"expected a mail address like crew@regatta.example, got {text!r}")
+        return value
+
+    @field_validator("sender")
+    @classmethod
+    def _sender(cls, value: str | None) -> str | None:
+        if value is not None and _MAIL.fullmatch(value) is None:
+            raise ValueError(f"expected a mail address like direkt@regatta.example, got {value!r}")
+        return value
+
+    @model_validator(mode="after")
+    def _whole(self) -> TellEntry:
+        ways = [name for name in ("webhook", "mail", "command") if getattr(self, name)]
+        if len(ways) != 1:
+            raise ValueError("expected one of webhook, mail and command")
+        if self.mail and (self.server is None or self.sender is None):
+            raise ValueError("mail needs a server (smtps://mail.example) and a sender")
+        return self
+
+
+def _url(value: str, schemes: tuple[str, ...], example: str, *, path: bool) -> str:
+    try:
+        parts = urlsplit(value)
+        good = parts.scheme in schemes and bool(parts.hostname) and parts.port != 0
+    except ValueError:
+        good = False
+    if not good or value != value.strip() or value.count("://") != 1 or parts.fragment:
+        raise ValueError(f"expected an address like {example}, got {value!r}")
+    if not path and (parts.path.strip("/") or parts.query):
+        raise ValueError(f"expected an address like {example}, got {value!r}")
+    if "@" in parts.netloc:
+        raise ValueError("the address holds a login; put a reference beside it")
+    return value.rstrip("/") if not path else value
+
+
+class WatchEntry(Strict):
+    """What the watch does and warns of."""
+
+    mend: MendEntry = MendEntry()
+    tell: dict[str, TellEntry] = {}
+    hot: float = Field(default=75, gt=0, le=150)  # degrees Celsius of a device
+    disk_gb: float = Field(default=2, ge=0)  # free on this machine's disk, at the least
+    session: str = "30m"  # before a platform's limit ends a push
+    certificate_days: float = Field(default=14, ge=0)  # before a server's certificate ends
+
+    _lengths = field_validator("session")(_length)
+
+
+class ScheduleEntry(Strict):
+    """Something that begins and ends by the clock: an event, or the push of a feed."""
+
+    event: str | None = None
+    before: str = "10m"  # so long before an event's start its order begins
+    feed: str | None = None
+    window: str | None = None  # of each day, in local time: 06:00-21:00; it may pass midnight
+    days: list[Day] = list(DAYS)  # on which a window begins
+    always: bool = False
+
+    _lengths = field_validator("before")(_length)
+
+    @field_validator("window")
+    @classmethod
+    def _window(cls, value: str | None) -> str | None:
+        if value is not None:
+            match = _WINDOW.fullmatch(value)
+            if match is None or match.group(1, 2) == match.group(3, 4):
+                raise ValueError(f"expected a window like 06:00-21:00, got {value!r}")
+        return value
+
+    @model_validator(mode="after")
+    def _whole(self) -> ScheduleEntry:
+        if (self.event is None) == (self.feed is None):
+            raise ValueError("expected an event or a feed")
+        if self.event is not None and (self.window is not None or self.always):
+            raise ValueError("an event has its own times: window and always go with a feed")
+        if self.feed is not None and (self.window is not None) == self.always:
+            raise ValueError("a feed needs a window (06:00-21:00) or 'always: true'")
+        if not self.days:
+            raise ValueError("days: none is left")
+        return self

@@ -1,0 +1,75 @@
+"""Which pushes are meant to be on: noted by whatever starts or stops one, read by whoever watches.
+
+One file beside the rig; it holds no key. That a push is off says nothing of why; this says whether somebody wanted it.
+"""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Literal
+
+from pydantic import Field, ValidationError
+
+from direkt import files
+from direkt.documents import Strict
+
+FILE_NAME = "pushes.json"
+_MOST = 1 << 20  # bytes
+
+
+class _File(Strict):
+    schema_: Literal["direkt.pushes/1"] = Field(default="direkt.pushes/1", alias="schema")
+    on: dict[str, bool] = {}
+    mending: list[str] = []
+
+
+@dataclass(frozen=True, slots=True)
+class Wishes:
+    """What is meant to be on, and what a watch is about to start again."""
+
+    on: Mapping[str, bool]  # by feed; of others nobody knows
+    mending: frozenset[str]  # feeds whose push may be off for a moment
+
+
+def read(folder: Path) -> Wishes:
+    """As they stand; a file that cannot be read tells nothing."""
+    found = _read(folder)
+    return Wishes(found.on, frozenset(found.mending))
+
+
+def _read(folder: Path) -> _File:
+    try:
+        with (folder / FILE_NAME).open("rb") as file:
+            return _File.model_validate_json(file.read(_MOST))
+    except (OSError, ValidationError):
+        return _File()
+
+
+def note(folder: Path, feeds: Mapping[str, bool]) -> None:
+    """From here on these are meant to be on or off. A folder that cannot be written stops nobody."""
+
+    def change(old: _File) -> _File:
+        return old.model_copy(update={"on": {**old.on, **feeds}})
+
+    _change(folder, change)
+
+
+def mend(folder: Path, feed: str, *, begins: bool) -> None:
+    """A feed's push is off for a moment, to be started again; or that is over."""
+
+    def change(old: _File) -> _File:
+        others = [name for name in old.mending if name != feed]
+        return old.model_copy(update={"mending": [*others, feed] if begins else others})
+
+    _change(folder, change)
+
+
+def _change(folder: Path, how: Callable[[_File], _File]) -> None:
+    with contextlib.suppress(OSError), files.alone(folder):
+        old = _read(folder)
+        new = how(old)
+        if new != old:
+            files.replace(folder / FILE_NAME, new.model_dump_json(by_alias=True) + "\n", 0o600)

@@ -1,0 +1,307 @@
+"""Telling people: by a signed webhook, by mail over TLS, by a command; each state once, as a reminder, and when it is well again.
+
+One thread tells one after the other, so that the watch waits for nobody. What waits is bounded: the oldest is thrown away.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import datetime
+import email.message
+import email.policy
+import email.utils
+import json
+import os
+import shlex
+import signal
+import smtplib
+import ssl
+import subprocess
+import threading
+from collections import deque
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from urllib.parse import urlsplit
+
+import httpx
+
+from direkt.destination import references
+from direkt.destination.references import Sources
+from direkt.errors import NoAnswer, UnusableInput, os_words, tls_words
+from direkt.printable import printable
+from direkt.protocol import httpsignature
+from direkt.rig import Rig
+from direkt.rig_events import length_of
+from direkt.rig_watch import TellEntry
+from direkt.secret import Secret
+from direkt.watch.notices import Key, Notice, Notices
+
+_LIMIT = 10.0  # s for one try
+_PAUSES = (2.0, 10.0, 30.0)  # s between tries
+_MOST_WAITING = 200
+_KIND = "application/json"
+_PHASES = {"begins": "", "again": "still: ", "well": "well again: "}
+
+
+class NotTold(NoAnswer):
+    """Somebody could not be told; the text holds no secret."""
+
+
+def document(notice: Notice, rig: str) -> dict[str, object]:
+    """A notice for programs."""
+    c = notice.condition
+    return {
+        "schema": "direkt.notice/1", "number": notice.number, "rig": rig, "phase": notice.phase, "kind": notice.key.kind,
+        "name": notice.key.name, "weight": c.weight, "text": c.text, "advice": c.advice, "event": c.event or None,
+        "since": _stamp(notice.since), "at": _stamp(notice.at),
+    }  # fmt: skip
+
+
+def line(notice: Notice) -> str:
+    """The same for people."""
+    return f"{_PHASES[notice.phase]}{notice.key.name}: {notice.condition.text}"
+
+
+def _stamp(wall: float) -> str:
+    return datetime.datetime.fromtimestamp(wall, datetime.UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+
+
+@dataclass(frozen=True, slots=True)
+class Target:
+    """One who is told, with what that takes."""
+
+    name: str
+    entry: TellEntry
+    secret: Secret | None = None
+    login: tuple[str, Secret] | None = None
+
+    @property
+    def remind(self) -> float:
+        """s between reminders."""
+        return length_of(self.entry.remind)
+
+
+def targets(rig: Rig, sources: Sources) -> list[Target]:
+    """All who are told. Raises UnusableInput where a secret is missing, or a command may not be started."""
+    out = []
+    for name, entry in rig.file.watch.tell.items():
+        if entry.command is not None and not sources.trust.commands:
+            raise UnusableInput(
+                f"watch.tell.{name}: its command is not started: look at the rig, then: direkt rig trust"
+            )
+        secret = login = None
+        if entry.secret is not None:
+            secret = references.resolve(references.parse_ref(entry.secret), sources, rig.folder)
+        if entry.login is not None:
+            ref = references.parse_ref(entry.login)
+            login = references.login_of(references.resolve(ref, sources, rig.folder), str(ref))
+        try:
+            shlex.split(entry.command or "")
+        except ValueError as error:
+            raise UnusableInput(f"watch.tell.{name}: its command cannot be understood: {error}") from None
+        out.append(Target(name, entry, secret, login))
+    return out
+
+
+class Telling:
+    """Tells all who are to be told. ``told`` is called from the telling thread with name, words and whether it went well."""
+
+    def __init__(
+        self, rig: Rig, people: list[Target], wall: Callable[[], float], told: Callable[[str, str, bool], None],
+        pauses: tuple[float, ...] = _PAUSES,
+    ) -> None:  # fmt: skip
+        self._rig, self._people, self._wall, self._told, self._pauses = rig, people, wall, told, pauses
+        self._last: dict[tuple[str, Key], float] = {}  # when somebody was told of it, s of the watch's clock
+        self._waiting: deque[tuple[Target, Notice]] = deque(maxlen=_MOST_WAITING)
+        self._some = threading.Condition()
+        self._over = False
+        self._busy = False
+        self._thread = threading.Thread(target=self._run, daemon=True)
+        self._thread.start()
+
+    def tell(self, notice: Notice, now: float) -> None:
+        """Everybody whom it concerns is to be told of it."""
+        for target in self._concerned(notice):
+            key = (target.name, notice.key)
+            if notice.phase == "well":
+                if self._last.pop(key, None) is None:
+                    continue  # they never heard that it was not
+            else:
+                self._last[key] = now
+            self._add(target, notice)
+
+    def remind(self, notices: Notices, now: float) -> None:
+        """Who was told of something that still is so, long enough ago, is told again."""
+        due = [
+            (t, key)
+            for t in self._people
+            for (name, key), at in self._last.items()
+            if name == t.name and now - at >= t.remind
+        ]
+        for target, key in due:
+            notice = notices.again(key, self._wall())
+            if notice is not None:
+                self._last[target.name, key] = now
+                self._add(target, notice)
+
+    def _concerned(self, notice: Notice) -> list[Target]:
+        """Those whom the event names, else all; those only who care for its weight."""
+        event = self._rig.file.events.get(notice.condition.event)
+        named = [t for t in self._people if event is not None and t.name in event.tell]
+        return [t for t in named or self._people if t.entry.least == "advise" or notice.condition.weight == "fail"]
+
+    def _add(self, target: Target, notice: Notice) -> None:
+        with self._some:
+            self._waiting.append((target, notice))
+            self._some.notify()
+
+    def close(self, wait: float = 3.0) -> int:
+        """Tells what is left within ``wait`` s; how much could not be told."""
+        with self._some:
+            self._over = True
+            self._some.notify()
+        self._thread.join(wait)
+        return len(self._waiting) + (1 if self._busy else 0)
+
+    def _run(self) -> None:
+        while True:
+            with self._some:
+                while not self._waiting and not self._over:
+                    self._some.wait()
+                if not self._waiting:
+                    return
+                target, notice = self._waiting.popleft()
+                self._busy = True
+            self._one(target, notice)
+            self._busy = False
+
+    def _one(self, target: Target, notice: Notice) -> None:
+        for pause in (*self._pauses, None):
+            try:
+                deliver(target, notice, self._rig, self._wall())
+            except NotTold as error:
+                if pause is None or self._over:
+                    self._told(target.name, f"could not be told ({line(notice)}): {error}", False)
+                    return
+                with self._some:
+                    self._some.wait_for(lambda: self._over, pause)
+            else:
+                self._told(target.name, f"was told: {line(notice)}", True)
+                return
+
+
+def deliver(target: Target, notice: Notice, rig: Rig, wall: float) -> None:
+    """Tells one of one notice. Raises NotTold."""
+    body = document(notice, rig.file.name)
+    if target.entry.webhook is not None:
+        _post(target, body, wall)
+    elif target.entry.mail:
+        _mail(target, notice, body)
+    else:
+        _command(target, body, rig)
+
+
+def _post(target: Target, body: Mapping[str, object], wall: float) -> None:
+    content = json.dumps(body, ensure_ascii=False).encode()
+    url = str(httpx.URL(target.entry.webhook or ""))
+    fields: Mapping[str, str] = {"Content-Type": _KIND}
+    if target.secret is not None:
+        fields = httpsignature.signed_fields(
+            "POST", url, content, _KIND, target.secret.reveal().encode(), int(wall), target.name
+        )
+    try:
+        with (
+            httpx.Client(timeout=_LIMIT, trust_env=False, verify=_context(target)) as client,
+            client.stream("POST", url, content=content, headers={**fields, "User-Agent": "direkt"}) as answer,
+        ):
+            status = answer.status_code
+    except httpx.TimeoutException:
+        raise NotTold(f"the webhook does not answer within {_LIMIT:g} s") from None
+    except (httpx.HTTPError, httpx.InvalidURL, ssl.SSLError) as error:
+        raise NotTold(f"the webhook cannot be reached: {printable(str(error))[:200]}") from None
+    if not 200 <= status < 300:
+        raise NotTold(f"the webhook answers with HTTP status {status}")
+
+
+def _context(target: Target) -> ssl.SSLContext:
+    context = ssl.create_default_context()
+    if target.entry.certificate == "any":
+        context.check_hostname = False
+        context.verify_mode = ssl.CERT_NONE
+    return context
+
+
+def _mail(target: Target, notice: Notice, body: Mapping[str, object]) -> None:
+    entry = target.entry
+    parts = urlsplit(entry.server or "")
+    host, tls = parts.hostname or "", parts.scheme == "smtps"
+    message = email.message.EmailMessage(email.policy.SMTP)
+    c = notice.condition
+    message["From"], message["To"] = entry.sender, ", ".join(entry.mail)
+    message["Subject"] = " ".join(
+        printable(f"{'[well] ' if notice.phase == 'well' else '[!] '}{line(notice)}").split()
+    )[:200]
+    message["Date"], message["Message-ID"] = (
+        email.utils.formatdate(notice.at),
+        email.utils.make_msgid(domain="direkt.invalid"),
+    )
+    message["Auto-Submitted"] = "auto-generated"  # RFC 3834
+    words = [line(notice), "", f"Since: {body['since']}", f"Rig: {body['rig']}"]
+    words += [f"Event: {c.event}"] if c.event else []
+    words += [f"Next: {c.advice}"] if c.advice and notice.phase != "well" else []
+    message.set_content("\n".join(printable(w) for w in words) + "\n")
+    try:
+        server: smtplib.SMTP
+        if tls:
+            server = smtplib.SMTP_SSL(host, parts.port or 465, timeout=_LIMIT, context=_context(target))
+        else:
+            server = smtplib.SMTP(host, parts.port or 587, timeout=_LIMIT)
+        with server:
+            if not tls:
+                server.starttls(context=_context(target))
+            if target.login is not None:
+                server.login(target.login[0], target.login[1].reveal())
+            server.send_message(message)
+    except smtplib.SMTPNotSupportedError as error:
+        raise NotTold(f"the mail server does not do what it must: {_said(error)}") from None
+    except smtplib.SMTPAuthenticationError as error:
+        raise NotTold(f"the mail server refuses the login (status {error.smtp_code})") from None
+    except smtplib.SMTPResponseException as error:
+        raise NotTold(f"the mail server refuses the mail: {error.smtp_code} {_bytes(error.smtp_error)}") from None
+    except smtplib.SMTPException as error:
+        raise NotTold(f"the mail server fails: {_said(error)}") from None
+    except ssl.SSLError as error:
+        raise NotTold(f"no TLS with the mail server: {tls_words(error)}") from None
+    except (OSError, ValueError) as error:
+        raise NotTold(
+            f"the mail server cannot be reached: {os_words(error) if isinstance(error, OSError) else error}"
+        ) from None
+
+
+def _said(error: Exception) -> str:
+    return printable(str(error))[:200]
+
+
+def _bytes(words: bytes | str) -> str:
+    return printable(words.decode("utf-8", "replace") if isinstance(words, bytes) else words)[:200]
+
+
+def _command(target: Target, body: Mapping[str, object], rig: Rig) -> None:
+    words = shlex.split(target.entry.command or "")
+    try:
+        running = subprocess.Popen(
+            words, cwd=rig.folder, stdin=subprocess.PIPE, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True
+        )  # fmt: skip
+    except (OSError, ValueError, IndexError) as error:
+        raise NotTold(
+            f"its command cannot be started: {os_words(error) if isinstance(error, OSError) else error}"
+        ) from None
+    try:
+        running.communicate(json.dumps(body, ensure_ascii=False).encode() + b"\n", _LIMIT)
+    except subprocess.TimeoutExpired:
+        with contextlib.suppress(ProcessLookupError):
+            os.killpg(running.pid, signal.SIGKILL)
+        running.communicate()
+        raise NotTold(f"its command takes longer than {_LIMIT:g} s") from None
+    if running.returncode:
+        raise NotTold(f"its command fails with exit code {running.returncode}")

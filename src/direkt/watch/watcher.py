@@ -1,0 +1,680 @@
+"""The watch itself: asks in turn, judges, mends, and shows; one loop, whatever the number of feeds.
+
+Strategy. All that waits for somebody else (a device, a platform, a mend) runs in a pool and hands its result back through a
+queue; the loop only takes results, judges, and hands out what is due. Nobody is asked again before they have answered, so a slow
+device delays nobody but itself, and memory holds one look for each. The loop costs O(feeds) every half second.
+"""
+
+from __future__ import annotations
+
+import heapq
+import itertools
+import queue
+from collections import deque
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from functools import partial
+from typing import Protocol, TypeVar
+
+from direkt.errors import DirektError
+from direkt.store.usage import Usage
+from direkt.store.wishes import Wishes
+from direkt.watch import conditions
+from direkt.watch.board import Board, EventRow, FeedRow, Happening, NextEvent, Warned
+from direkt.watch.conditions import Bounds, Machine
+from direkt.watch.looks import CarriedLook, DeviceLook, EventLook
+from direkt.watch.notices import Notice, Notices
+from direkt.watch.policy import Act, Mending, Terms
+from direkt.watch.tracker import CELL, STRIP, Facts, FeedState, Tracker
+from direkt.work.going import reason
+from direkt.work.steps import Clock, Job
+
+Found = TypeVar("Found")
+
+TICK = 0.5  # s
+_SOONEST, _LATEST = 2.0, 4.0  # s between looks at one device
+_POLITE = 50.0  # looks a second, all together
+_EVENTS_EVERY = 5.0  # s between looks at which events go on
+_MACHINE_EVERY = 30.0
+_CERTIFICATES_EVERY = 6 * 3600.0
+_KEEP_EVERY = 30.0
+_AFTER_FAILURE = 10.0
+_MOST_HAPPENINGS = 200
+_MOST_COMMANDS = 20
+
+
+@dataclass(frozen=True, slots=True)
+class Followed:
+    """An event that goes on, at one destination."""
+
+    key: str
+    name: str
+    mark: str
+    title: str
+    destination: str
+    platform: str  # what the destination is called
+    feeds: tuple[str, ...]
+    start: float  # s since 1970
+    end: float
+    begun: float
+    on_air: bool
+    public: bool
+    longest: float | None  # s of one push
+    asked: bool  # its platform can be asked
+    watch: str = ""  # as remembered
+
+
+@dataclass(frozen=True, slots=True)
+class MachineLook:
+    """This machine."""
+
+    disk_free: float | None
+
+
+class World(Protocol):
+    """What the watch looks at and acts on. Everything but wishes() and carried() may take long, and runs in the pool."""
+
+    def device(self, name: str) -> DeviceLook:
+        """A look at a device."""
+
+    def carried(self, feed: str) -> CarriedLook:
+        """A look at what this machine carries."""
+
+    def followed(self) -> tuple[Sequence[Followed], NextEvent | None]:
+        """The events that go on, and the next one."""
+
+    def event(self, one: Followed) -> EventLook:
+        """A look at an event at its platform."""
+
+    def machine(self) -> MachineLook:
+        """A look at this machine."""
+
+    def certificates(self) -> Mapping[str, float]:
+        """Days left, by host."""
+
+    def wishes(self) -> Wishes:
+        """What is meant to be on."""
+
+    def wish(self, feed: str, on: bool) -> None:
+        """From here on it is meant to be so."""
+
+    def start(self, feed: str) -> str:
+        """Starts a push, again or for the first time; how that went. Raises DirektError."""
+
+    def restart(self, device: str) -> str:
+        """Restarts a device and waits for it; how that went. Raises DirektError."""
+
+    def stop(self, feed: str) -> str:
+        """Stops a push for good. Raises DirektError."""
+
+
+@dataclass(frozen=True, slots=True)
+class Setup:
+    """What is watched, and how."""
+
+    rig: str
+    feeds: tuple[Facts, ...]
+    terms: Terms
+    bounds: Bounds
+    mend: bool = True
+    period: float | None = None  # s between looks; None: by how many there are
+    plan: float | None = None  # bytes of a data plan
+    earlier: tuple[tuple[str, Act, float], ...] = ()  # what earlier watches tried: feed, what, how many s ago
+
+
+@dataclass(frozen=True, slots=True)
+class Frame:
+    """The state, twice a second."""
+
+    board: Board
+
+
+@dataclass(frozen=True, slots=True)
+class Happened:
+    """Something happened."""
+
+    happening: Happening
+    feed: str = ""
+    device: str = ""
+    destination: str = ""
+    event: str = ""
+    mark: str = ""
+    seconds: float | None = None
+    act: Act | None = None
+
+
+WatchEvent = Frame | Happened | Notice
+
+
+@dataclass(frozen=True, slots=True)
+class Command:
+    """What a person asks for from the page."""
+
+    what: str  # restart or stop
+    feed: str
+
+
+@dataclass(slots=True)
+class _Doing:
+    act: Act | None  # None: stop
+    feed: str
+    began: float
+    by_person: bool
+
+
+class Watcher:
+    """One watch. ``submit`` runs a function somewhere; what it returns comes back by the queue that it fills itself."""
+
+    def __init__(
+        self, world: World, setup: Setup, clock: Clock, wall: Callable[[], float], submit: Callable[[Callable[[], None]], None],
+        usage: Usage,
+    ) -> None:  # fmt: skip
+        self.world, self.setup, self.clock, self.wall, self._submit, self.usage = (
+            world,
+            setup,
+            clock,
+            wall,
+            submit,
+            usage,
+        )
+        now = clock.now()
+        self._begin, self._begin_wall = now, wall()
+        self.trackers = {facts.name: Tracker(facts, now) for facts in setup.feeds}
+        self.mendings = {facts.name: Mending(setup.terms) for facts in setup.feeds}
+        for feed, act, ago in setup.earlier:
+            if feed in self.mendings:
+                self.mendings[feed].remember(act, now - ago)
+        self._devices: dict[str, DeviceLook] = {}
+        self._silent: dict[str, float] = {}
+        self._of_device: dict[str, list[str]] = {}
+        for facts in setup.feeds:
+            if not facts.by_hand:
+                self._of_device.setdefault(facts.device, []).append(facts.name)
+        self._events: dict[str, Followed] = {}
+        self._event_looks: dict[str, EventLook] = {}
+        self._event_silent: dict[str, float] = {}
+        self._next: NextEvent | None = None
+        self._machine = MachineLook(None)
+        self._certificates: Mapping[str, float] = {}
+        self.notices = Notices()
+        self._happenings: deque[Happening] = deque(maxlen=_MOST_HAPPENINGS)
+        self._out: deque[WatchEvent] = deque()
+        self._results: queue.SimpleQueue[Callable[[], None]] = queue.SimpleQueue()
+        self._commands: queue.Queue[Command] = queue.Queue(_MOST_COMMANDS)
+        self._doing: dict[str, _Doing] = {}  # by device, or by feed where that is carried
+        self._restarts: dict[str, int] = {}
+        self._given_up: dict[str, str] = {}
+        self._wishes = Wishes({}, frozenset())
+        self._rate = 0.0  # bytes/s
+        self._kept = now
+        self._due: list[tuple[float, int, str]] = []
+        self._numbers = itertools.count()
+        self._jobs: dict[str, Callable[[], None]] = {}
+        self._plan_jobs(now)
+
+    # What is due
+
+    @property
+    def period(self) -> float:
+        """s between looks at one device."""
+        return self.setup.period or min(_LATEST, max(_SOONEST, len(self._of_device) / _POLITE))
+
+    def _plan_jobs(self, now: float) -> None:
+        for name in ("followed", "machine", "certificates"):
+            self._at(now, name)
+        spread = self.period / max(1, len(self._of_device))
+        for n, device in enumerate(self._of_device):
+            self._at(now + n * spread, f"device {device}")
+
+    def _at(self, when: float, job: str) -> None:
+        heapq.heappush(self._due, (when, next(self._numbers), job))
+
+    def _hand_out(self, now: float) -> None:
+        while self._due and self._due[0][0] <= now:
+            _, _, job = heapq.heappop(self._due)
+            kind, _, name = job.partition(" ")
+            later = self._later(job)
+            if kind == "device":
+                if name in self._doing:  # it is being restarted: that asks enough
+                    self._at(now + self.period, job)
+                else:
+                    took = self._took_device(name, job)
+                    self._ask(partial(self.world.device, name), took, partial(self._odd_device, took))
+            elif kind == "event":
+                followed = self._events.get(name)
+                if followed is not None:
+                    self._ask(partial(self.world.event, followed), self._took_event(name, job), later)
+            elif kind == "followed":
+                self._ask(self.world.followed, self._took_followed, later)
+            elif kind == "machine":
+                self._ask(self.world.machine, self._took_machine, later)
+            else:
+                self._ask(self.world.certificates, self._took_certificates, later)
+
+    def _later(self, job: str) -> Callable[[str], None]:
+        def then(words: str) -> None:
+            self._at(self.clock.now() + _AFTER_FAILURE, job)
+            self._happen("note", job, f"it could not be looked at ({words})", good=False)
+
+        return then
+
+    def _odd_device(self, took: Callable[[DeviceLook], None], words: str) -> None:
+        took(DeviceLook(self.clock.now(), f"it could not be read ({words})"))
+
+    def _ask(self, look: Callable[[], Found], then: Callable[[Found], None], failed: Callable[[str], None]) -> None:
+        """Looks in the pool. What nobody has thought of ends one look, not the watch: ``failed`` is given its name."""
+
+        def run() -> None:
+            try:
+                result = look()
+            except Exception as error:
+                words = type(error).__name__
+                self._results.put(lambda: failed(words))
+            else:
+                self._results.put(lambda: then(result))
+
+        self._submit(run)
+
+    def _took_device(self, name: str, job: str) -> Callable[[DeviceLook], None]:
+        asked = self.clock.now()
+
+        def then(look: DeviceLook) -> None:
+            now = self.clock.now()
+            self._at(max(asked + self.period, now + 0.2), job)
+            self._devices[name] = look
+            if look.error:
+                self._silent.setdefault(name, now)
+            else:
+                self._silent.pop(name, None)
+            for feed in self._of_device[name]:
+                tracker = self.trackers[feed]
+                tracker.take_device(look)
+                slot = look.slots.get(tracker.facts.slot)
+                if slot is not None and not tracker.facts.carried and not look.error:
+                    self.usage.count(feed, slot.sent_bytes)
+
+        return then
+
+    def _took_followed(self, found: tuple[Sequence[Followed], NextEvent | None]) -> None:
+        now = self.clock.now()
+        self._at(now + _EVENTS_EVERY, "followed")
+        events, self._next = found
+        known, self._events = self._events, {one.key: one for one in events}
+        for key in self._events:
+            if key not in known and self._events[key].asked:
+                self._at(now, f"event {key}")
+        for key in known:
+            if key not in self._events:
+                self._event_looks.pop(key, None)
+                self._event_silent.pop(key, None)
+        self._spread_events()
+
+    def _took_event(self, key: str, job: str) -> Callable[[EventLook], None]:
+        asked = self.clock.now()
+
+        def then(look: EventLook) -> None:
+            if key not in self._events:
+                return
+            now = self.clock.now()
+            self._at(max(asked + self.period, now + 0.2), job)
+            if look.error:
+                self._event_silent.setdefault(key, now)
+                before = self._event_looks.get(key)
+                if before is not None:  # what it said last, and that it does not say it any more
+                    look = EventLook(look.at, look.error, before.known, before.state, before.watch)
+            else:
+                self._event_silent.pop(key, None)
+            self._event_looks[key] = look
+            self._spread_events()
+
+        return then
+
+    def _spread_events(self) -> None:
+        by_feed = {feed: key for key, one in self._events.items() for feed in one.feeds}
+        for name, tracker in self.trackers.items():
+            tracker.take_event(self._event_looks.get(by_feed[name]) if name in by_feed else None)
+
+    def _took_machine(self, look: MachineLook) -> None:
+        self._at(self.clock.now() + _MACHINE_EVERY, "machine")
+        self._machine = look
+
+    def _took_certificates(self, found: Mapping[str, float]) -> None:
+        self._at(self.clock.now() + _CERTIFICATES_EVERY, "certificates")
+        self._certificates = found
+
+    # The loop
+
+    def ask(self, command: Command) -> bool:
+        """From any thread: a person wants that; False: too many do."""
+        try:
+            self._commands.put_nowait(command)
+        except queue.Full:
+            return False
+        return True
+
+    def run(self, seconds: float | None = None) -> Job[WatchEvent, Board]:
+        """Watches for ``seconds``, or until it is interrupted; the last board. Pushes are left as they are."""
+        board = self.board()
+        try:
+            while seconds is None or self.clock.now() - self._begin < seconds:
+                self.step()
+                while self._out:
+                    yield self._out.popleft()
+                board = self.board()
+                yield Frame(board)
+                self.clock.sleep(TICK)
+        finally:
+            self.usage.keep()
+        return board
+
+    def step(self) -> None:
+        """One turn."""
+        now = self.clock.now()
+        self._hand_out(now)
+        for _ in range(self._results.qsize()):
+            self._results.get()()
+        self._wishes = self.world.wishes()
+        sent = self.usage.sent
+        for name, tracker in self.trackers.items():
+            if tracker.facts.carried:
+                self._look_at_carried(name, tracker, now)
+        self._judge(now)
+        self._rate = 0.9 * self._rate + 0.1 * max(0, self.usage.sent - sent) / TICK
+        if now - self._kept > _KEEP_EVERY:
+            self._kept = now
+            self.usage.keep()
+        self._tell(now)
+        self._commanded()
+        if self.setup.mend:
+            self._mend(now)
+
+    def _look_at_carried(self, name: str, tracker: Tracker, now: float) -> None:
+        if tracker.carrying is None or now - tracker.carrying.at >= 1.0:
+            look = self.world.carried(name)
+            tracker.take_carried(look)
+            if look.running is not None:
+                self.usage.count(name, look.running.sent)
+
+    def _judge(self, now: float) -> None:
+        for name, tracker in self.trackers.items():
+            if self._place(name) in self._doing:
+                continue
+            before, dropped, person = tracker.state, tracker.dropped, tracker.stopped_by_person
+            tracker.judge(now, self._wishes.on.get(name), mending=name in self._wishes.mending)
+            self._news(name, tracker, before, dropped, now)
+            if tracker.stopped_by_person and not person and self._wishes.on.get(name):
+                self.world.wish(name, False)
+
+    def _news(self, name: str, tracker: Tracker, before: FeedState, dropped: float | None, now: float) -> None:
+        if tracker.state is before:
+            return
+        if tracker.state is FeedState.DROPPED and tracker.wanted:
+            self._happen("drop", name, f"dropped: {tracker.text}", good=False)
+        elif before is FeedState.DROPPED and tracker.state is FeedState.ON and dropped is not None:
+            self.mendings[name].well()
+            self._given_up.pop(name, None)
+            self._happen("well", name, f"well again after {now - dropped:.0f} s", seconds=now - dropped)
+        elif before is FeedState.DROPPED and dropped is not None:
+            self._given_up.pop(name, None)
+            self._happen("note", name, f"{tracker.state} after {now - dropped:.0f} s dropped", seconds=now - dropped)
+        elif tracker.state is FeedState.STOPPED:
+            self._happen("note", name, f"{tracker.text}: it is left off", good=False)
+        elif now - self._begin > 2 * self.period + 1:
+            self._happen("note", name, f"{tracker.state}" + (f": {tracker.text}" if tracker.text else ""))
+        if tracker.state is FeedState.ON:
+            self.mendings[name].well()
+
+    def _happen(
+        self,
+        what: str,
+        name: str,
+        text: str,
+        *,
+        good: bool = True,
+        seconds: float | None = None,
+        act: Act | None = None,
+    ) -> None:
+        happening = Happening(self.wall(), what, name, text, good)
+        self._happenings.appendleft(happening)
+        tracker = self.trackers.get(name)
+        event = next((e for e in self._events.values() if name in e.feeds), None)
+        facts = tracker.facts if tracker is not None else None
+        self._out.append(Happened(
+            happening, name if facts is not None else "", facts.device if facts is not None else "",
+            facts.destination if facts is not None else "", event.name if event is not None else "", event.mark if event is not None else "",
+            round(seconds, 1) if seconds is not None else None, act,
+        ))  # fmt: skip
+
+    def note(self, name: str, text: str, *, good: bool) -> None:
+        """Something for the list of what happened, from whoever drives the watch."""
+        self._happenings.appendleft(Happening(self.wall(), "tell", name, text, good))
+
+    # Telling
+
+    def _tell(self, now: float) -> None:
+        wall = self.wall()
+        trackers = list(self.trackers.values())
+        names = {feed: one.name for one in self._events.values() for feed in one.feeds}
+        wanted = {t.facts.device for t in trackers if t.wanted}
+        machine = Machine(self._machine.disk_free, self.setup.plan, self.usage.sent, self._rate, self._certificates)
+        found = dict(itertools.chain(
+            conditions.of_feeds(trackers, names, self._given_up, now),
+            conditions.of_devices(self._devices, self._silent, wanted, self.setup.bounds, now),
+            conditions.of_events([self._running(one, wall) for one in self._events.values()], self.setup.bounds, now, wall),
+            conditions.of_machine(machine, self.setup.bounds),
+        ))  # fmt: skip
+        for notice in self.notices.update(found, now, wall):
+            self._out.append(notice)
+
+    def _running(self, one: Followed, wall: float) -> conditions.Running:
+        look = self._event_looks.get(one.key)
+        return conditions.Running(
+            one.name, one.platform, one.end, look.error if look is not None else "", self._event_silent.get(one.key), self._limit(one, wall),
+            one.on_air,
+        )  # fmt: skip
+
+    def _limit(self, one: Followed, wall: float) -> float | None:
+        """s until the platform ends the push."""
+        if one.longest is None:
+            return None
+        look = self._event_looks.get(one.key)
+        since = (
+            next((_wall_of(i.since) for i in look.inputs if i.arriving and i.since), None) if look is not None else None
+        )
+        return (since if since is not None else one.begun) + one.longest - wall
+
+    # Mending
+
+    def _place(self, feed: str) -> str:
+        facts = self.trackers[feed].facts
+        return f"carried {feed}" if facts.carried else facts.device
+
+    def _mend(self, now: float) -> None:
+        for name, tracker in self.trackers.items():
+            place = self._place(name)
+            if place in self._doing or tracker.facts.by_hand or name in self._given_up:
+                continue
+            if tracker.state is not FeedState.DROPPED or not tracker.wanted or tracker.dropped is None:
+                continue
+            device = self._devices.get(tracker.facts.device)
+            if not tracker.facts.carried and (device is None or device.error):
+                continue  # it does not answer: nothing can be done until it does
+            act = self.mendings[name].due(tracker.dropped, now, device=self._may_restart(tracker))
+            if act is Act.NOTHING:
+                terms = self.setup.terms
+                tried = [
+                    f"{self.mendings[name].count(a, now)} times: {a}"
+                    for a in (Act.PUSH, Act.DEVICE)
+                    if self.mendings[name].count(a, now)
+                ]
+                self._given_up[name] = (
+                    f"tried {' and '.join(tried)} within {terms.within / 60:.0f} min"
+                    if tried
+                    else "it is not mended by itself"
+                )
+                self._happen("note", name, f"{self._given_up[name]}: a person has to look", good=False)
+            elif act is not None:
+                self._do(_Doing(act, name, now, False), place)
+
+    def _may_restart(self, tracker: Tracker) -> bool:
+        """Whether nothing else that this device pushes would be lost with a restart."""
+        if tracker.facts.carried:
+            return False
+        others = (
+            self.trackers[name] for name in self._of_device.get(tracker.facts.device, []) if name != tracker.facts.name
+        )
+        return not any(one.state in (FeedState.ON, FeedState.STARTING) for one in others)
+
+    def _commanded(self) -> None:
+        for _ in range(self._commands.qsize()):
+            command = self._commands.get()
+            if command.feed not in self.trackers or self.trackers[command.feed].facts.by_hand:
+                continue
+            place = self._place(command.feed)
+            if place in self._doing:
+                self._happen("note", command.feed, "something is being done to it already", good=False)
+                continue
+            act = Act.PUSH if command.what == "restart" else None
+            self._do(_Doing(act, command.feed, self.clock.now(), True), place)
+
+    def _do(self, doing: _Doing, place: str) -> None:
+        self._doing[place] = doing
+        feed = doing.feed
+        device = self.trackers[feed].facts.device
+
+        def run() -> tuple[bool, str]:
+            try:
+                if doing.act is None:
+                    return True, self.world.stop(feed)
+                if doing.act is Act.DEVICE:
+                    return True, f"{self.world.restart(device)}; {self.world.start(feed)}"
+                return True, self.world.start(feed)
+            except DirektError as error:
+                return False, reason(error)
+
+        def then(result: tuple[bool, str]) -> None:
+            now = self.clock.now()
+            del self._doing[place]
+            good, words = result
+            if doing.act is not None:
+                self._restarts[feed] = self._restarts.get(feed, 0) + 1
+                self.trackers[feed].stopped_by_person = False
+                if doing.by_person:
+                    self.mendings[feed].well()
+                    self._given_up.pop(feed, None)
+                else:
+                    self.mendings[feed].did(doing.act, doing.began, now)
+            who = "from the page" if doing.by_person else "by the watch"
+            what = {Act.PUSH: "push started again", Act.DEVICE: "device restarted", None: "push stopped"}[doing.act]
+            self._happen(
+                "stop" if doing.act is None else "mend", feed, f"{what} {who}: {words}", good=good, act=doing.act
+            )
+
+        self._ask(run, then, lambda words: then((False, f"it failed ({words})")))
+
+    @property
+    def doing(self) -> list[str]:
+        """What is being done to feeds at this moment, in words."""
+        words = {Act.PUSH: "is being started again", Act.DEVICE: "has its device restarted", None: "is being stopped"}
+        return [f"{one.feed} {words[one.act]}" for one in self._doing.values()]
+
+    def settle(self, seconds: float) -> list[str]:
+        """Waits until nothing is being done any more, at most so long; what still is."""
+        begin = self.clock.now()
+        while self._doing and self.clock.now() - begin < seconds:
+            for _ in range(self._results.qsize()):
+                self._results.get()()
+            self.clock.sleep(0.1)
+        return self.doing
+
+    # The board
+
+    def board(self) -> Board:
+        """Everything as it stands."""
+        now, wall = self.clock.now(), self.wall()
+        by_feed = {feed: one for one in self._events.values() for feed in one.feeds}
+        warnings = [
+            Warned(key.kind, key.name, c.weight, c.text, c.advice, self.notices.since(key) or wall) for key, c in self.notices.current.items()
+        ]  # fmt: skip
+        warnings.sort(key=lambda w: (w.weight != "fail", w.since, w.name))
+        plan = self.setup.plan
+        return Board(
+            self.setup.rig, wall, self._begin_wall,
+            tuple(self._feed_row(t, by_feed.get(name), now) for name, t in self.trackers.items()),
+            tuple(self._event_row(one, wall) for one in self._events.values()),
+            tuple(warnings), tuple(self._happenings), self._next,
+            self.usage.sent / 1e9 if plan is not None else None, plan / 1e9 if plan is not None else None,
+            {name: look.temperature for name, look in self._devices.items() if not look.error},
+        )  # fmt: skip
+
+    def _feed_row(self, one: Tracker, event: Followed | None, now: float) -> FeedRow:
+        facts, seen = one.facts, one.input
+        doing = self._doing.get(self._place(facts.name))
+        running = one.carrying.running if one.carrying is not None else None
+        values: Mapping[str, float | int | str] = {}
+        measured = "nobody"
+        if running is not None and running.measured:
+            values, measured = running.measured, "here"
+        elif seen is not None and seen.arriving and seen.values:
+            values, measured = seen.values, "ingest"
+        text = one.text
+        if doing is not None and doing.feed == facts.name:
+            text = {
+                Act.PUSH: "its push is being started again",
+                Act.DEVICE: "its device is being restarted",
+                None: "it is being stopped",
+            }[doing.act]
+        device = self._devices.get(facts.device)
+        rate = one.kbit_s if one.state in (FeedState.ON, FeedState.STARTING) else None
+        return FeedRow(
+            facts.name, facts.device, facts.destination, facts.role, facts.carried, event.name if event is not None else "", one.state,
+            now - one.since, text, self._push_words(one), _ingest_words(one), seen.arriving if seen is not None else None, rate, values, measured,
+            len(seen.gaps) if seen is not None else 0, one.drops, one.missing + (now - one.dropped if one.dropped is not None else 0.0),
+            self._restarts.get(facts.name, 0), doing is not None, device.temperature if device is not None and not device.error else None,
+            one.strip(int(STRIP / CELL)),
+        )  # fmt: skip
+
+    @staticmethod
+    def _push_words(one: Tracker) -> str:
+        if one.facts.carried:
+            running = one.carrying.running if one.carrying is not None else None
+            return "off" if running is None else "carried" if running.pushing else "held"
+        if one.facts.by_hand:
+            return "by hand"
+        if one.device is None:
+            return "not asked yet"
+        if one.device.error:
+            return "no answer"
+        slot = one.device.slots.get(one.facts.slot)
+        return slot.state.value if slot is not None else "no slot"
+
+    def _event_row(self, one: Followed, wall: float) -> EventRow:
+        look = self._event_looks.get(one.key)
+        return EventRow(
+            one.name, one.mark, one.title, one.destination, one.platform, look.state.value if look is not None and look.state is not None else "not told",
+            one.on_air, one.public, (look.watch if look is not None else "") or one.watch, look.viewers if look is not None else None, one.start, one.end,
+            self._limit(one, wall), look.error if look is not None else "",
+        )  # fmt: skip
+
+
+def _ingest_words(one: Tracker) -> str:
+    look, seen = one.event, one.input
+    if look is None:
+        return "–"
+    if look.error:
+        return "no answer"
+    if not look.told or seen is None:
+        return "does not tell"
+    if not seen.arriving:
+        return "nothing"
+    return "shown" if seen.shown else "arriving"
+
+
+def _wall_of(text: str) -> float | None:
+    import datetime
+
+    try:
+        moment = datetime.datetime.fromisoformat(text)
+    except ValueError:
+        return None
+    return moment.timestamp() if moment.tzinfo is not None else None
