@@ -134,7 +134,7 @@ ROOMS = {
     "platform": "destination device parameters protocol rig rig_events store templates", "match": "codec demand destination device parameters protocol rig",
     "work": "codec container destination device judge match report measure media net parameters platform protocol rig rig_edit rig_events store",
     "store": "demand device parameters", "report": "platform store",
-    "rig_edit": "", "watch": "destination device net parameters platform protocol rig rig_watch store work",
+    "rig_edit": "", "page": "watch", "watch": "destination device net parameters platform protocol rig rig_events rig_watch store work",
     "sim": "codec container destination judge measure media net platform protocol rig rig_events work",
 }  # fmt: skip
 

@@ -44,6 +44,7 @@ COMMANDS = {
     "go": ("go", "go", "Take an event to air in the right order."),
     "watch": ("watch", "watch", "Look after what is on air: see drops, mend them, tell people."),
     "stop": ("stop", "stop", "End an event, a feed or everything, for certain."),
+    "schedule": ("schedule", "schedule", "Begin and end events and feeds by the clock."),
     "explain": ("explain", "explain", "Explain a word of the trade; do the sums."),
     "schema": ("schema", "schema", "Print the JSON Schema of sheets, rigs and JSON documents."),
     "sim": ("sim", "sim", "Lay out the demo rig and run its simulated gear."),

@@ -1124,6 +1124,27 @@ class WatchJson(TypedDict):
     data_plan: DataPlanJson | None
 
 
+class TurnJson(TypedDict):
+    """One time of an entry of the schedule."""
+
+    entry: str
+    event: str | None
+    feeds: list[str]
+    begin: str | None  # when something is done first, local time; null: always on
+    start: str | None  # when it is on
+    start_utc: str | None
+    end: str | None
+    end_utc: str | None
+    now: bool
+
+
+class ScheduleJson(TypedDict):
+    """direkt schedule list."""
+
+    schema: Literal["direkt.schedule/1"]
+    turns: list[TurnJson]
+
+
 class LogEntryJson(TypedDict):
     """One entry of the log."""
 
@@ -1165,6 +1186,6 @@ DOCUMENTS: dict[str, type] = {
     "find": FindJson, "match-all": MatchAllJson, "write-all": WriteAllJson, "drift": DriftJson, "log-changes": LogChangesJson,
     "device-health": HealthJson, "device-time": TimeJson, "device-firmware": FirmwareJson, "device-address": AddressJson,
     "event-list": EventListJson, "event-show": EventShowJson, "event-done": EventDoneJson, "go": GoJson, "stop": StopJson,
-    "watch": WatchJson, "log-list": LogListJson, "log-show": LogShowJson,
+    "watch": WatchJson, "schedule": ScheduleJson, "log-list": LogListJson, "log-show": LogShowJson,
     "device-claim": ClaimJson, "device-snapshot": SnapshotJson, "device-preset": PresetJson,
 }  # fmt: skip

@@ -48,6 +48,7 @@ _MOST_THREADS = 240
     help="Show the same as a web page, on this machine only unless an address is given.",
 )
 @click.option("--page-links", is_flag=True, help="Show the page's links with what lets people look and act, and end.")
+@click.option("--new-links", is_flag=True, help="The same with new links; the old ones let nobody in any more.")
 @click.option("--tls", is_flag=True, help="--page over TLS, with a certificate made on the spot.")
 @click.option(
     "--certificate", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE.pem",
@@ -59,7 +60,7 @@ _MOST_THREADS = 240
 @options.json_option
 def watch(
     names: tuple[str, ...], seconds: float | None, every: float | None, no_mend: bool, no_tell: bool, page: str | None, page_links: bool,
-    tls: bool, certificate: Path | None, metrics: str | None, report: Path | None, rig_path: Path | None, as_json: bool,
+    new_links: bool, tls: bool, certificate: Path | None, metrics: str | None, report: Path | None, rig_path: Path | None, as_json: bool,
 ) -> ExitCode:  # fmt: skip
     """Look after EVENTs and FEEDs while they are on air: see drops, mend them, tell people.
 
@@ -70,10 +71,10 @@ def watch(
     from direkt.cli.watch_view import document
 
     rig = options.load_rig(rig_path)
-    if page_links:
+    if page_links or new_links:
         from direkt.cli.watch_page import show_links
 
-        return show_links(rig, page, tls=tls or certificate is not None)
+        return show_links(rig, page, tls=tls or certificate is not None, new=new_links)
     if (tls or certificate is not None) and page is None:
         raise UnusableInput("--tls and --certificate go with --page")
     run = _Run(rig, names, every, mend=not no_mend, tell=not no_tell, as_json=as_json)

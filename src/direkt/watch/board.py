@@ -88,6 +88,7 @@ class NextEvent:
     name: str
     title: str
     start: float
+    local: str = ""  # the same in the event's zone, for people
 
 
 @dataclass(frozen=True, slots=True)

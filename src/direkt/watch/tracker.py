@@ -205,6 +205,8 @@ class Tracker:
         self._strip(now)
 
     def _strip(self, now: float) -> None:
+        if self.device is None and self.carrying is None and self.event is None and not self.facts.by_hand:
+            return  # nobody has looked yet
         if self._cell_end is None:
             self._cell_end = now + CELL
         while now >= self._cell_end:

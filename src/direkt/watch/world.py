@@ -154,7 +154,10 @@ class RealWorld:
                     None,
                 )
                 if planned is not None and not self._is_over(planned):
-                    found.append(NextEvent(name, planning.wanted(self._rig, planned).title, planned.start.timestamp()))
+                    local = f"{planned.start:%A, %d %B %Y, %H:%M} {planned.start.tzname() or ''}".strip()
+                    found.append(
+                        NextEvent(name, planning.wanted(self._rig, planned).title, planned.start.timestamp(), local)
+                    )
         return min(found, key=lambda one: one.start, default=None)
 
     def _is_over(self, planned: planning.Planned) -> bool:
@@ -222,6 +225,25 @@ class RealWorld:
                 return self._carry(parts) if parts.entry.carry else self._push(parts)
         finally:
             wishes.mend(self._rig.folder, feed, begins=False)
+
+    def ensure(self, feed: str) -> tuple[bool, str]:
+        """A push that is on is left alone; else it is started. Whether it is on then, and in words. Raises DirektError."""
+        with self._parts(feed) as parts:
+            if parts.entry.carry:
+                running = carry.running(parts)
+                on = running is not None and running.server == parts.destination.server
+            else:
+                slot = push.look(parts).slot
+                on = slot.state is PushState.PUSHING and slot.server == parts.destination.server
+        if on:
+            wishes.note(self._rig.folder, {feed: True})
+            return True, "it is on"
+        words = self.start(feed)
+        with self._parts(feed) as parts:
+            if parts.entry.carry:
+                running = carry.running(parts)
+                return running is not None and running.pushing, words
+            return push.look(parts).slot.state is PushState.PUSHING, words
 
     def _push(self, parts: FeedParts) -> str:
         key = parts.rig.key(parts.destination, self._crew.means.sources)

@@ -1,0 +1,314 @@
+"""The page: who may look, who may act, where viewers go now. Starlette; nothing comes from elsewhere, and nothing is kept on disk.
+
+Strategy. A token is sent once, in a body, and becomes a session in a cookie that scripts cannot read and other sites cannot send.
+To act takes a session that may, a header that no form can set, and the page's own origin. /now is for everybody; it leads only
+to the address that the platform itself gave for the event on air.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import hmac
+import html
+import json
+import secrets
+import time
+from collections import OrderedDict, deque
+from collections.abc import Callable, MutableMapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, Literal
+from urllib.parse import urlsplit
+
+from starlette.applications import Starlette
+from starlette.exceptions import HTTPException
+from starlette.requests import Request
+from starlette.responses import JSONResponse, RedirectResponse, Response
+from starlette.routing import Route
+from starlette.types import ASGIApp, Message, Receive, Scope, Send
+
+from direkt.page.hub import Hub
+from direkt.secret import Secret
+from direkt.watch.board import Board, EventRow
+from direkt.watch.boardjson import document
+from direkt.watch.tracker import FeedState
+
+Role = Literal["look", "act"]
+Act = Callable[[str, str], str]  # what, feed; empty where it is taken, else why not
+
+_STATIC = Path(__file__).parent / "static"
+_FILES = {
+    "/": ("page.html", "text/html"),
+    "/page.js": ("page.js", "text/javascript"),
+    "/page.css": ("page.css", "text/css"),
+}
+_MOST_STREAMS = 200
+_MOST_SESSIONS = 1000
+_SESSION_LIFE = 24 * 3600.0  # s
+_MOST_BODY = 2000  # bytes
+_MOST_WRONG = 20  # wrong tokens a minute, all together
+_STUCK = 20.0  # s that a viewer may take nothing
+_BEAT = 15.0  # s between signs of life
+_HEADERS = (
+    (b"content-security-policy", b"default-src 'none'; script-src 'self'; style-src 'self'; connect-src 'self'; img-src 'self' data:; "
+                                 b"base-uri 'none'; form-action 'none'; frame-ancestors 'none'"),
+    (b"x-content-type-options", b"nosniff"), (b"referrer-policy", b"no-referrer"), (b"cache-control", b"no-store"),
+    (b"cross-origin-opener-policy", b"same-origin"), (b"cross-origin-resource-policy", b"same-origin"),
+    (b"permissions-policy", b"camera=(), microphone=(), geolocation=()"), (b"x-frame-options", b"DENY"),
+)  # fmt: skip
+
+
+@dataclass(slots=True)
+class Doors:
+    """Who may do what."""
+
+    tokens: dict[Role, Secret]
+    tls: bool
+    sessions: OrderedDict[str, tuple[Role, float]] = field(default_factory=OrderedDict)
+    wrong: deque[float] = field(default_factory=lambda: deque(maxlen=_MOST_WRONG))
+
+    @property
+    def cookie(self) -> str:
+        """Its name: over TLS one that only this host can set (RFC 6265bis, 4.1.3)."""
+        return "__Host-direkt" if self.tls else "direkt"
+
+    def role_of(self, token: str) -> Role | None:
+        """What a token lets one do. All are compared, in the same time."""
+        found: Role | None = None
+        for role, right in self.tokens.items():
+            if hmac.compare_digest(token.encode(), right.reveal().encode()):
+                found = role
+        return found
+
+    def is_busy(self, now: float) -> bool:
+        """Whether somebody tries tokens."""
+        return len(self.wrong) == _MOST_WRONG and now - self.wrong[0] < 60
+
+    def admit(self, role: Role, now: float) -> str:
+        """A new session; the oldest goes where there are too many."""
+        name = secrets.token_urlsafe(32)
+        self.sessions[name] = (role, now + _SESSION_LIFE)
+        while len(self.sessions) > _MOST_SESSIONS:
+            self.sessions.popitem(last=False)
+        return name
+
+    def role(self, request: Request, now: float) -> Role | None:
+        """Whose request this is; None: nobody's."""
+        found = self.sessions.get(request.cookies.get(self.cookie, ""))
+        return found[0] if found is not None and found[1] > now else None
+
+
+class Strict:
+    """Gives every answer the same headers, whatever it is."""
+
+    def __init__(self, app: ASGIApp) -> None:
+        self.app = app
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        """One request."""
+
+        async def strict(message: Message) -> None:
+            if message["type"] == "http.response.start":
+                own = {name for name, _ in message["headers"]}
+                message["headers"] = [*message["headers"], *((n, v) for n, v in _HEADERS if n not in own)]
+            await send(message)
+
+        await self.app(scope, receive, strict)
+
+
+class Stream(Response):
+    """Boards as server-sent events, for as long as somebody takes them."""
+
+    media_type = "text/event-stream"
+
+    def __init__(self, hub: Hub, done: Callable[[], None]) -> None:
+        super().__init__()
+        self._hub, self._done = hub, done
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        """Until the viewer goes, or takes nothing for too long."""
+        gone = asyncio.ensure_future(_gone(receive))
+        sending = asyncio.ensure_future(self._send(send))
+        try:
+            await asyncio.wait({gone, sending}, return_when=asyncio.FIRST_COMPLETED)
+        finally:
+            for task in (gone, sending):
+                task.cancel()
+            await asyncio.gather(gone, sending, return_exceptions=True)
+            self._done()
+
+    async def _send(self, send: Send) -> None:
+        headers = [(b"content-type", b"text/event-stream; charset=utf-8"), (b"x-accel-buffering", b"no")]
+        await send({"type": "http.response.start", "status": 200, "headers": headers[:1]})
+        seen, message = 0, self._hub.message
+        while True:
+            if message.number == seen:
+                body = b": still here\n\n"
+            else:
+                body = message.change if seen and message.number == seen + 1 else message.whole
+            seen = message.number
+            async with asyncio.timeout(_STUCK):
+                await send({"type": "http.response.body", "body": body, "more_body": True})
+            message = await self._hub.after(seen, _BEAT)
+
+
+async def _gone(receive: Receive) -> None:
+    while (await receive())["type"] != "http.disconnect":
+        pass
+
+
+class Page:
+    """The page's answers."""
+
+    def __init__(self, hub: Hub, doors: Doors, act: Act, clock: Callable[[], float] = time.monotonic) -> None:
+        self._hub, self._doors, self._act, self._clock = hub, doors, act, clock
+        self._streams = 0
+        self._files = {path: ((_STATIC / name).read_bytes(), kind) for path, (name, kind) in _FILES.items()}
+
+    def app(self) -> ASGIApp:
+        """All of it as an ASGI application."""
+        routes = [Route(path, self._file) for path in self._files]
+        routes += [
+            Route("/now", self._now), Route("/session", self._session, methods=["POST"]), Route("/board", self._board),
+            Route("/events", self._events), Route("/act", self._do, methods=["POST"]),
+        ]  # fmt: skip
+        made = Starlette(routes=routes, exception_handlers={HTTPException: _refuse})
+        made.router.redirect_slashes = False
+        return Strict(made)
+
+    async def _file(self, request: Request) -> Response:
+        content, kind = self._files[request.url.path]
+        return Response(content, media_type=kind)
+
+    def _may(self, request: Request, role: Role) -> Role:
+        """The session's role. Raises HTTPException where that is not enough."""
+        found = self._doors.role(request, self._clock())
+        if found is None:
+            raise HTTPException(401, "open the page by its link: direkt watch --page-links")
+        if role == "act" and found != "act":
+            raise HTTPException(403, "this link lets you look, not act")
+        return found
+
+    async def _body(self, request: Request) -> dict[str, Any]:
+        if request.headers.get("content-type", "").partition(";")[0].strip() != "application/json":
+            raise HTTPException(415, "expected JSON")
+        content = b""
+        async with asyncio.timeout(10):
+            async for part in request.stream():
+                content += part
+                if len(content) > _MOST_BODY:
+                    raise HTTPException(413, "that is too much")
+        try:
+            found = json.loads(content)
+        except (ValueError, RecursionError):
+            raise HTTPException(400, "expected JSON") from None
+        if not isinstance(found, dict):
+            raise HTTPException(400, "expected a JSON object")
+        return found
+
+    def _own_page(self, request: Request) -> None:
+        """Raises HTTPException where the request comes from another site's page."""
+        origin = request.headers.get("origin")
+        if request.headers.get("x-direkt") != "1" or (
+            origin is not None and urlsplit(origin).netloc != request.headers.get("host")
+        ):
+            raise HTTPException(403, "only the page itself may ask for that")
+
+    async def _session(self, request: Request) -> Response:
+        self._own_page(request)
+        now = self._clock()
+        if self._doors.is_busy(now):
+            raise HTTPException(429, "too many wrong links: wait a minute")
+        token = (await self._body(request)).get("token")
+        role = self._doors.role_of(token) if isinstance(token, str) else None
+        if role is None:
+            self._doors.wrong.append(now)
+            raise HTTPException(401, "this link is not right, or not any more")
+        made = JSONResponse({"role": role})
+        made.set_cookie(
+            self._doors.cookie, self._doors.admit(role, now), max_age=int(_SESSION_LIFE), httponly=True, samesite="strict",
+            secure=self._doors.tls, path="/",
+        )  # fmt: skip
+        return made
+
+    async def _board(self, request: Request) -> Response:
+        role = self._may(request, "look")
+        board = self._hub.board
+        if board is None:
+            raise HTTPException(503, "nothing was looked at yet")
+        return JSONResponse({"schema": "direkt.watch/1", "interrupted": False, **document(board), "role": role})
+
+    async def _events(self, request: Request) -> Response:
+        self._may(request, "look")
+        if self._streams >= _MOST_STREAMS:
+            raise HTTPException(503, "too many look at once: close a page elsewhere")
+        self._streams += 1
+        return Stream(self._hub, self._left)
+
+    def _left(self) -> None:
+        self._streams -= 1
+
+    async def _do(self, request: Request) -> Response:
+        self._may(request, "act")
+        self._own_page(request)
+        body = await self._body(request)
+        what, feed = body.get("what"), body.get("feed")
+        board = self._hub.board
+        if what not in ("restart", "stop") or not isinstance(feed, str):
+            raise HTTPException(400, "expected what (restart or stop) and feed")
+        row = next((row for row in board.feeds if row.name == feed), None) if board is not None else None
+        if row is None:
+            raise HTTPException(404, "no such feed")
+        if row.state is FeedState.OFF:
+            raise HTTPException(409, "it is off, and meant to be: it is started with direkt go or direkt push on")
+        refused = self._act(what, feed)
+        if refused:
+            raise HTTPException(409, refused)
+        return JSONResponse({"taken": True}, 202)
+
+    async def _now(self, request: Request) -> Response:
+        board = self._hub.board
+        on_air = watchable(board) if board is not None else None
+        if on_air is not None:
+            return RedirectResponse(on_air.watch, 302)
+        return Response(_nothing_on(board), media_type="text/html")
+
+
+def watchable(board: Board) -> EventRow | None:
+    """The event on air that anybody may see, the one that began first; None: there is none."""
+    found = [e for e in board.events if e.on_air and e.public and _is_web(e.watch)]
+    return min(found, key=lambda e: e.start, default=None)
+
+
+def _is_web(text: str) -> bool:
+    """Whether a browser may be sent there."""
+    try:
+        parts = urlsplit(text)
+        return (
+            parts.scheme in ("https", "http")
+            and bool(parts.hostname)
+            and "@" not in parts.netloc
+            and text.isprintable()
+            and " " not in text
+        )
+    except ValueError:
+        return False
+
+
+def _nothing_on(board: Board | None) -> str:
+    title = html.escape(board.rig) if board is not None else "Not yet"
+    words = "<p>Nothing is on air now.</p>"
+    if board is not None and board.next is not None:
+        when = time.strftime("%Y-%m-%d %H:%M", time.gmtime(board.next.start))
+        words += f"<p>Next: <strong>{html.escape(board.next.title)}</strong><br>{html.escape(board.next.local)} ({when} UTC)</p>"
+    return (
+        f'<!doctype html><html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width">'
+        f'<meta http-equiv="refresh" content="20"><title>{title}</title><link rel="stylesheet" href="/page.css"></head>'
+        f'<body class="now"><main><h1>{title}</h1>{words}<p class="dim">This page looks again by itself.</p></main></body></html>'
+    )
+
+
+async def _refuse(request: Request, error: Exception) -> Response:
+    assert isinstance(error, HTTPException)
+    headers: MutableMapping[str, str] = dict(error.headers or {})
+    return JSONResponse({"error": error.detail}, error.status_code, dict(headers))
