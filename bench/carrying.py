@@ -16,11 +16,11 @@ import time
 from fractions import Fraction
 from pathlib import Path
 
+from direkt.codec.programme import AudioSettings, Programme
 from direkt.codec.testcard import CardSettings
 from direkt.media import Format, Samples
 from direkt.net import rtmp
 from direkt.secret import Secret
-from direkt.sim.push import AudioSettings, Programme
 from direkt.sim.rtsp import RtspServer
 
 _KEY = "varn~fake~bench"

@@ -8,10 +8,10 @@ from fractions import Fraction
 from pathlib import Path
 
 from direkt.codec.bits import pack, u
+from direkt.codec.programme import AudioSettings, Programme
 from direkt.codec.testcard import CardSettings
 from direkt.container import flv_writer, ts_writer
 from direkt.media import Format, Samples, batch
-from direkt.sim.push import AudioSettings, Programme
 
 SECONDS = 32  # 1500 audio frames of 1024 samples at 48 kHz: video and audio repeat together
 

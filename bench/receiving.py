@@ -15,6 +15,7 @@ from collections.abc import Callable
 from fractions import Fraction
 
 from bench import material
+from direkt.codec.programme import AudioSettings, Programme
 from direkt.codec.testcard import CardSettings
 from direkt.container import flv
 from direkt.measure.meter import Meter
@@ -26,7 +27,6 @@ from direkt.protocol.rtmp.chunks import ChunkWriter, Message
 from direkt.protocol.rtmp.server import ConnectRequest, PublishRequest, ServerSession
 from direkt.protocol.rtmp.session import TagMessage
 from direkt.secret import Secret
-from direkt.sim.push import AudioSettings, Programme
 
 _KEY = "varn~fake~bench"
 

@@ -9,6 +9,7 @@ from fractions import Fraction
 
 from direkt.codec import h265_syntax
 from direkt.codec.h265_card import H265Card
+from direkt.codec.programme import AudioSettings, Programme
 from direkt.errors import DirektError
 from direkt.measure.meter import Meter
 from direkt.media import Format
@@ -20,7 +21,6 @@ from direkt.protocol.rtsp import sdp
 from direkt.protocol.rtsp.client import ClientSession, Described
 from direkt.protocol.rtsp.server import Asked, ServerSession
 from direkt.secret import Secret
-from direkt.sim.push import AudioSettings, Programme
 from direkt.work.relay import CannotCarry, Relay, Silence
 from tests import support
 

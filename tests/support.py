@@ -26,6 +26,7 @@ import numpy as np
 
 from direkt.cli import main as entry
 from direkt.codec import h264_syntax
+from direkt.codec.programme import AudioSettings, Programme
 from direkt.codec.testcard import CardSettings, TestCard
 from direkt.container import Source, flv, flv_writer, mp4
 from direkt.measure.meter import Measurement, Meter
@@ -33,7 +34,6 @@ from direkt.media import Format, Framing, MediaEvent, Samples, batch
 from direkt.protocol import amf
 from direkt.sim import unit
 from direkt.sim.brindle import BrindleB2
-from direkt.sim.push import AudioSettings, Programme
 from direkt.sim.web import Faults
 from tests import mp4_writer
 

@@ -2,11 +2,12 @@ import asyncio
 import signal
 import socket
 
+from direkt.codec.programme import Programme
 from direkt.net import rtmp
 from direkt.net.transport import PublishError
 from direkt.protocol.address import parse
 from direkt.secret import Secret
-from direkt.sim.push import Programme, push
+from direkt.sim.push import push
 from tests.support import AUDIO, KEY, Cli, card, free_port, wait_for_port
 
 

@@ -8,12 +8,12 @@ import time
 
 import jsonschema
 
+from direkt.codec.programme import AudioSettings, Programme
 from direkt.net.transport import transport
 from direkt.protocol import source
 from direkt.protocol.schemes import SCHEMES
 from direkt.secret import Secret
 from direkt.sim.fescue import Fescue
-from direkt.sim.push import AudioSettings, Programme
 from direkt.sim.rig import FAULTS
 from direkt.sim.rtsp import Broken
 from direkt.work.fetch import Fetch

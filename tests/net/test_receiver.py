@@ -12,6 +12,7 @@ from fractions import Fraction
 from pathlib import Path
 from unittest import mock
 
+from direkt.codec.programme import Programme
 from direkt.measure.meter import Meter
 from direkt.media import Samples
 from direkt.net.rtmp import Publisher, Receiver, Recorder
@@ -22,7 +23,6 @@ from direkt.protocol.rtmp.chunks import ChunkWriter, Message
 from direkt.protocol.rtmp.session import TagMessage
 from direkt.protocol.schemes import SCHEMES
 from direkt.secret import Secret
-from direkt.sim.push import Programme
 from direkt.work.reception import Reception
 from tests.support import AUDIO, KEY, Folder, card, events, flat, free_port, pictures, tags, video_format
 

@@ -14,6 +14,7 @@ from pathlib import Path
 from unittest import mock
 
 from direkt import container
+from direkt.codec.programme import AudioSettings, Programme
 from direkt.container import flv_writer
 from direkt.measure.meter import Meter
 from direkt.media import Format, Samples
@@ -25,7 +26,6 @@ from direkt.secret import Secret
 from direkt.sim.fescue import Fescue
 from direkt.sim.offer import RtmpOffer
 from direkt.sim.osier import Osier
-from direkt.sim.push import AudioSettings, Programme
 from direkt.sim.rtsp import Broken, RtspServer
 from tests.support import card, silence_beacons, stream
 

@@ -4,12 +4,12 @@ from fractions import Fraction
 
 import httpx
 
+from direkt.codec.programme import AudioSettings, Programme, exact_rate
 from direkt.media import Claims
 from direkt.net.rtmp import Receiver
 from direkt.net.transport import Arrived, Left
 from direkt.secret import Secret
 from direkt.sim.brindle import BrindleB2
-from direkt.sim.push import AudioSettings, Programme, exact_rate
 from direkt.sim.web import Faults
 from tests.support import KEY, card, flat
 

@@ -9,12 +9,12 @@ from pathlib import Path
 from unittest import mock
 
 from direkt import container
+from direkt.codec.programme import AudioSettings, Programme
 from direkt.media import Samples
 from direkt.net.transport import transport
 from direkt.protocol import address, source
 from direkt.protocol.schemes import SCHEMES
 from direkt.secret import Secret
-from direkt.sim.push import AudioSettings, Programme
 from direkt.sim.rtsp import Broken, RtspServer
 from direkt.work import carrying
 from direkt.work.carrying import Carrying, Ends

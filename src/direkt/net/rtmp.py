@@ -20,6 +20,7 @@ from typing import Protocol
 from direkt.container import ContainerError, flv, flv_writer
 from direkt.errors import os_words
 from direkt.media import MediaEvent
+from direkt.net import tcp_figures
 from direkt.net.connect import ConnectError, Connection, connect
 from direkt.net.listener import Listener
 from direkt.net.recording import Recording
@@ -28,6 +29,7 @@ from direkt.net.transport import (
     SILENCE_LIMIT,
     Arrived,
     Left,
+    Line,
     Obstructed,
     PublishError,
     ReceiverEvent,
@@ -453,6 +455,15 @@ class Publisher:
             raise PublishError(f"the line is stuck: nothing went out for {SEND_LIMIT:g} s") from None
         except OSError as error:
             raise PublishError(f"the connection broke: {os_words(error)}") from None
+
+    def line(self) -> Line | None:
+        """How the connection stands."""
+        if self._connection is None:
+            return None
+        writer = self._connection.writer
+        found = writer.get_extra_info("socket")
+        figures = tcp_figures.read(found) if found is not None else None
+        return Line(writer.transport.get_write_buffer_size(), figures) if figures is not None else None
 
     async def close(self) -> None:
         """Ends the stream in good order, if it can."""

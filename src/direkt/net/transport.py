@@ -12,6 +12,7 @@ from typing import Protocol, cast
 from direkt.errors import NoAnswer, UnusableInput
 from direkt.media import MediaEvent
 from direkt.net.connect import Connection
+from direkt.net.tcp_figures import TcpFigures
 from direkt.protocol.address import ServerAddress
 from direkt.protocol.schemes import SCHEMES
 from direkt.protocol.source import SOURCES, SourceAddress
@@ -90,6 +91,19 @@ class Receiver(Protocol):
         """Closes the port and all connections."""
 
 
+@dataclass(frozen=True, slots=True)
+class Line:
+    """A connection at one moment: the kernel's figures, and what waits in front of it."""
+
+    waiting: int  # bytes that the kernel has not taken yet
+    figures: TcpFigures
+
+    @property
+    def backlog(self) -> int:
+        """Bytes that were handed over and have not arrived, about."""
+        return self.waiting + self.figures.unsent + self.figures.in_flight
+
+
 class Publisher(Protocol):
     """One push to one server."""
 
@@ -103,6 +117,9 @@ class Publisher(Protocol):
 
         Raises PublishError when the push is over.
         """
+
+    def line(self) -> Line | None:
+        """How the connection stands; None where there is none, or nobody tells."""
 
     async def close(self) -> None:
         """Ends the stream in good order, if it can."""

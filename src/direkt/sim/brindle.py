@@ -14,9 +14,9 @@ from typing import Any
 
 from direkt.codec.aac_writer import ToneWriter
 from direkt.codec.bits import BitstreamError
+from direkt.codec.programme import AudioSettings, Programme, exact_rate
 from direkt.codec.testcard import CardSettings, TestCard
 from direkt.sim.offer import APP, RtmpOffer
-from direkt.sim.push import AudioSettings, Programme, exact_rate
 from direkt.sim.rtsp import Show
 from direkt.sim.unit import Target, Unit
 from direkt.sim.web import Faults, Request, Response

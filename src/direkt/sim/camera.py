@@ -15,6 +15,7 @@ from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from urllib.parse import quote
 
+from direkt.codec.programme import AudioSettings, Programme, exact_rate
 from direkt.codec.testcard import CardSettings
 from direkt.protocol import soap, tree
 from direkt.protocol.rtsp import messages as rtsp_messages
@@ -23,7 +24,6 @@ from direkt.sim import onvif
 from direkt.sim.beacon import Beacon
 from direkt.sim.onvif import Fault
 from direkt.sim.photographs import Photographs
-from direkt.sim.push import AudioSettings, Programme, exact_rate
 from direkt.sim.rtsp import RtspServer, Show
 from direkt.sim.unit import Target, Unit
 from direkt.sim.web import Faults, Request, Response

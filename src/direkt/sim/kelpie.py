@@ -9,9 +9,9 @@ from __future__ import annotations
 import json
 from fractions import Fraction
 
+from direkt.codec.programme import AudioSettings
 from direkt.codec.testcard import CardSettings
 from direkt.protocol.address import AddressError, ServerAddress, is_host, split_place
-from direkt.sim.push import AudioSettings
 from direkt.sim.unit import Target, Unit
 from direkt.sim.web import Faults, Request, Response
 

@@ -12,10 +12,10 @@ from typing import Any
 
 from lxml import etree
 
+from direkt.codec.programme import AudioSettings, exact_rate
 from direkt.codec.testcard import CardSettings
 from direkt.errors import Malformed
 from direkt.protocol import tree
-from direkt.sim.push import AudioSettings, exact_rate
 from direkt.sim.unit import Target, Unit
 from direkt.sim.web import Faults, Request, Response
 

@@ -10,9 +10,9 @@ from dataclasses import replace
 from urllib.parse import parse_qs, urlsplit
 
 from direkt.codec.bits import BitstreamError
+from direkt.codec.programme import AudioSettings
 from direkt.codec.testcard import CardSettings
 from direkt.sim.camera import Camera, Coder, Make, Offer, SoundOffer, Stream
-from direkt.sim.push import AudioSettings
 from direkt.sim.unit import Target
 from direkt.sim.web import Faults, Request, Response
 

@@ -10,13 +10,14 @@ from abc import ABC, abstractmethod
 from dataclasses import dataclass
 
 from direkt.codec.bits import BitstreamError
+from direkt.codec.programme import AudioSettings, Programme
 from direkt.codec.testcard import CardSettings
 from direkt.net import certificates, loops
 from direkt.net.transport import PublishError, transport
 from direkt.protocol import address
 from direkt.protocol.address import AddressError, ServerAddress
 from direkt.secret import Secret
-from direkt.sim.push import AudioSettings, Programme, push
+from direkt.sim.push import push
 from direkt.sim.web import Faults, Login, Request, Response, Web
 
 RESTART_SECONDS = 2.0
