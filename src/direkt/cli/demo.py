@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
+import os
 import shlex
 import signal
 import subprocess
 import sys
 import tempfile
+import threading
 from pathlib import Path
 
 import click
@@ -16,7 +19,9 @@ from direkt.cli.exits import ExitCode
 from direkt.cli.output import escape
 from direkt.errors import NoAnswer, UnusableInput
 
-_REHEARSAL = 5.0  # s: three keyframe intervals and a second
+_REHEARSAL = 4.2  # s: two and a half keyframe intervals
+
+_DROP_AFTER = 3.0  # s of the watch
 
 
 @click.command()
@@ -58,7 +63,7 @@ class _Demo:
         gear = self._begin(["sim", str(self.folder), "--port", "0"], subprocess.PIPE)
         if gear.stdout is None or not gear.stdout.readline():
             raise NoAnswer("the simulated gear does not start: try it by hand with: direkt sim DIR")
-        self._step("Who is there, and how can they be spoken to?", ["find", "--wait", "2s"])
+        self._step("Who is there, and how can they be spoken to?", ["find", "--wait", "1s"])
         self._step("What does the encoder say it is set to?", ["read", "finish-tower"])
         before = self._rehearse("Is that what it sends? A rehearsal with the settings as they are.", "finish", "before")
         self._step("What has to change on it, and why?", ["match", "finish"])
@@ -90,14 +95,33 @@ class _Demo:
             "The finals, for real: the event is made and opened, both pushes start, the platform sees them, viewers look.",
             ["go", "finals", "--yes"],
         )
+        self._drop_soon()
+        watched = self._step(
+            "On air is when things break: the process that carries the 1000 m camera is killed. The watch sees it, and mends it.",
+            ["watch", "finals", "--for", "13s"],
+        )
         end = self._step("And the certain end: off, proven off, the keys wiped.", ["stop", "finals", "--wipe-key"])
         self._step(
             "What was done stands in the log, and in a page for the customer.",
             ["log", "report", "finals", "-o", "finals.html"],
         )
-        self._close(before, after, camera, carried, live=live, end=end)
-        good = (before, after, camera, carried, live, end) == (ExitCode.FAILS, *[ExitCode.GOOD] * 5)
+        self._close(before, after, camera, carried, live=live, end=end, watched=watched)
+        good = (before, after, camera, carried, live, watched, end) == (ExitCode.FAILS, *[ExitCode.GOOD] * 6)
         return ExitCode.GOOD if good else ExitCode.FAILS
+
+    def _drop_soon(self) -> None:
+        """In some seconds, the process that carries a feed is gone, as after a crash."""
+        from direkt.store import carried
+
+        def drop() -> None:
+            found = carried.find(self.folder, "mark")
+            if found is not None:
+                with contextlib.suppress(ProcessLookupError):
+                    os.kill(found.process, signal.SIGKILL)
+
+        timer = threading.Timer(_DROP_AFTER, drop)
+        timer.daemon = True
+        timer.start()
 
     def _say(self, text: str) -> None:
         self.out.print(f"\n[bold cyan]{escape(text)}[/]")
@@ -130,13 +154,14 @@ class _Demo:
         ]
         return self._step(text, arguments)
 
-    def _close(self, *codes: int, live: int, end: int) -> None:
+    def _close(self, *codes: int, live: int, end: int, watched: int) -> None:
         words = {ExitCode.GOOD: "passes", ExitCode.FAILS: "fails"}
         first, second, third, fourth = (words.get(ExitCode(code), "was not judged") for code in codes)
         self._say(f"Before: the stream {first}. After: it {second}. The camera's {third}. The carried one {fourth}.")
         air = "were on air" if live == ExitCode.GOOD else "did not come on air"
+        mended = "was mended" if watched == ExitCode.GOOD else "was not mended"
         self.out.print(
-            f"The finals {air}; at the end {'everything was proven off' if end == ExitCode.GOOD else 'not everything was proven off'}."
+            f"The finals {air}; the drop {mended}; at the end {'everything was proven off' if end == ExitCode.GOOD else 'not everything was proven off'}."
         )
         self.out.print(
             f"Everything is in [bold]{escape(self.folder)}[/]: rig.yaml, before.flv, after.flv, before.json, after.json, finals.html"

@@ -40,6 +40,7 @@ COMMANDS = {
     "check": ("check", "check", "Measure and judge a recording, or the stream that a device gives out."),
     "rehearse": ("rehearse", "rehearse", "Push from a feed's device to here, measure and judge it, put all back."),
     "push": ("push", "push", "Start, stop or look at a device's push."),
+    "signal": ("signal", "signal", "Push a test card from here; measure what the line carries."),
     "event": ("event", "event", "Make, change, open, close and look at events at their platforms."),
     "go": ("go", "go", "Take an event to air in the right order."),
     "watch": ("watch", "watch", "Look after what is on air: see drops, mend them, tell people."),

@@ -138,7 +138,7 @@ def run(seconds: float | None, no_rehearsal: bool, rig_path: Path | None) -> Exi
 
 class _Service:
     def __init__(self, rig: Rig, rig_path: Path | None, *, rehearsal: bool) -> None:
-        from direkt.cli.watch import Pool, Recorder
+        from direkt.cli.watch import Pool, Recorder, telling_of
         from direkt.watch.notices import Notices
         from direkt.work.service import Service
 
@@ -149,12 +149,7 @@ class _Service:
         self.recorder = Recorder(rig)
         self.telling: Telling | None = None
         if rig.file.watch.tell:
-            from direkt.watch import telling
-
-            people = telling.targets(rig, options.sources(rig))
-            self.telling = telling.Telling(
-                rig, people, time.time, lambda name, words, good: self._say(f"{name} {words}", good=good)
-            )
+            self.telling = telling_of(rig, lambda name, words, good: self._say(f"{name} {words}", good=good))
         self.notices = Notices()
         self.service = Service(self._load, self.acts, self.clock, time.time, Pool(len(rig.file.schedule) + 2).submit)
         self.seen = _mtime(rig.path)

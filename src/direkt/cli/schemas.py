@@ -1145,6 +1145,35 @@ class ScheduleJson(TypedDict):
     turns: list[TurnJson]
 
 
+class SignalStepJson(TypedDict):
+    """One step of a climb."""
+
+    number: int
+    kbit_s: int
+    held: bool
+    line: dict[str, float] | None
+
+
+class SignalJson(TypedDict):
+    """direkt signal. Of the line: kbit/s, ms, segments, and s of the signal that wait."""
+
+    schema: Literal["direkt.signal/1"]
+    destination: str
+    server: str
+    event: str
+    set: dict[str, Value]
+    line: dict[str, float] | None
+    limit: dict[str, float] | None  # at the line's limit
+    mbit_s: float | None  # that the line carries for good, headers included
+    saved_mbit_s: float | None
+    steps: list[SignalStepJson]
+    shown_after: float | None
+    complaints: list[str]
+    findings: list[FindingJson]
+    failure: str | None
+    interrupted: bool
+
+
 class LogEntryJson(TypedDict):
     """One entry of the log."""
 
@@ -1186,6 +1215,6 @@ DOCUMENTS: dict[str, type] = {
     "find": FindJson, "match-all": MatchAllJson, "write-all": WriteAllJson, "drift": DriftJson, "log-changes": LogChangesJson,
     "device-health": HealthJson, "device-time": TimeJson, "device-firmware": FirmwareJson, "device-address": AddressJson,
     "event-list": EventListJson, "event-show": EventShowJson, "event-done": EventDoneJson, "go": GoJson, "stop": StopJson,
-    "watch": WatchJson, "schedule": ScheduleJson, "log-list": LogListJson, "log-show": LogShowJson,
+    "watch": WatchJson, "signal": SignalJson, "schedule": ScheduleJson, "log-list": LogListJson, "log-show": LogShowJson,
     "device-claim": ClaimJson, "device-snapshot": SnapshotJson, "device-preset": PresetJson,
 }  # fmt: skip

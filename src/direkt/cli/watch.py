@@ -107,6 +107,16 @@ def chosen(rig: Rig, names: tuple[str, ...]) -> list[str]:
     return list(dict.fromkeys(out))
 
 
+def telling_of(rig: Rig, told: Callable[[str, str, bool], None]) -> Telling:
+    """Tells those under watch.tell in the rig; who cannot be told is said."""
+    from direkt.watch import telling
+
+    people, wrong = telling.targets(rig, options.sources(rig))
+    for words in wrong:
+        output.note(f"! nobody is told there: {words}")
+    return telling.Telling(rig, people, time.time, told)
+
+
 class Pool:
     """Threads that are made when they are needed, and keep nobody from ending."""
 
@@ -197,12 +207,7 @@ class _Run:
         self.told: queue.SimpleQueue[tuple[str, str, bool]] = queue.SimpleQueue()
 
     def _telling(self) -> Telling:
-        from direkt.watch import telling
-
-        people = telling.targets(self.rig, self.crew.means.sources)
-        return telling.Telling(
-            self.rig, people, time.time, lambda name, words, good: self.told.put((name, words, good))
-        )
+        return telling_of(self.rig, lambda name, words, good: self.told.put((name, words, good)))
 
     def _setup(self, feeds: list[str], every: float | None, *, mend: bool) -> Setup:
         from direkt.rig_events import length_of

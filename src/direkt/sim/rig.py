@@ -114,6 +114,11 @@ platforms:
     address: http://127.0.0.1:{platform}/events-api
     file: tarnlight           # which declarations it asks for
     token: file:secrets.yaml#tarnlight-token
+watch:
+  mend: {{push: 3, device: 1, within: 30m, pause: 2s}}
+schedule:                     # direkt schedule run
+  finals: {{event: finals, before: 15m}}
+  village: {{event: village}}
 events:
   finals:
     title: "{{rig}}: the finals, {{start:%d %B}}"

@@ -81,26 +81,32 @@ class Target:
         return length_of(self.entry.remind)
 
 
-def targets(rig: Rig, sources: Sources) -> list[Target]:
-    """All who are told. Raises UnusableInput where a secret is missing, or a command may not be started."""
-    out = []
+def targets(rig: Rig, sources: Sources) -> tuple[list[Target], list[str]]:
+    """All who can be told, and of the others why not: a secret is missing, or a command may not be started."""
+    out, wrong = [], []
     for name, entry in rig.file.watch.tell.items():
-        if entry.command is not None and not sources.trust.commands:
-            raise UnusableInput(
-                f"watch.tell.{name}: its command is not started: look at the rig, then: direkt rig trust"
-            )
-        secret = login = None
-        if entry.secret is not None:
-            secret = references.resolve(references.parse_ref(entry.secret), sources, rig.folder)
-        if entry.login is not None:
-            ref = references.parse_ref(entry.login)
-            login = references.login_of(references.resolve(ref, sources, rig.folder), str(ref))
         try:
-            shlex.split(entry.command or "")
+            out.append(_target(rig, name, entry, sources))
+        except UnusableInput as error:
+            wrong.append(f"watch.tell.{name}: {error}")
+    return out, wrong
+
+
+def _target(rig: Rig, name: str, entry: TellEntry, sources: Sources) -> Target:
+    secret = login = None
+    if entry.command is not None:
+        if not sources.trust.commands:
+            raise UnusableInput("its command is not started: look at the rig, then: direkt rig trust")
+        try:
+            shlex.split(entry.command)
         except ValueError as error:
-            raise UnusableInput(f"watch.tell.{name}: its command cannot be understood: {error}") from None
-        out.append(Target(name, entry, secret, login))
-    return out
+            raise UnusableInput(f"its command cannot be understood: {error}") from None
+    if entry.secret is not None:
+        secret = references.resolve(references.parse_ref(entry.secret), sources, rig.folder)
+    if entry.login is not None:
+        ref = references.parse_ref(entry.login)
+        login = references.login_of(references.resolve(ref, sources, rig.folder), str(ref))
+    return Target(name, entry, secret, login)
 
 
 class Telling:

@@ -23,6 +23,7 @@ from direkt.destination.model import Sheet
 from direkt.device.model import Channel, InputSignal
 from direkt.errors import UnusableInput
 from direkt.match.plan import Plan, plan
+from direkt.media import MediaEvent
 from direkt.net.transport import Arrived, Left, Line, PublishError, transport
 from direkt.parameters import Value, Values
 from direkt.protocol.address import ServerAddress
@@ -41,6 +42,7 @@ _SETTLE = 1.0  # s of it that are not counted
 _LATE = 0.5  # s of the stream that may wait at the end of a step
 _SHARE = 0.96  # of what is handed over has to go out
 _DRAIN = 12.0  # s for what waits to go out
+_FOR_GOOD = 0.97  # of the limit: what waited goes out as well while a step below it is held
 _MARGIN = 0.94  # of what the line carried at its limit, to be held for good
 
 
@@ -70,13 +72,16 @@ class Settings:
 # Which settings
 
 
-def best(sheet: Sheet, scheme: str, limit: float | None) -> tuple[Settings, Plan]:
+def best(sheet: Sheet, scheme: str, limit: float | None, mains: int | None = None) -> tuple[Settings, Plan]:
     """The settings that a sheet likes best, of those that the card can have, under ``limit`` kbit/s; and how they were chosen.
+
+    ``mains``: Hz of the lights where the cameras are: the card moves as their pictures do.
 
     Raises UnusableInput where the card cannot be made like that.
     """
-    channel = _channel()
-    found = plan(channel, sheet, InputSignal("test card", 3840, 2160, 60.0), limit, protocol=scheme)
+    rate = 50.0 if mains == 50 else 60.0
+    channel = _channel(rate)
+    found = plan(channel, sheet, InputSignal("test card", 3840, 2160, rate), limit, protocol=scheme, mains=mains)
     values = {**channel.values, **found.values()}
     made = settings_of(values)
     if wrong := [u for u in found.unmet if u.parameter in ("video.codec", "audio.codec")]:
@@ -111,10 +116,10 @@ def _number(value: Value) -> float:
     return float(value)
 
 
-def _channel() -> Channel:
+def _channel(rate: float) -> Channel:
     """The card as though it were a device's channel: what it is, and what it could be."""
     values: Values = {
-        "video.codec": "h264", "video.profile": "high", "video.size": "1280x720", "video.frame_rate": 30.0, "video.rate_control": "cbr",
+        "video.codec": "h264", "video.profile": "high", "video.size": "1920x1080", "video.frame_rate": rate, "video.rate_control": "cbr",
         "video.bitrate.mean": 3000.0, "video.keyframe_interval.median": 2.0, "audio.present": "yes", "audio.codec": "aac",
         "audio.sample_rate": 48000, "audio.channels": 2, "audio.bitrate.mean": 128.0,
     }  # fmt: skip
@@ -178,7 +183,8 @@ class Signalling(Background):
             self.pushing = True
             self._tell(Arrived(self._server.place))
             programme = Programme(self.settings.video, self.settings.audio)
-            for event in (programme.claims(), *programme.formats()):
+            opening: list[MediaEvent] = [programme.claims(), *programme.formats()]
+            for event in opening:
                 await publisher.send(event)
                 self._tell(event)
             begin, looked = self._now(), 0.0
@@ -287,7 +293,7 @@ class Result:
         if self.limit is not None:
             held = [self.steady.on_the_wire] if self.steady is not None else []
             found = max([self.limit.on_the_wire * _MARGIN, *held])
-            return min(found, self.limit.on_the_wire) / 1000
+            return min(found, self.limit.on_the_wire * _FOR_GOOD) / 1000
         return self.steady.on_the_wire / 1000 if self.steady is not None else None
 
 
@@ -362,7 +368,7 @@ class _Job:
 
     def climb(self, most: float) -> Job[SignalEvent, None]:
         """Step by step up to what the line does not carry; then a little below that, for good."""
-        number, kbit_s = 0, self._work.settings.video.bitrate or _LEAST
+        number, kbit_s = 0, float(self._work.settings.video.bitrate or _LEAST)
         while True:
             number += 1
             settings = self._work.change(kbit_s)

@@ -1,0 +1,398 @@
+"""direkt signal: a test card and a tone from this machine, and what the line carries."""
+
+from __future__ import annotations
+
+import math
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from direkt.cli import options, output, recording
+from direkt.cli.event import yes_option
+from direkt.cli.exits import ExitCode
+from direkt.cli.output import clock, escape
+from direkt.errors import DirektError, UnusableInput
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from direkt.cli.schemas import SignalJson
+    from direkt.destination.model import Sheet
+    from direkt.judge import Judgement
+    from direkt.platform.model import Input
+    from direkt.rig import Rig
+    from direkt.work.signal_event import Place
+    from direkt.work.signalling import Carried, Result, Settings, SignalEvent, Signalling, Step
+    from direkt.work.steps import Answer
+
+_LOOK_EVERY = 2.0  # s between questions to the platform
+_LINE_EVERY = 5.0  # s between lines in a pipe
+
+
+@click.command()
+@click.argument("destination", required=False)
+@click.option("--backup", is_flag=True, help="To the destination's backup server address.")
+@options.time_option("--for", "seconds", default=20.0, help="How long it is sent; with --climb as long as that takes.")
+@click.option("--climb", is_flag=True, help="Raise the bitrate step by step until the line does not carry it.")
+@click.option(
+    "--from",
+    "begin",
+    type=click.FloatRange(0.15, 200),
+    metavar="MBIT",
+    help="--climb: where it begins [default: half of the sheet's best].",
+)
+@click.option(
+    "--most",
+    type=click.FloatRange(0.2, 200),
+    default=60.0,
+    show_default=True,
+    metavar="MBIT",
+    help="--climb: where it ends at the latest.",
+)
+@click.option("--save", is_flag=True, help="--climb: write what the line carries into the rig, for direkt budget.")
+@click.option(
+    "--bitrate", type=click.FloatRange(0.15, 200), metavar="MBIT", help="Of the video, instead of the sheet's best."
+)
+@click.option("--size", metavar="WxH", help="Instead of the sheet's best, such as 1280x720.")
+@click.option("--rate", type=click.FloatRange(1, 120), metavar="FPS", help="Instead of the sheet's best.")
+@click.option("--rehearse", metavar="ADDRESS", help="To this receiver (see direkt catch) instead of the platform.")
+@click.option("--on-air", is_flag=True, help="Also to an event that viewers see now.")
+@yes_option
+@options.report_option
+@options.rig_option
+@options.json_option
+def signal(
+    destination: str | None, backup: bool, seconds: float, climb: bool, begin: float | None, most: float, save: bool, bitrate: float | None,
+    size: str | None, rate: float | None, rehearse: str | None, on_air: bool, yes: bool, report: Path | None, rig_path: Path | None,
+    as_json: bool,
+) -> ExitCode:  # fmt: skip
+    """Push a test card and a tone from this machine to DESTINATION: is it the camera or the platform?
+
+    Size, rate and bitrate are what the sheet likes best and the uplink carries. It goes to the real platform: to an event of its
+    own for invited viewers where one can be made, and to none that viewers see. Meanwhile the connection is measured; --climb finds
+    out what the line carries to that ingest.
+    """
+    from direkt.work import signalling
+
+    if (save or begin is not None) and not climb:
+        raise UnusableInput("--save and --from go with --climb")
+    if climb and bitrate is not None:
+        raise UnusableInput("--bitrate does not go with --climb: say --from and --most")
+    rig = options.load_rig(rig_path)
+    if destination is None:
+        if len(rig.file.destinations) != 1:
+            raise UnusableInput(f"name the destination: {rig.source} has {', '.join(rig.file.destinations) or 'none'}")
+        destination = next(iter(rig.file.destinations))
+    sheet = rig.sheet(rig.destination(destination))
+    run = _Run(rig, destination, sheet, as_json=as_json)
+    place = run.place(rehearse, backup=backup, on_air=on_air)
+    try:
+        if place.question and not run.agreed(place.question, yes=yes):
+            output.error(
+                "no signal was sent: make sure that the event is closed to viewers or for invited ones, then again, with --yes"
+            )
+            return ExitCode.USE
+        settings = _settings(rig, sheet, place.server.scheme, size, rate, bitrate, begin, climb=climb)
+        work = signalling.Signalling(place.server, place.key, settings)
+        result = run.drive(work, place, None if climb else seconds, most * 1000 if climb else None)
+    finally:
+        left = place.close()
+        if left:
+            output.error(left)
+    return run.finish(work, result, place, climb=climb, save=save, report=report)
+
+
+def _settings(
+    rig: Rig, sheet: Sheet, scheme: str, size: str | None, rate: float | None, bitrate: float | None, begin: float | None, *, climb: bool
+) -> Settings:  # fmt: skip
+    """What is sent. Raises UnusableInput."""
+    from direkt.match import budget
+    from direkt.work import signalling
+
+    line = rig.file.uplink
+    limit = (
+        budget.payload_under(line.mbit_s * 1000 * (1 - line.reserve_percent / 100), scheme)
+        if line is not None and not climb
+        else None
+    )
+    best, _ = signalling.best(sheet, scheme, limit, rig.file.mains_hz)
+    values = best.values()
+    if size is not None:
+        width, _, height = size.lower().partition("x")
+        if not (width.isdigit() and height.isdigit()):
+            raise UnusableInput(f"--size: expected a size like 1280x720, got {size!r}")
+        values["video.size"] = f"{int(width)}x{int(height)}"
+    if rate is not None:
+        values["video.frame_rate"] = rate
+    if bitrate is not None:
+        values["video.bitrate.mean"] = bitrate * 1000
+    if climb:
+        values["video.bitrate.mean"] = (
+            begin * 1000 if begin is not None else max(300.0, float(values["video.bitrate.mean"]) / 2)
+        )
+        values["video.rate_control"] = "cbr"
+        return _possible(values)
+    return signalling.settings_of(values)
+
+
+def _possible(values: dict[str, float | int | str]) -> Settings:
+    """Where a climb can begin: at the lowest bitrate that the card can have."""
+    from direkt.work import signalling
+
+    for _ in range(12):
+        try:
+            return signalling.settings_of(values)
+        except UnusableInput:
+            values["video.bitrate.mean"] = float(values["video.bitrate.mean"]) * 1.3
+    return signalling.settings_of(values)
+
+
+class _Run:
+    def __init__(self, rig: Rig, destination: str, sheet: Sheet, *, as_json: bool) -> None:
+        from direkt.cli import crew
+
+        self.rig, self.destination, self.sheet, self.as_json = rig, destination, sheet, as_json
+        self.out: Console = output.console(err=as_json)
+        self.means = crew.means(rig)
+        self.seen: Input | None = None
+        self.trouble = ""
+        self.shown_after: float | None = None
+        self.asked = self.said = -100.0
+        self.line = False
+
+    def place(self, rehearse: str | None, *, backup: bool, on_air: bool) -> Place:
+        """Where it goes. Raises DirektError."""
+        from direkt.protocol import address
+        from direkt.work import signal_event
+
+        if rehearse is None:
+            return signal_event.place(self.rig, self.destination, self.means, backup=backup, on_air=on_air)
+        key = self.rig.key(self.rig.destination(self.destination), self.means.sources)
+        if key.reveal() in rehearse:
+            raise UnusableInput("the address holds the stream key: give it without")
+        return signal_event.Place(address.parse(rehearse), key, "a receiver, not the platform")
+
+    def agreed(self, question: str, *, yes: bool) -> bool:
+        from direkt.cli.crew import Asker
+
+        return Asker(yes).ask(question, False)
+
+    def drive(self, work: Signalling, place: Place, seconds: float | None, most: float | None) -> Result:
+        from direkt.work import signalling
+        from direkt.work.steps import drive
+
+        self.out.print(
+            f"[bold]Test signal to {escape(self.sheet.name)}[/] ({escape(self.destination)}): {escape(place.server)}",
+            soft_wrap=True,
+        )
+        self.out.print(f"   {escape(_words(work.settings))}; it goes to {escape(place.words)}", soft_wrap=True)
+
+        def on_event(event: SignalEvent) -> Answer:
+            if isinstance(event, signalling.Step):
+                self._end_line()
+                self._step(event)
+            else:
+                self._look(place, event.since)
+                self._tick(work, event)
+            return None
+
+        try:
+            return drive(signalling.send(work, options.SystemClock(), seconds=seconds, climb=most), on_event)
+        finally:
+            self._end_line()
+
+    def _look(self, place: Place, since: float) -> None:
+        """What the platform sees, asked every other second."""
+        if since - self.asked < _LOOK_EVERY:
+            return
+        self.asked = since
+        try:
+            seen = place.seen()
+            self.trouble = ""
+        except DirektError as error:
+            self.trouble = str(error)
+            return
+        if seen is not None:
+            self.seen = next((one for one in seen.inputs if one.arriving), None)
+            if self.seen is not None and self.seen.shown and self.shown_after is None:
+                self.shown_after = since
+
+    def _tick(self, work: Signalling, event: object) -> None:
+        from direkt.work.signalling import Tick
+
+        assert isinstance(event, Tick)
+        text = f"{clock(event.since)}  {self._state(work)}"
+        if event.last is not None:
+            text += f"; {_line(event.last)}"
+        if self.out.is_terminal:
+            self.out.file.write("\r\x1b[2K" + text[: max(20, self.out.width - 1)])
+            self.out.file.flush()
+            self.line = True
+        elif event.since - self.said >= _LINE_EVERY:
+            self.said = event.since
+            self.out.print(f"   {escape(text)}", soft_wrap=True)
+            self.out.file.flush()
+
+    def _state(self, work: Signalling) -> str:
+        if not work.pushing:
+            return "connecting"
+        if self.trouble:
+            return f"pushing; {self.sheet.name} does not tell"
+        if self.seen is not None:
+            return f"pushing; {self.sheet.name} {'shows it' if self.seen.shown else 'has it'}"
+        return "pushing"
+
+    def _step(self, step: Step) -> None:
+        mark = "[green]✓ holds[/]" if step.held else "[bold red]✗ does not hold[/]"
+        found = f"; {_line(step.carried)}" if step.carried is not None else ""
+        self.out.print(f"   {step.number:>2}  {step.kbit_s / 1000:.2f} Mbit/s  {mark}{escape(found)}", soft_wrap=True)
+        self.out.file.flush()
+
+    def _end_line(self) -> None:
+        if self.line:
+            self.out.file.write("\r\x1b[2K")
+            self.line = False
+
+    def finish(
+        self, work: Signalling, result: Result, place: Place, *, climb: bool, save: bool, report: Path | None
+    ) -> ExitCode:
+        """The last lines; the exit code."""
+        from direkt.judge import Verdict, judge_sent
+
+        came = work.rehearsal.first is not None
+        judgement = (
+            judge_sent(self.sheet, work.rehearsal.snapshot().found, work.settings.values())
+            if came and not climb
+            else None
+        )
+        saved = self._save(result) if save and not result.failure else None
+        document = self._document(work, result, place, judgement, saved)
+        self._record(result, judgement, climb=climb)
+        if self.as_json:
+            output.print_json(document)
+        output.save_report(report, document)
+        if not self.as_json:
+            self._print(result, judgement, climb=climb, saved=saved)
+        if result.failure:
+            output.error(f"the push ended: {result.failure}")
+            return ExitCode.NO_ANSWER
+        if result.interrupted:
+            output.interrupted("the signal has ended in good order" + ("; the climb was not finished" if climb else ""))
+            return ExitCode.INTERRUPTED
+        if result.steady is None and not came:
+            output.error("nothing was sent")
+            return ExitCode.NO_ANSWER
+        bad = judgement is not None and judgement.verdict is Verdict.FAIL
+        complained = not climb and self.seen is not None and bool(self.seen.complaints)
+        late = result.steady is not None and not climb and result.steady.backlog > 1.0 + result.steady.rtt
+        return ExitCode.FAILS if bad or complained or late else ExitCode.GOOD
+
+    def _print(self, result: Result, judgement: Judgement | None, *, climb: bool, saved: float | None) -> None:
+        lines: list[tuple[str, str]] = []
+        if result.steady is not None:
+            lines.append(("the line", escape(_line(result.steady, long=True))))
+        if climb and result.mbit_s is not None:
+            least = "" if result.limit is not None else "at least "
+            lines.append(
+                ("it carries", f"[bold]{least}{result.mbit_s:.2f} Mbit/s[/] for good to this ingest, headers included")
+            )
+            if result.limit is not None:
+                lines.append(("at its limit", escape(f"{result.limit.on_the_wire / 1000:.2f} Mbit/s went out")))
+        if saved is not None:
+            lines.append(("kept", f"uplink.mbit_s: {saved:g} in {escape(self.rig.source)}; see: direkt budget"))
+        if self.seen is not None:
+            shown = (
+                f"shows it after {self.shown_after:.0f} s"
+                if self.shown_after is not None
+                else "has it, and does not show it yet"
+            )
+            said = f"; it says: {'; '.join(self.seen.complaints)}" if self.seen.complaints else ""
+            lines.append(("the platform", escape(f"{self.sheet.name} {shown}{said}")))
+        elif self.trouble:
+            lines.append(("the platform", f"[yellow]does not tell: {escape(self.trouble)}[/]"))
+        if judgement is not None:
+            bad = [f for f in judgement.findings if f.verdict.value == "fail"]
+            text = "conforms to the sheet" if not bad else "; ".join(f"{f.parameter}: {f.advice}" for f in bad[:4])
+            lines.append(("the signal", escape(text)))
+        self.out.print()
+        output.print_lines(self.out, lines)
+        if (
+            result.steady is not None
+            and not climb
+            and not result.failure
+            and result.steady.backlog > 1.0 + result.steady.rtt
+        ):
+            self.out.print(
+                f"[yellow]! the line does not keep up[/]  {result.steady.backlog:.1f} s of the signal wait: direkt signal {escape(self.destination)} --climb"
+            )
+
+    def _save(self, result: Result) -> float | None:
+        """Writes the uplink into the rig; what was written. Raises UnusableInput."""
+        from direkt import rig_edit
+
+        if result.mbit_s is None or result.interrupted:
+            return None
+        value = math.floor(result.mbit_s * 10) / 10 or round(result.mbit_s, 2)
+        stated = self.rig.file.uplink
+        if result.limit is None and stated is not None and stated.mbit_s >= value:
+            output.note(f"the limit was not reached: the rig keeps its uplink of {stated.mbit_s:g} Mbit/s; climb higher with --most")
+            return None
+        rig_edit.change(self.rig.path, [(["uplink", "mbit_s"], value)])
+        return value
+
+    def _record(self, result: Result, judgement: Judgement | None, *, climb: bool) -> None:
+        from direkt.store.log import Entry
+
+        words = f"the line carries {result.mbit_s:.2f} Mbit/s" if climb and result.mbit_s is not None else ""
+        words = words or (_line(result.steady) if result.steady is not None else "nothing was sent")
+        outcome = "failed" if result.failure else "interrupted" if result.interrupted else "good"
+        text = f"test signal: {result.failure or words}"
+        recording.record(self.rig, [Entry(
+            "signal", outcome, text, destination=self.destination,  # type: ignore[arg-type]
+            detail={"mbit_s": result.mbit_s, "verdict": judgement.verdict.value if judgement is not None else None},
+        )])  # fmt: skip
+
+    def _document(
+        self, work: Signalling, result: Result, place: Place, judgement: Judgement | None, saved: float | None
+    ) -> SignalJson:
+        from direkt.cli.judgement import finding_json
+
+        return {
+            "schema": "direkt.signal/1", "destination": self.destination, "server": str(place.server), "event": place.words,
+            "set": work.settings.values(), "line": _carried_json(result.steady), "limit": _carried_json(result.limit),
+            "mbit_s": round(result.mbit_s, 3) if result.mbit_s is not None else None, "saved_mbit_s": saved,
+            "steps": [
+                {"number": s.number, "kbit_s": round(s.kbit_s), "held": s.held, "line": _carried_json(s.carried)} for s in result.steps
+            ],
+            "shown_after": round(self.shown_after, 1) if self.shown_after is not None else None,
+            "complaints": list(self.seen.complaints) if self.seen is not None else [],
+            "findings": [finding_json(f) for f in judgement.findings] if judgement is not None else [],
+            "failure": result.failure or None, "interrupted": result.interrupted,
+        }  # fmt: skip
+
+
+def _carried_json(found: Carried | None) -> dict[str, float] | None:
+    if found is None:
+        return None
+    return {
+        "seconds": round(found.seconds, 1), "handed_kbit_s": round(found.handed), "arrived_kbit_s": round(found.arrived),
+        "on_the_wire_kbit_s": round(found.on_the_wire), "rtt_ms": round(found.rtt * 1000, 2), "least_rtt_ms": round(found.least_rtt * 1000, 2),
+        "sent_again": found.sent_again, "segments": found.segments, "backlog": round(found.backlog, 2),
+    }  # fmt: skip
+
+
+def _words(settings: Settings) -> str:
+    v, a = settings.video, settings.audio
+    interval = float(v.keyframe_interval / v.frame_rate)
+    return (
+        f"{v.width}x{v.height}, {float(v.frame_rate):g} fps, {(v.bitrate or 0) / 1000:g} Mbit/s {v.rate_control.upper()}, keyframe every {interval:g} s, "
+        f"AAC {a.sample_rate / 1000:g} kHz {a.bitrate} kbit/s"
+    )
+
+
+def _line(found: Carried, *, long: bool = False) -> str:
+    again = f"{found.lost_share:.1%} sent again" if found.sent_again else "nothing sent again"
+    least = f" (least {found.least_rtt * 1000:.0f} ms)" if long else ""
+    waits = f"{found.backlog:.1f} s waiting" if found.backlog >= 0.05 else "nothing waiting"
+    return f"{found.arrived / 1000:.2f} Mbit/s arrive, round trip {found.rtt * 1000:.0f} ms{least}, {again}, {waits}"
