@@ -27,6 +27,9 @@ DOCUMENTS = {
     "stop",
     "log-list",
     "log-show",
+    "watch",
+    "signal",
+    "schedule",
 }  # which these tests hold against their schemas
 SHEET = """\
 schema: direkt.sheet/1

@@ -132,7 +132,7 @@ ROOMS = {
     "judge": "codec demand destination parameters", "device": "demand destination parameters protocol",
     "rig": "destination device protocol rig_events rig_watch trust", "rig_watch": "destination rig_events", "trust": "", "templates": "", "rig_events": "destination templates",
     "platform": "destination device parameters protocol rig rig_events store templates", "match": "codec demand destination device parameters protocol rig",
-    "work": "codec container demand destination device judge match report measure media net parameters platform protocol rig rig_edit rig_events store",
+    "work": "codec container demand destination device judge match report measure media net parameters platform protocol rig rig_edit rig_events rig_watch store",
     "store": "demand device parameters", "report": "platform store",
     "rig_edit": "", "page": "watch", "watch": "destination device net parameters platform protocol rig rig_events rig_watch store work",
     "sim": "codec container destination judge measure media net platform protocol rig rig_events work",

@@ -21,7 +21,7 @@ from direkt.errors import NoAnswer, UnusableInput
 
 _REHEARSAL = 4.2  # s: two and a half keyframe intervals
 
-_DROP_AFTER = 3.0  # s of the watch
+_DROP_AFTER = 4.0  # s of the watch
 
 
 @click.command()
@@ -98,7 +98,7 @@ class _Demo:
         self._drop_soon()
         watched = self._step(
             "On air is when things break: the process that carries the 1000 m camera is killed. The watch sees it, and mends it.",
-            ["watch", "finals", "--for", "13s"],
+            ["watch", "finals", "--for", "14s"],
         )
         end = self._step("And the certain end: off, proven off, the keys wiped.", ["stop", "finals", "--wipe-key"])
         self._step(

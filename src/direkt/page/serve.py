@@ -53,6 +53,6 @@ def serve(hub: Hub, doors: Doors, act: Act, host: str, port: int, tls: ssl.SSLCo
     try:
         yield int(listening.getsockname()[1])
     finally:
-        server.should_exit = True
+        server.should_exit = server.force_exit = True
         thread.join(4.0)
         listening.close()

@@ -118,7 +118,7 @@ class Tracker:
         anew = look.uptime < before.uptime if known else self._silent  # type: ignore[operator,union-attr]
         self._lost, self._silent = self._lost or (anew and self.seen_on), False
         slot = look.slots.get(self.facts.slot)
-        if slot is not None:
+        if slot is not None and not self.facts.carried:
             self._counted(look.at, slot.sent_bytes, on=slot.state is PushState.PUSHING)
 
     def take_carried(self, look: CarriedLook) -> None:
@@ -244,7 +244,7 @@ class Tracker:
         if slot is None:
             return Standing(FeedState.UNKNOWN, f"{self.facts.device} tells of no push slot {self.facts.slot}")
         if slot.state is PushState.STOPPED:
-            if self._wish is True and self.wished_at > look.began and self.state is not FeedState.DROPPED:
+            if self._wish is True and self.wished_at >= look.began and self.state is not FeedState.DROPPED:
                 return Standing(FeedState.STARTING, "it is being started")  # what was seen is older than the wish
             return self._as_stopped(slot)
         if slot.server and slot.server != self.facts.server:

@@ -1,0 +1,292 @@
+"""The page over real sockets: nobody looks or acts without a link, nothing leads elsewhere, and many viewers cost little."""
+
+import contextlib
+import dataclasses
+import http.client
+import json
+import ssl
+import time
+import unittest
+from concurrent.futures import ThreadPoolExecutor
+
+import httpx
+from prometheus_client.openmetrics.parser import text_string_to_metric_families
+
+from direkt.net import certificates
+from direkt.page import app, metrics, serve
+from direkt.page.hub import Hub
+from direkt.secret import Secret
+from direkt.watch.board import Board, EventRow, FeedRow, Happening, NextEvent, Warned
+from direkt.watch.tracker import FeedState
+
+LOOK, ACT = "varn~fake~look~link", "varn~fake~act~link"
+WATCH = "https://tarnlight.example/watch/finals"
+
+
+def feed(name="finish", state=FeedState.ON, **more):
+    one = FeedRow(
+        name, "tower", "tarnlight", "primary", False, "finals", state, 12.0, "", "pushing", "shown", True, 6100.0,
+        {"video.size": "1920x1080", "video.frame_rate": 50.0, "video.keyframe_interval.max": 1.6}, "ingest", 2, 1, 3.5, 1, False, 48.0, "━" * 300,
+    )  # fmt: skip
+    return dataclasses.replace(one, **more)
+
+
+def event(**more):
+    one = EventRow("finals", "m", "The finals", "tarnlight", "Tarnlight", "live", True, True, WATCH, 312, 1.8e9, 1.8e9 + 7200, 3000.0, "")
+    return dataclasses.replace(one, **more)
+
+
+def board(feeds=None, events=None, at=1.8e9, **more):
+    values = {
+        "warnings": (Warned("hot", "tower", "advise", "81 °C is hot", "give it air", 1.8e9),),
+        "happenings": (Happening(1.8e9, "well", "finish", "well again"),), "next": NextEvent("final", "The <b>final</b>", 1.8e9 + 3600, "Friday, 16:00"),
+        "devices": {"tower": 48.0},
+    }  # fmt: skip
+    return Board("Varn & Co", at, 1.8e9 - 60, tuple(feeds or (feed(),)), tuple(events if events is not None else (event(),)), **{**values, **more})
+
+
+class Served(unittest.TestCase):
+    tls = None
+
+    def setUp(self):
+        self.hub, self.acts = Hub(), []
+        self.doors = app.Doors({"look": Secret(LOOK), "act": Secret(ACT)}, self.tls is not None)
+        stack = contextlib.ExitStack()
+        self.addCleanup(stack.close)
+        self.refused = ""
+
+        def act(what, name):
+            self.acts.append((what, name))
+            return self.refused
+
+        self.port = stack.enter_context(serve.serve(self.hub, self.doors, act, "127.0.0.1", 0, self.tls))
+        self.base = f"http{'s' if self.tls else ''}://127.0.0.1:{self.port}"
+        self.hub.publish(board())
+
+    def client(self, token=None):
+        made = httpx.Client(base_url=self.base, verify=False, trust_env=False)
+        self.addCleanup(made.close)
+        if token is not None:
+            answer = made.post("/session", json={"token": token}, headers={"X-Direkt": "1"})
+            self.assertEqual(answer.status_code, 200, answer.text)
+        return made
+
+
+class Doors(Served):
+    def test_without_a_link_there_is_nothing_to_see_or_to_do(self):
+        one = self.client()
+        for path in ("/board", "/events"):
+            self.assertEqual(one.get(path).status_code, 401, path)
+        self.assertEqual(one.post("/act", json={"what": "stop", "feed": "finish"}, headers={"X-Direkt": "1"}).status_code, 401)
+        one.cookies.set("direkt", "guessed")
+        self.assertEqual(one.get("/board").status_code, 401)
+        self.assertNotIn("finish", one.get("/").text + one.get("/page.js").text)
+        self.assertEqual(self.acts, [])
+
+    def test_a_link_to_look_lets_nobody_act_and_one_to_act_does(self):
+        looking, acting = self.client(LOOK), self.client(ACT)
+        self.assertEqual(looking.get("/board").json()["role"], "look")
+        headers = {"X-Direkt": "1"}
+        order = {"what": "restart", "feed": "finish"}
+        self.assertEqual(looking.post("/act", json=order, headers=headers).status_code, 403)
+        self.assertEqual(self.acts, [])
+        self.assertEqual(acting.post("/act", json=order, headers=headers).status_code, 202)
+        self.assertEqual(self.acts, [("restart", "finish")])
+        self.refused = "wait a moment"
+        self.assertEqual(acting.post("/act", json=order, headers=headers).json(), {"error": "wait a moment"})
+        self.hub.publish(board((feed(state=FeedState.OFF),), at=1.8e9 + 5))
+        self.assertEqual(acting.post("/act", json=order, headers=headers).status_code, 409)
+
+    def test_other_sites_cannot_act(self):
+        acting = self.client(ACT)
+        order = {"what": "stop", "feed": "finish"}
+        for headers, status in (
+            ({}, 403), ({"X-Direkt": "1", "Origin": "https://else.example"}, 403), ({"X-Direkt": "1", "Origin": "null"}, 403),
+            ({"X-Direkt": "1", "Origin": self.base}, 202),
+        ):  # fmt: skip
+            self.assertEqual(acting.post("/act", json=order, headers=headers).status_code, status, headers)
+        form = acting.post("/act", data={"what": "stop", "feed": "finish"}, headers={"X-Direkt": "1"})
+        self.assertEqual(form.status_code, 415)
+        cookie = next(c for c in acting.cookies.jar)
+        self.assertTrue(cookie.has_nonstandard_attr("HttpOnly"))
+        self.assertEqual(cookie.get_nonstandard_attr("SameSite"), "strict")
+        self.assertEqual(len(self.acts), 1)
+
+    def test_tokens_cannot_be_tried_for_long(self):
+        one = self.client()
+        statuses = [one.post("/session", json={"token": f"guess{n}"}, headers={"X-Direkt": "1"}).status_code for n in range(22)]
+        self.assertEqual(statuses, [401] * 20 + [429, 429])
+        self.assertEqual(one.post("/session", json={"token": LOOK}, headers={"X-Direkt": "1"}).status_code, 429)
+
+    def test_what_is_sent_wrongly(self):
+        acting = self.client(ACT)
+        kind = {"X-Direkt": "1", "Content-Type": "application/json"}
+        for content, status in (
+            (b"", 400), (b"[]", 400), (b"{", 400), (b"[" * 1900, 400), (b'{"what": "format", "feed": "finish"}', 400), (b'{"what": "stop", "feed": 7}', 400),
+            (b'{"what": "stop", "feed": "nobody"}', 404), (b'{"what": "' + b"x" * 4000, 413), (b"\xff\xfe", 400),
+        ):  # fmt: skip
+            self.assertEqual(acting.post("/act", content=content, headers=kind).status_code, status, content[:20])
+        for path in ("/nothing", "/../etc/passwd", "/static/page.js", "/now/", "/page.html", "/%2e%2e/"):
+            self.assertEqual(acting.get(path).status_code, 404, path)
+        for method in ("PUT", "DELETE", "OPTIONS", "TRACE"):
+            self.assertEqual(acting.request(method, "/act").status_code, 405, method)
+        self.assertEqual(self.acts, [])
+
+    def test_every_answer_has_strict_headers_and_none_a_key(self):
+        acting = self.client(ACT)
+        for answer in (acting.get(p) for p in ("/", "/page.js", "/page.css", "/board", "/now", "/nothing", "/act")):
+            self.assertIn("default-src 'none'", answer.headers["content-security-policy"], answer.url)
+            self.assertIn("frame-ancestors 'none'", answer.headers["content-security-policy"])
+            self.assertEqual((answer.headers["x-content-type-options"], answer.headers["referrer-policy"]), ("nosniff", "no-referrer"))
+            self.assertEqual(answer.headers["cache-control"], "no-store")
+            self.assertNotIn("access-control-allow-origin", answer.headers)
+            self.assertNotIn("server", answer.headers)
+            self.assertNotIn(ACT, answer.text)
+        self.assertNotIn("unsafe-inline", acting.get("/").headers["content-security-policy"])
+        for text in (acting.get("/").text, acting.get("/page.js").text, acting.get("/page.css").text):
+            self.assertNotRegex(text, r"https?://")  # nothing from elsewhere
+
+
+class Secure(Served):
+    tls = certificates.make(["127.0.0.1"]).context
+
+    def test_over_tls_the_cookie_is_bound_to_it(self):
+        looking = self.client(LOOK)
+        cookie = next(c for c in looking.cookies.jar)
+        self.assertEqual((cookie.name, cookie.secure, cookie.path), ("__Host-direkt", True, "/"))
+        self.assertEqual(looking.get("/board").status_code, 200)
+        with self.assertRaises((httpx.HTTPError, ssl.SSLError)):
+            httpx.get(f"http://127.0.0.1:{self.port}/", trust_env=False)
+
+
+class Now(Served):
+    def now(self, path="/now"):
+        return httpx.get(f"{self.base}{path}", trust_env=False, follow_redirects=False)
+
+    def test_it_leads_to_what_is_on_air_and_nowhere_else(self):
+        for path in ("/now", "/now?to=https://else.example", "/now?next=//else.example/"):
+            answer = self.now(path)
+            self.assertEqual((answer.status_code, answer.headers["location"]), (302, WATCH))
+        at = 1.8e9
+        for odd in (
+            event(watch="javascript:alert(1)"), event(watch="//else.example/"), event(watch="https://user@else.example/"), event(watch="data:text/html,x"),
+            event(watch=""), event(watch="https://a.example/ \r\nX: y"), event(on_air=False), event(public=False), event(watch="https:///x"),
+        ):  # fmt: skip
+            at += 5
+            self.hub.publish(board(events=(odd,), at=at))
+            answer = self.now()
+            self.assertEqual((answer.status_code, "location" in answer.headers), (200, False), odd)
+        self.assertIn("The &lt;b&gt;final&lt;/b&gt;", answer.text)
+        self.assertIn("Friday, 16:00 (2027-01-15 09:00 UTC)", answer.text)
+        self.assertIn("Varn &amp; Co", answer.text)
+
+    def test_of_several_the_first_to_begin_and_before_anything_is_known(self):
+        later = event(name="later", watch="https://tarnlight.example/later", start=1.9e9)
+        self.hub.publish(board(events=(later, event()), at=1.8e9 + 5))
+        self.assertEqual(self.now().headers["location"], WATCH)
+        self.hub.board = None
+        self.assertIn("Nothing is on air", self.now().text)
+
+
+class Streams(Served):
+    def read(self, stream, count):
+        out, text = [], ""
+        for part in stream.iter_text():
+            text += part
+            while "\n\n" in text:
+                one, _, text = text.partition("\n\n")
+                fields = dict(line.split(": ", 1) for line in one.split("\n") if ": " in line)
+                out.append((fields["event"], json.loads(fields["data"])))
+                if len(out) == count:
+                    return out
+        return out
+
+    def test_the_whole_first_and_then_what_changes(self):
+        looking = self.client(LOOK)
+        with looking.stream("GET", "/events") as stream:
+            self.assertTrue(stream.headers["content-type"].startswith("text/event-stream"))
+            iterator = self.read(stream, 1)
+            kind, message = iterator[0]
+            self.assertEqual(kind, "board")
+            self.assertEqual(message["parts"]["feed finish"]["state"], "on")
+        with looking.stream("GET", "/events") as stream, ThreadPoolExecutor(1) as pool:
+            later = pool.submit(self.read, stream, 3)
+            time.sleep(0.3)
+            self.hub.publish(board((feed(state=FeedState.DROPPED, text="refused"),), at=1.8e9 + 10))
+            time.sleep(0.2)
+            self.hub.publish(board((feed(name="roof"),), at=1.8e9 + 20))
+            found = later.result(10)
+        self.assertEqual([kind for kind, _ in found], ["board", "change", "change"])
+        first, second, third = (message for _, message in found)
+        self.assertEqual(first["parts"]["head"]["rig"], "Varn & Co")
+        self.assertEqual(list(second["parts"]), ["feed finish"])
+        self.assertEqual((third["gone"], third["parts"]["order"]), (["feed finish"], ["roof"]))
+
+    def test_so_many_and_no_more(self):
+        looking = self.client(LOOK)
+        cookie = f"{self.doors.cookie}={looking.cookies[self.doors.cookie]}"
+        open_ones = []
+        for n in range(202):
+            one = http.client.HTTPConnection("127.0.0.1", self.port, timeout=5)
+            one.request("GET", "/events", headers={"Cookie": cookie})
+            answer = one.getresponse()
+            open_ones.append(one)
+            self.assertEqual(answer.status, 200 if n < 200 else 503, n)
+        for one in open_ones:
+            one.close()
+        for _ in range(100):
+            one = http.client.HTTPConnection("127.0.0.1", self.port, timeout=5)
+            one.request("GET", "/events", headers={"Cookie": cookie})
+            answer = one.getresponse().status
+            one.close()
+            if answer == 200:
+                break
+            time.sleep(0.05)
+        self.assertEqual(answer, 200)  # who goes makes room
+
+    def test_who_does_not_read_keeps_nobody(self):
+        looking = self.client(LOOK)
+        cookie = f"{self.doors.cookie}={looking.cookies[self.doors.cookie]}"
+        stuck = http.client.HTTPConnection("127.0.0.1", self.port, timeout=5)
+        stuck.request("GET", "/events", headers={"Cookie": cookie})
+        many = tuple(feed(f"feed-{n}") for n in range(200))
+        for n in range(60):
+            rows = tuple(dataclasses.replace(row, text=f"{n}" * 50) for row in many)
+            self.hub.publish(board(rows, at=1.8e9 + 5 * (n + 1)))
+            self.assertLess(len(self.hub.message.whole), 300_000)
+        self.assertEqual(looking.get("/board").status_code, 200)
+        stuck.close()
+
+
+class Figures(unittest.TestCase):
+    def test_a_scraper_understands_them(self):
+        shown = board((feed(), feed("roof", FeedState.DROPPED, kbit_s=None, arriving=None, temperature=None, values={}, push="no answer", device="camera")))
+        with metrics.serve(lambda: shown, "127.0.0.1", 0) as port:
+            accept = {"Accept": "application/openmetrics-text; version=1.0.0"}
+            answer = httpx.get(f"http://127.0.0.1:{port}/metrics", headers=accept, trust_env=False)
+            plain = httpx.get(f"http://127.0.0.1:{port}/metrics", trust_env=False)
+        self.assertIn("application/openmetrics-text", answer.headers["content-type"])
+        self.assertIn("text/plain", plain.headers["content-type"])
+        found = {f.name: f for f in text_string_to_metric_families(answer.text)}
+
+        def value(name, **labels):
+            return [s.value for s in found[name].samples if all(s.labels.get(k) == v for k, v in labels.items())]
+
+        self.assertEqual(value("direkt_feed_up", feed="finish"), [1.0])
+        self.assertEqual(value("direkt_feed_up", feed="roof"), [0.0])
+        self.assertEqual(value("direkt_feed_bitrate_bits_per_second"), [6_100_000.0])
+        self.assertEqual(value("direkt_feed_frame_rate_fps"), [50.0])
+        self.assertEqual(value("direkt_feed_keyframe_interval_seconds"), [1.6])
+        self.assertEqual(value("direkt_feed_gaps", feed="finish"), [2.0])
+        self.assertEqual(value("direkt_feed_restarts", feed="finish"), [1.0])
+        self.assertEqual(value("direkt_device_temperature_celsius"), [48.0])
+        self.assertEqual(value("direkt_device_answers", device="camera"), [0.0])
+        self.assertEqual(value("direkt_event_viewers"), [312.0])
+        self.assertEqual(value("direkt_warnings", kind="hot"), [1.0])
+        self.assertEqual(value("direkt_feed_state", feed="roof", direkt_feed_state="dropped"), [1.0])
+        with metrics.serve(lambda: None, "127.0.0.1", 0) as port:
+            self.assertEqual(httpx.get(f"http://127.0.0.1:{port}/metrics", trust_env=False).status_code, 200)
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,414 @@
+"""What the watch sees, mends and warns of, in a world that is made up and a clock that runs as fast as it is turned."""
+
+import gc
+import itertools
+import tracemalloc
+import unittest
+
+from direkt.device.model import PushState
+from direkt.platform.model import Gap
+from direkt.watch.board import NextEvent
+from direkt.watch.policy import Act, Terms
+from direkt.watch.tracker import FeedState
+from direkt.watch.watcher import Command
+from tests.watch.fakes import SERVER, Case, arriving, followed, random_world, running
+
+
+class Drops(unittest.TestCase):
+    """Each kind of drop is seen within five seconds, and mended."""
+
+    def dropped_within(self, case, name, begin, seconds=5.0):
+        found = next((h for h in case.happened if h.feed == name and h.happening.what == "drop"), None)
+        self.assertIsNotNone(found, case.happened)
+        self.assertLessEqual(found.happening.at - case.clock.wall_ahead - begin, seconds)
+
+    def on_air(self, *names, **more):
+        case = Case(list(names), **more)
+        case.world.pushing(*names)
+        case.world.on.update(dict.fromkeys(names, True))
+        case.run(30)
+        self.assertEqual([row.state for row in case.watcher.board().feeds], [FeedState.ON] * len(names))
+        return case
+
+    def test_a_device_that_retries(self):
+        case = self.on_air("tower", terms=Terms(pause=5))
+        case.world.devices["tower"].state, case.world.devices["tower"].message = PushState.RETRYING, "refused"
+        begin = case.clock.at
+        case.run(30)
+        self.dropped_within(case, "tower", begin)
+        self.assertEqual([what for what, *_ in case.world.done], ["start"])
+        self.assertEqual(case.row("tower").state, FeedState.ON)
+        well = next(h for h in case.happened if h.happening.what == "well")
+        self.assertLess(well.seconds, 12)
+        self.assertEqual([n.phase for n in case.told("drop")], ["begins", "well"])
+
+    def test_a_device_that_reconnects_by_itself_is_left_alone(self):
+        case = self.on_air("tower", terms=Terms(pause=10))
+        case.world.devices["tower"].state = PushState.RETRYING
+        case.run(6)
+        case.world.devices["tower"].state = PushState.PUSHING
+        case.run(30)
+        self.assertEqual(case.world.done, [])
+        self.assertEqual((case.row("tower").state, case.row("tower").drops), (FeedState.ON, 1))
+
+    def test_a_counter_that_stands_while_the_device_says_pushing(self):
+        case = self.on_air("tower")
+        case.world.devices["tower"].rate = 0.0
+        begin = case.clock.at
+        case.run(5.5)
+        self.dropped_within(case, "tower", begin, 5.5)
+        self.assertIn("sends nothing", case.row("tower").text)
+
+    def test_a_device_that_counts_every_ten_seconds_only_has_not_dropped(self):
+        case = Case(["tower"])
+        case.world.devices["tower"].counts_every = 10.0
+        case.world.pushing("tower")
+        case.world.on["tower"] = True
+        case.run(300)
+        self.assertEqual((case.row("tower").drops, case.world.done), (0, []))
+
+    def test_a_device_that_came_back_without_its_push(self):
+        for told in (True, False):
+            case = self.on_air("tower")
+            d = case.world.devices["tower"]
+            d.uptime_told = told
+            case.run(6)
+            d.answers = False
+            case.run(8)
+            d.answers, d.state, d.booted = True, PushState.STOPPED, case.clock.at
+            case.run(20)
+            self.assertEqual([what for what, *_ in case.world.done], ["start"], told)
+            self.assertEqual(case.row("tower").state, FeedState.ON)
+
+    def test_an_ingest_that_has_nothing_though_the_device_sends(self):
+        case = self.on_air("tower", events=[followed("tower")])
+        key = case.world.events[0].key
+        case.world.inputs[key] = [arriving()]
+        case.run(10)
+        case.world.inputs[key] = [arriving(arriving=False, shown=False)]
+        begin = case.clock.at
+        case.run(5)
+        self.dropped_within(case, "tower", begin)
+        self.assertIn("nothing arrives", case.row("tower").text)
+        self.assertEqual(case.row("tower").ingest, "nothing")
+
+    def test_a_device_that_does_not_answer_while_its_push_goes_on(self):
+        case = self.on_air("tower", events=[followed("tower")])
+        case.world.inputs[case.world.events[0].key] = [arriving()]
+        case.run(5)
+        case.world.devices["tower"].answers = False
+        case.run(30)
+        self.assertEqual(case.row("tower").state, FeedState.ON)
+        self.assertIn("the ingest has it", case.row("tower").text)
+        self.assertEqual([n.key.kind for n in case.notices if n.phase == "begins"], ["silent"])
+
+    def test_a_carried_feed_that_nobody_carries_any_more(self):
+        case = Case(["mark"], carried=["mark"])
+        case.world.on["mark"] = True
+        sent = [0]
+
+        def carry():
+            if case.world.carry["mark"] is not None:
+                sent[0] += 300_000
+                case.world.carry["mark"] = running("mark", sent=sent[0])
+
+        case.world.carry["mark"] = running("mark")
+        case.run(20, carry)
+        self.assertEqual(case.row("mark").state, FeedState.ON)
+        self.assertAlmostEqual(case.row("mark").kbit_s, 4800, delta=200)
+        case.world.carry["mark"] = None
+        begin = case.clock.at
+        case.run(12, carry)
+        self.dropped_within(case, "mark", begin, 2)
+        self.assertEqual([what for what, *_ in case.world.done], ["start"])
+        case.world.carry["mark"] = running("mark")
+        case.run(10, carry)
+        self.assertEqual(case.row("mark").state, FeedState.ON)
+        case.world.carry["mark"] = running("mark", pushing=False, coming="its session broke")
+        case.run(1.5)
+        self.assertIn("session broke", case.row("mark").text)
+
+
+class People(unittest.TestCase):
+    """What a person stopped stays off."""
+
+    def test_a_push_that_was_stopped_at_the_device_by_a_person(self):
+        case = Case(["tower"], events=[followed("tower")])
+        case.world.pushing("tower")
+        case.world.on["tower"] = True
+        case.run(20)
+        case.world.devices["tower"].state = PushState.STOPPED
+        case.run(600)
+        self.assertEqual(case.world.done, [])
+        self.assertEqual(case.row("tower").state, FeedState.STOPPED)
+        self.assertIs(case.world.on["tower"], False)
+        self.assertEqual([(n.phase, n.condition.weight) for n in case.told("stopped")], [("begins", "fail")])
+        case.world.on["tower"] = True  # direkt push on
+        case.world.pushing("tower")
+        case.run(30)
+        self.assertEqual(case.row("tower").state, FeedState.ON)
+        self.assertEqual([n.phase for n in case.told("stopped")], ["begins", "well"])
+
+    def test_a_push_that_direkt_stopped_is_no_drop(self):
+        case = Case(["tower"])
+        case.world.pushing("tower")
+        case.world.on["tower"] = True
+        case.run(20)
+        case.world.on["tower"] = False
+        case.run(3)
+        case.world.devices["tower"].state = PushState.STOPPED
+        case.run(60)
+        self.assertEqual((case.world.done, case.notices, case.row("tower").state), ([], [], FeedState.OFF))
+
+    def test_a_device_that_gives_up_with_a_reason_was_not_stopped_by_a_person(self):
+        case = Case(["tower"])
+        case.world.pushing("tower")
+        case.world.on["tower"] = True
+        case.run(20)
+        d = case.world.devices["tower"]
+        d.state, d.message = PushState.STOPPED, "server closed the connection"
+        case.run(20)
+        self.assertEqual([what for what, *_ in case.world.done], ["start"])
+
+    def test_what_a_watch_that_was_killed_had_begun_is_finished(self):
+        case = Case(["tower"])
+        case.world.on["tower"] = True
+        case.world.mending.add("tower")  # it had stopped the push to start it again
+        case.run(20)
+        self.assertEqual([what for what, *_ in case.world.done], ["start"])
+        other = Case(["tower"])
+        other.world.on["tower"] = True  # and where it had not, nobody knows who stopped it
+        other.run(60)
+        self.assertEqual(other.world.done, [])
+        self.assertEqual(other.row("tower").state, FeedState.STOPPED)
+
+    def test_a_wish_that_is_newer_than_the_look_makes_no_stop_of_it(self):
+        case = Case(["tower"])
+        case.run(10)
+        case.world.on["tower"] = True
+        case.run(0.5)
+        self.assertIn(case.row("tower").state, (FeedState.STARTING, FeedState.OFF))
+        case.world.pushing("tower")
+        case.run(10)
+        self.assertEqual((case.row("tower").state, case.world.on["tower"]), (FeedState.ON, True))
+
+    def test_a_push_that_goes_on_after_it_was_stopped(self):
+        case = Case(["tower"])
+        case.world.pushing("tower")
+        case.world.on["tower"] = False
+        case.run(30)
+        self.assertEqual([n.key.kind for n in case.notices], ["still-on"])
+
+    def test_a_rehearsal_is_not_mended(self):
+        case = Case(["tower"])
+        case.world.pushing("tower")
+        case.world.on["tower"] = True
+        case.run(20)
+        case.world.devices["tower"].server = "rtmp://192.0.2.9/live"
+        case.run(60)
+        self.assertEqual((case.row("tower").state, case.world.done), (FeedState.ELSEWHERE, []))
+
+    def test_from_the_page(self):
+        case = Case(["tower"], terms=Terms(push=0))
+        case.world.pushing("tower")
+        case.world.on["tower"] = True
+        case.run(10)
+        self.assertTrue(case.watcher.ask(Command("restart", "tower")))
+        case.run(5)
+        self.assertTrue(case.watcher.ask(Command("stop", "tower")))
+        case.watcher.ask(Command("stop", "nobody"))
+        case.run(30)
+        self.assertEqual([what for what, *_ in case.world.done], ["start", "stop"])
+        self.assertEqual(case.row("tower").state, FeedState.OFF)
+        self.assertEqual([all(case.watcher.ask(Command("stop", "tower")) for _ in range(20)), case.watcher.ask(Command("stop", "tower"))], [True, False])
+
+
+class Policy(unittest.TestCase):
+    """At most so often, with growing pauses."""
+
+    def hopeless(self, terms, seconds=3000, earlier=()):
+        case = Case(["tower"], terms=terms, earlier=earlier)
+        case.world.pushing("tower")
+        case.world.on["tower"] = True
+        case.run(10)
+        d = case.world.devices["tower"]
+        d.state, d.heals = PushState.RETRYING, False
+        case.begin = case.clock.at
+        case.run(seconds)
+        return case
+
+    def test_push_then_device_with_growing_pauses_then_people(self):
+        case = Case(["tower"], terms=Terms(push=3, device=1, within=1800, pause=5))
+        case.world.pushing("tower")
+        case.world.on["tower"] = True
+        case.run(10)
+        case.world.devices["tower"].state, case.world.devices["tower"].heals = PushState.RETRYING, False
+        begin = case.clock.at
+        case.run(200)
+        self.assertEqual([what for what, *_ in case.world.done], ["start", "start", "start", "restart", "start"])
+        moments = [round(at - begin) for what, _, at in case.world.done]
+        gaps = [b - a for a, b in itertools.pairwise(moments)]
+        self.assertTrue(5 <= moments[0] <= 8, moments)
+        self.assertTrue(9 <= gaps[0] <= 12 and 19 <= gaps[1] <= 22 and 39 <= gaps[2] <= 42, gaps)
+        self.assertEqual(case.row("tower").state, FeedState.ON)  # the restart heals it
+
+    def test_it_gives_up_says_so_and_begins_again_when_it_was_well(self):
+        case = self.hopeless(Terms(push=2, device=0, within=1800, pause=5), 600)
+        self.assertEqual(len(case.world.done), 2)
+        self.assertEqual([n.phase for n in case.told("unmended")], ["begins"])
+        self.assertIn("2 times: start the push again within 30 min", case.told("unmended")[0].condition.text)
+        case.world.devices["tower"].state, case.world.devices["tower"].heals = PushState.PUSHING, True  # a person did it
+        case.run(3000)
+        case.world.devices["tower"].state = PushState.RETRYING
+        case.run(30)
+        self.assertEqual(len(case.world.done), 3)
+
+    def test_what_an_earlier_watch_tried_counts(self):
+        case = self.hopeless(Terms(push=2, within=1800), 600, earlier=(("tower", Act.PUSH, 60.0), ("tower", Act.PUSH, 90.0), ("other", Act.PUSH, 1.0)))
+        self.assertEqual(case.world.done, [])
+
+    def test_a_device_that_pushes_something_else_well_is_not_restarted(self):
+        case = Case(["tower", "roof"], terms=Terms(push=1, device=1, pause=1))
+        case.watcher._of_device = {"tower": ["tower", "roof"], "roof": ["roof"]}
+        case.world.pushing("tower", "roof")
+        case.world.on.update(tower=True, roof=True)
+        case.run(10)
+        case.world.devices["tower"].state, case.world.devices["tower"].heals = PushState.RETRYING, False
+        case.run(200)
+        self.assertEqual([what for what, *_ in case.world.done], ["start"])
+
+    def test_no_mend(self):
+        case = Case(["tower"], mend=False)
+        case.world.pushing("tower")
+        case.world.on["tower"] = True
+        case.run(10)
+        case.world.devices["tower"].state = PushState.RETRYING
+        case.run(100)
+        self.assertEqual((case.world.done, case.row("tower").state), ([], FeedState.DROPPED))
+
+
+class Warnings(unittest.TestCase):
+    def kinds(self, case):
+        return {(n.key.kind, n.condition.weight) for n in case.notices if n.phase == "begins"}
+
+    def test_heat_disk_plan_certificate_limit_and_end(self):
+        event = followed("tower", longest=9 * 3600.0, begun=1_800_000_000.0 + 1000 - 8.8 * 3600, end=1_800_000_500.0)
+        case = Case(["tower"], events=[event], plan=1e9)
+        case.world.pushing("tower")
+        case.world.on["tower"] = True
+        case.world.disk, case.world.days = 1e9, {"ingest.tarnlight.example:443": 3.2}
+        case.world.devices["tower"].temperature = 81.0
+        case.world.inputs[event.key] = [arriving(complaints=("the keyframes are too far apart",), health="poor")]
+        case.run(30)
+        self.assertLessEqual(
+            {("hot", "advise"), ("disk", "advise"), ("certificate", "advise"), ("session", "advise"), ("overdue", "advise"), ("ingest", "advise")},
+            self.kinds(case),
+        )
+        case.run(1300)  # 750 kB/s: the gigabyte is used up
+        self.assertIn(("plan", "fail"), self.kinds(case))
+        board = case.watcher.board()
+        self.assertAlmostEqual(board.sent_gb, 0.75e-3 * 1330, delta=0.02)
+
+    def test_much_less_than_usual_goes_out(self):
+        case = Case(["tower"])
+        case.world.pushing("tower")
+        case.world.on["tower"] = True
+        case.run(60)
+        case.world.devices["tower"].rate = 200_000.0
+        case.run(40)
+        self.assertIn(("thin", "advise"), self.kinds(case))
+
+    def test_a_platform_that_does_not_answer(self):
+        case = Case(["tower"], events=[followed("tower")])
+        case.world.pushing("tower")
+        case.world.on["tower"] = True
+        case.run(10)
+        case.world.event_error = "closed for repair"
+        case.run(60)
+        self.assertEqual(self.kinds(case), {("platform", "advise")})
+        self.assertEqual((case.row("tower").state, case.row("tower").ingest), (FeedState.ON, "no answer"))
+
+    def test_the_gaps_that_an_ingest_saw_and_the_next_event(self):
+        event = followed("tower")
+        case = Case(["tower"], events=[event])
+        case.world.inputs[event.key] = [arriving(gaps=(Gap("2027-01-15T08:00:00Z", 3.2),), values={"video.size": "1280x720"})]
+        case.world.next = NextEvent("final", "The final", 1_800_003_000.0)
+        case.run(20)
+        self.assertEqual((case.row("tower").gaps, case.row("tower").measured), (1, "ingest"))
+        self.assertEqual(case.watcher.board().next.name, "final")
+
+
+class Long(unittest.TestCase):
+    def test_hours_with_drops_of_every_kind_do_not_grow(self):
+        """bench/watching.py does the same for a day."""
+        names = [f"feed-{n}" for n in range(3)]
+        case = Case(names, terms=Terms(push=3, device=1, within=600, pause=5), period=4.0)
+        case.world.pushing(*names)
+        case.world.on.update(dict.fromkeys(names, True))
+        each = random_world(7, case, names)
+        hour = 3600
+        case.run(hour, each)
+        gc.collect()
+        tracemalloc.start()
+        case.run(hour / 6, each)
+        case.happened.clear(), case.notices.clear(), case.world.done.clear()
+        gc.collect()
+        first = tracemalloc.get_traced_memory()[0]
+        for _ in range(2):
+            case.run(hour / 2, each)
+            case.happened.clear(), case.notices.clear(), case.world.done.clear()
+        gc.collect()
+        last = tracemalloc.get_traced_memory()[0]
+        tracemalloc.stop()
+        self.assertLess(last - first, 200_000)
+        self.assertLessEqual(len(case.watcher.board().happenings), 200)
+
+    def test_200_feeds_are_asked_politely_and_a_drop_is_seen_within_five_seconds(self):
+        names = [f"feed-{n}" for n in range(200)]
+        case = Case(names)
+        case.world.pushing(*names)
+        case.world.on.update(dict.fromkeys(names, True))
+        case.run(30)
+        before = case.world.asked
+        case.run(100)
+        self.assertAlmostEqual((case.world.asked - before) / 100, 50, delta=8)  # each every 4 s
+        for name in names[::40]:
+            case.world.devices[name].state = PushState.RETRYING
+        begin = case.clock.at
+        case.run(6)
+        drops = [h for h in case.happened if h.happening.what == "drop"]
+        self.assertEqual({h.feed for h in drops}, set(names[::40]))
+        self.assertTrue(all(h.happening.at - case.clock.wall_ahead - begin <= 5 for h in drops))
+
+    def test_a_machine_that_slept(self):
+        case = Case(["tower"])
+        case.world.pushing("tower")
+        case.world.on["tower"] = True
+        case.run(20)
+        case.clock.at += 8 * 3600
+        case.world.devices["tower"].since = case.clock.at - 2
+        case.run(20)
+        self.assertEqual(case.row("tower").state, FeedState.ON)
+        self.assertEqual(len(case.row("tower").strip), 300)
+
+
+class Strips(unittest.TestCase):
+    def test_the_last_ten_minutes(self):
+        case = Case(["tower"], terms=Terms(push=0))
+        case.world.pushing("tower")
+        case.world.on["tower"] = True
+        case.run(120)
+        case.world.devices["tower"].state = PushState.RETRYING
+        case.run(20)
+        case.world.devices["tower"].state = PushState.PUSHING
+        case.run(120)
+        strip = case.row("tower").strip
+        self.assertEqual(len(strip), 300)
+        self.assertEqual(strip[:100].strip(), "")
+        self.assertEqual(set(strip[-50:]), {"━"})
+        self.assertTrue(8 <= strip.count("x") <= 12, strip)
+        self.assertEqual(SERVER in repr(case.watcher.board()), False)
+
+
+if __name__ == "__main__":
+    unittest.main()
