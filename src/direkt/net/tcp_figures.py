@@ -11,7 +11,7 @@ import sys
 from dataclasses import dataclass
 
 _TCP_INFO = 11  # of IPPROTO_TCP, on Linux
-_U32 = {"snd_mss": 16, "unacked": 24, "rtt": 68, "total_retrans": 100, "segs_out": 136, "notsent_bytes": 144, "min_rtt": 148}
+_U32 = {"rtt": 68, "total_retrans": 100, "segs_out": 136, "notsent_bytes": 144, "min_rtt": 148}
 _U64 = {"bytes_acked": 120, "bytes_sent": 200, "bytes_retrans": 208}
 _LEAST = 216  # bytes of it that we need
 _HEADERS = {socket.AF_INET: 20 + 20 + 12, socket.AF_INET6: 40 + 20 + 12}  # bytes a segment: IP, TCP with time stamps
@@ -23,7 +23,7 @@ class TcpFigures:
 
     acked: int  # bytes that the other side has
     unsent: int  # bytes in the kernel that have not gone out
-    in_flight: int  # bytes, about: sent and not acknowledged
+    in_flight: int  # bytes that were sent and not acknowledged
     rtt: float  # s, smoothed
     least_rtt: float  # s
     sent_again: int  # segments, in all
@@ -45,6 +45,6 @@ def read(connection: socket.socket) -> TcpFigures | None:
     large = {name: struct.unpack_from("=Q", raw, at)[0] for name, at in _U64.items()}
     headers = _HEADERS.get(connection.family, 52)
     return TcpFigures(
-        large["bytes_acked"], small["notsent_bytes"], small["unacked"] * small["snd_mss"], small["rtt"] / 1e6, small["min_rtt"] / 1e6,
+        large["bytes_acked"], small["notsent_bytes"], max(0, large["bytes_sent"] - large["bytes_retrans"] - large["bytes_acked"]), small["rtt"] / 1e6, small["min_rtt"] / 1e6,
         small["total_retrans"], small["segs_out"], large["bytes_sent"] + small["segs_out"] * headers,
     )  # fmt: skip

@@ -1,0 +1,208 @@
+"""The schedule as a service, with a clock of its own: nothing twice, nothing missed, and nothing ended by a clock that jumps."""
+
+import datetime
+
+from direkt import rig as rigs
+from direkt.errors import UnusableInput
+from direkt.store import standing, taken, wishes
+from direkt.work.service import Deed, Doing, Done, Said, Service
+from tests.support import Folder
+from tests.work.test_timetable import RIG
+
+UTC = datetime.UTC
+NOON = datetime.datetime(2026, 7, 5, 12, 0, tzinfo=UTC)
+
+
+class Clocks:
+    def __init__(self, at):
+        self.steady, self.ahead = 500.0, at.timestamp() - 500.0
+
+    def now(self):
+        return self.steady
+
+    def sleep(self, seconds):
+        self.steady += seconds
+
+    def wall(self):
+        return self.steady + self.ahead
+
+    def stamp(self):
+        return ""
+
+
+class Acts:
+    """What was done, and how it goes; events are remembered as direkt go and stop do."""
+
+    def __init__(self, folder, clocks):
+        self.folder, self.clocks, self.done, self.fails = folder, clocks, [], 0
+
+    def _note(self, deed, turn):
+        self.done.append((deed, turn.entry, datetime.datetime.fromtimestamp(self.clocks.wall(), UTC).strftime("%d %H:%M")))
+
+    def begin(self, turn):
+        self._note("begin", turn)
+        if self.fails:
+            self.fails -= 1
+            if turn.planned is not None:
+                standing.change(self.folder, turn.planned.name, turn.mark, lambda s: s.model_copy(update={"begun": "2026-07-05T11:00:00Z"}))
+            return False, "stopped at step 1"
+        if turn.planned is not None:
+            new = {"begun": "2026-07-05T11:00:00Z", "on_air": "2026-07-05T12:00:00Z"}
+            standing.change(self.folder, turn.planned.name, turn.mark, lambda s: s.model_copy(update=new))
+        wishes.note(self.folder, dict.fromkeys(turn.feeds, True))
+        return True, "on"
+
+    def end(self, turn):
+        self._note("end", turn)
+        if self.fails:
+            self.fails -= 1
+            return False, "tower does not answer"
+        if turn.planned is not None:
+            standing.change(self.folder, turn.planned.name, turn.mark, lambda s: s.model_copy(update={"ended": "2026-07-05T15:00:00Z"}))
+        wishes.note(self.folder, dict.fromkeys(turn.feeds, False))
+        return True, "off"
+
+
+class Schedule(Folder):
+    def setUp(self):
+        super().setUp()
+        self.clocks = Clocks(NOON - datetime.timedelta(hours=1))
+        self.acts = Acts(self.folder, self.clocks)
+
+    def write(self, *schedule, **more):
+        values = {"zone": "UTC", "start": "2026-07-05 12:00", "length": "3h", "more": "", **more}
+        self.file("rig.yaml", RIG.format(**values, schedule="\n".join(f"  {line}" for line in schedule)))
+
+    def service(self):
+        self.said = []
+        return Service(lambda: rigs.load(self.folder / "rig.yaml"), self.acts, self.clocks, self.clocks.wall, lambda work: work())
+
+    def run_for(self, one, hours, step=4.0):
+        end = self.clocks.steady + hours * 3600
+        while self.clocks.steady < end:
+            one.step()
+            while one._out:
+                self.said.append(one._out.popleft())
+            self.clocks.sleep(step)
+
+    def test_an_event_begins_before_its_start_and_ends_at_its_end(self):
+        self.write("finals: {event: finals, before: 10m}")
+        self.run_for(self.service(), 8, 5.0)
+        self.assertEqual(self.acts.done, [("begin", "finals", "05 11:50"), ("end", "finals", "05 15:00")])
+        kinds = [(type(e), e.deed) for e in self.said if isinstance(e, Doing | Done)]
+        self.assertEqual(kinds, [(Doing, Deed.BEGIN), (Done, Deed.BEGIN), (Doing, Deed.END), (Done, Deed.END)])
+
+    def test_it_survives_restarts_at_any_moment_and_takes_nothing_twice(self):
+        self.write("finals: {event: finals}", 'a: {feed: roof, window: "11:30-14:00"}', more=', repeat: "FREQ=DAILY;COUNT=2"')
+        for _ in range(60):  # a new service every 50 min or so
+            self.run_for(self.service(), 0.83, 10.0)
+        begins = [(entry, at[:2]) for deed, entry, at in self.acts.done if deed == "begin"]
+        ends = [(deed, entry, at[:2]) for deed, entry, at in self.acts.done if deed == "end"]
+        # what is on is looked at once by each new service; nothing is begun after its end, and each ends once
+        self.assertEqual(ends, [("end", "a", "05"), ("end", "finals", "05"), ("end", "a", "06"), ("end", "finals", "06")])
+        self.assertEqual(set(begins), {("a", "05"), ("finals", "05"), ("a", "06"), ("finals", "06"), ("a", "07")})
+
+    def test_what_a_person_ended_or_paused_is_left(self):
+        self.write("finals: {event: finals}", 'a: {feed: roof, window: "11:30-14:00"}')
+        one = self.service()
+        self.run_for(one, 1.5)
+        standing.change(self.folder, "finals", "20260705T120000Z", lambda s: s.model_copy(update={"ended": "2026-07-05T12:20:00Z"}))
+        wishes.note(self.folder, {"roof": False})
+        self.run_for(self.service(), 1)
+        self.assertEqual([deed for deed, *_ in self.acts.done], ["begin", "begin"])
+        self.run_for(self.service(), 6, 5.0)
+        self.assertEqual([(deed, entry) for deed, entry, _ in self.acts.done], [("begin", "a"), ("begin", "finals"), ("end", "a")])
+
+    def test_a_machine_that_was_off_at_the_start_begins_late_and_after_the_end_not_at_all(self):
+        self.write("finals: {event: finals}")
+        self.clocks.ahead += 2 * 3600  # 13:00
+        self.run_for(self.service(), 0.1)
+        self.assertEqual(self.acts.done, [("begin", "finals", "05 13:00")])
+        self.clocks.ahead += 5 * 3600
+        self.run_for(self.service(), 0.1)
+        self.assertEqual(self.acts.done[1:], [("end", "finals", "05 18:06")])
+        self.acts.done.clear()
+        (self.folder / "events").rename(self.folder / "gone")
+        self.run_for(self.service(), 0.1)
+        self.assertEqual(self.acts.done, [])
+
+    def test_what_fails_is_tried_again_with_growing_pauses(self):
+        self.write("finals: {event: finals, before: 10m}")
+        self.acts.fails = 3
+        one = self.service()
+        self.run_for(one, 1.2, 1.0)
+        self.assertEqual([at for *_, at in self.acts.done], ["05 11:50", "05 11:50", "05 11:50", "05 11:51"])
+        self.assertEqual([e.again for e in self.said if isinstance(e, Done)], [15.0, 30.0, 60.0, None])
+        self.assertEqual(one.failing, {})
+        self.acts.fails = 2
+        self.run_for(one, 4)
+        self.assertEqual([deed for deed, *_ in self.acts.done].count("end"), 3)
+
+    def test_a_feed_that_could_not_be_started_is_tried_again_too(self):
+        self.write('a: {feed: roof, window: "11:30-14:00"}')
+        self.acts.fails = 2
+        self.run_for(self.service(), 2)
+        self.assertEqual([deed for deed, *_ in self.acts.done], ["begin"] * 3)
+
+    def test_always_on(self):
+        self.write("a: {feed: roof, always: true}")
+        self.run_for(self.service(), 30, 60.0)
+        self.run_for(self.service(), 1)  # the machine started anew
+        self.assertEqual([deed for deed, *_ in self.acts.done], ["begin", "begin"])
+        wishes.note(self.folder, {"roof": False})
+        self.run_for(self.service(), 1)
+        self.assertEqual(len(self.acts.done), 2)
+
+    def test_a_clock_that_jumps_for_a_moment_ends_nothing(self):
+        self.write("finals: {event: finals}")
+        one = self.service()
+        self.run_for(one, 1.5)
+        self.clocks.ahead += 5 * 3600  # wrong for some seconds
+        self.run_for(one, 10 / 3600, 1.0)
+        self.clocks.ahead -= 5 * 3600
+        self.run_for(one, 0.5)
+        self.assertEqual([deed for deed, *_ in self.acts.done], ["begin"])
+        self.assertEqual([e.text.partition(" clock ")[2] for e in self.said if isinstance(e, Said)], ["was set 18000 s forward", "was set 18000 s back"])
+        self.clocks.ahead += 2.5 * 3600  # this time it was right
+        self.run_for(one, 0.1)
+        self.assertEqual([deed for deed, *_ in self.acts.done], ["begin", "end"])
+        self.clocks.ahead -= 3 * 3600  # back into the event: it is over all the same
+        self.run_for(one, 0.5)
+        self.assertEqual(len(self.acts.done), 2)
+
+    def test_the_rig_may_change_while_it_runs_and_a_broken_one_changes_nothing(self):
+        self.write("finals: {event: finals}")
+        one = self.service()
+        self.run_for(one, 0.1)
+        self.file("rig.yaml", "schema: direkt.rig/1\nname: [")
+        one.look_again()
+        self.run_for(one, 0.1)
+        self.assertIn("cannot be used", self.said[-1].text)
+        self.write("finals: {event: finals, before: 40m}")
+        one.look_again()
+        self.run_for(one, 0.3)
+        self.assertEqual(self.acts.done[0][2], "05 11:20")
+
+    def test_a_damaged_memory_is_said_and_nothing_is_done_twice(self):
+        self.write('a: {feed: roof, window: "11:00-14:00"}')
+        self.file("schedule.json", "{")
+        one = self.service()
+        self.run_for(one, 0.1)
+        self.assertEqual((self.acts.done, [e.text for e in self.said if "damaged" in e.text]), ([], [self.said[0].text]))
+        (self.folder / "schedule.json").unlink()
+        self.run_for(one, 0.1)
+        self.assertEqual(len(self.acts.done), 1)
+
+    def test_only_one_at_a_time(self):
+        with taken.alone(self.folder), self.assertRaises(UnusableInput) as caught, taken.alone(self.folder):
+            pass
+        self.assertIn("runs already", str(caught.exception))
+
+    def test_what_nobody_has_thought_of_ends_one_try_only(self):
+        self.write("finals: {event: finals, before: 10m}")
+        self.acts.begin = lambda turn: 1 / 0
+        one = self.service()
+        self.run_for(one, 1)
+        self.assertIn("ZeroDivisionError", one.failing["finals"])
+
+
