@@ -334,11 +334,12 @@ class _Run:
         self.recorder.close()
         if self.lock is not None:
             os.close(self.lock)
-        rows = self.board.feeds
-        on = [row.name for row in rows if row.state.value == "on"]
+        states = {row.name: row.state.value for row in self.board.feeds}
+        on = [name for name, state in states.items() if state == "on"]
         words = f"the pushes are left as they are; on: {', '.join(on) or 'none'}"
-        dropped = [row.name for row in rows if row.state.value == "dropped"]
-        words += f"; dropped: {', '.join(dropped)}" if dropped else ""
+        for state in ("starting", "dropped", "stopped"):
+            if some := [name for name, one in states.items() if one == state]:
+                words += f"; {state}: {', '.join(some)}"
         if self.interrupted:
             output.interrupted(f"the watch has ended; {words}")
             return ExitCode.INTERRUPTED
