@@ -39,11 +39,11 @@ class Watching(Stage):
 
     def watch(self, *more):
         child = self.start("watch", "--json", *more)
-        self.lines = []
+        lines = self.lines = []
 
         def read():
             for line in child.stderr:
-                self.lines.append(line)
+                lines.append(line)
 
         self.reading = threading.Thread(target=read, daemon=True)
         self.reading.start()

@@ -25,6 +25,7 @@ _UNLEARNT = 20.0  # s for which it may, while it is not known how often the devi
 _NOTHING = 1.0  # s for which an ingest may have nothing of a push that is on
 _THIN = 0.6  # of the usual bitrate
 _THIN_FOR = 15.0  # s
+_UNSEEN = "not looked at yet"
 
 
 class FeedState(StrEnum):
@@ -76,7 +77,7 @@ class Tracker:
     def __init__(self, facts: Facts, begin: float) -> None:
         self.facts = facts
         self.state = FeedState.UNKNOWN
-        self.text = "not looked at yet"
+        self.text = _UNSEEN
         self.since = begin  # of the state
         self.dropped: float | None = None  # since when it is dropped
         self.drops = 0
@@ -148,6 +149,11 @@ class Tracker:
             usual = self.usual
             thin = usual is not None and self.kbit_s < usual * _THIN
             self._thin = (self._thin if self._thin is not None else at) if thin else None
+
+    @property
+    def known(self) -> bool:
+        """Whether it was looked at."""
+        return self.text != _UNSEEN
 
     @property
     def input(self) -> Input | None:
@@ -237,7 +243,7 @@ class Tracker:
             return Standing(FeedState.UNKNOWN, f"{self.facts.device} is set by hand: it tells nothing")
         look = self.device
         if look is None:
-            return Standing(FeedState.UNKNOWN, "not looked at yet")
+            return Standing(FeedState.UNKNOWN, _UNSEEN)
         if look.error:
             return Standing(FeedState.UNKNOWN, look.error)
         slot = look.slots.get(self.facts.slot)
@@ -287,7 +293,7 @@ class Tracker:
     def _as_carried(self, now: float) -> Standing:
         running = self.carrying.running if self.carrying is not None else None
         if self.carrying is None:
-            return Standing(FeedState.UNKNOWN, "not looked at yet")
+            return Standing(FeedState.UNKNOWN, _UNSEEN)
         if running is None:
             if self.wanted:
                 return Standing(FeedState.DROPPED, "nobody carries it any more")

@@ -399,13 +399,15 @@ class Watcher:
         for name, tracker in self.trackers.items():
             if self._place(name) in self._doing:
                 continue
-            before, dropped, person = tracker.state, tracker.dropped, tracker.stopped_by_person
+            before, dropped, person, known = tracker.state, tracker.dropped, tracker.stopped_by_person, tracker.known
             tracker.judge(now, self._wishes.on.get(name), mending=name in self._wishes.mending)
-            self._news(name, tracker, before, dropped, now)
+            self._news(name, tracker, before, dropped, now, known=known)
             if tracker.stopped_by_person and not person and self._wishes.on.get(name):
                 self.world.wish(name, False)
 
-    def _news(self, name: str, tracker: Tracker, before: FeedState, dropped: float | None, now: float) -> None:
+    def _news(
+        self, name: str, tracker: Tracker, before: FeedState, dropped: float | None, now: float, *, known: bool
+    ) -> None:  # fmt: skip
         if tracker.state is before:
             return
         if tracker.state is FeedState.DROPPED and tracker.wanted:
@@ -419,7 +421,7 @@ class Watcher:
             self._happen("note", name, f"{tracker.state} after {now - dropped:.0f} s dropped", seconds=now - dropped)
         elif tracker.state is FeedState.STOPPED:
             self._happen("note", name, f"{tracker.text}: it is left off", good=False)
-        elif now - self._begin > 2 * self.period + 1:
+        elif known:
             self._happen("note", name, f"{tracker.state}" + (f": {tracker.text}" if tracker.text else ""))
         if tracker.state is FeedState.ON:
             self.mendings[name].well()
