@@ -1,4 +1,4 @@
-"""Prints every figure: ``python -m bench [check|ts|receive|crowd|carry|help|sheets|devices|matching]``.
+"""Prints every figure: ``python -m bench [check|ts|receive|crowd|carry|help|sheets|devices|matching|watch]``.
 
 check    ``direkt check`` of an hour of 6 Mbit/s FLV with sound, silence and noise against ``cat`` of the same cached file;
          and of twice that length
@@ -10,6 +10,7 @@ help     ``direkt --help`` against ``python -c "import click"``
 sheets   loading and checking 500 sheets against parsing their YAML
 devices  ``match --all`` and ``write --all`` of a hundred slow devices against one of them alone
 matching the exact search for each simulated device against every sheet, with and without a thin uplink, against loading the sheet
+watch    two hundred feeds watched on one core; a day of six feeds on a faster clock; a hundred viewers of the page against one carried feed
 """
 
 from __future__ import annotations
@@ -24,7 +25,7 @@ import time
 from pathlib import Path
 
 import direkt as direkt_package
-from bench import carrying, devices, material, receiving
+from bench import carrying, devices, material, receiving, watching
 
 RUNS = 5
 
@@ -167,7 +168,7 @@ def bench_matching() -> bool:
 
 BENCHES = {
     "check": bench_check, "ts": bench_ts, "receive": bench_receive, "crowd": bench_crowd, "carry": carrying.main, "help": bench_help, "sheets": bench_sheets,
-    "devices": bench_devices, "matching": bench_matching,
+    "devices": bench_devices, "matching": bench_matching, "watch": lambda: watching.main(direkt()),
 }  # fmt: skip
 
 

@@ -135,3 +135,8 @@ def main() -> bool:
         f"{100 * share:.0f} % of the core (one alone: {100 * share_alone:.0f} %), start included; peak memory of each {memory / 1024:.0f} MiB"
     )
     return min(paces) > 0.995
+
+
+def share_of_one() -> float:
+    """Of a core, what carrying one feed takes."""
+    return bench(str(Path(sys.executable).with_name("direkt")), 1, 30.0)[1]

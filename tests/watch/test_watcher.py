@@ -371,7 +371,7 @@ class Long(unittest.TestCase):
         case.run(30)
         before = case.world.asked
         case.run(100)
-        self.assertAlmostEqual((case.world.asked - before) / 100, 50, delta=8)  # each every 4 s
+        self.assertAlmostEqual((case.world.asked - before) / 100, 60, delta=8)  # each every 3.3 s
         for name in names[::40]:
             case.world.devices[name].state = PushState.RETRYING
         begin = case.clock.at

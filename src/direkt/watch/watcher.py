@@ -33,7 +33,7 @@ Found = TypeVar("Found")
 
 TICK = 0.5  # s
 _SOONEST, _LATEST = 2.0, 4.0  # s between looks at one device
-_POLITE = 50.0  # looks a second, all together
+_POLITE = 60.0  # looks a second, all together
 _EVENTS_EVERY = 5.0  # s between looks at which events go on
 _MACHINE_EVERY = 30.0
 _CERTIFICATES_EVERY = 6 * 3600.0
