@@ -22,12 +22,16 @@ _COUNTS = re.compile(r"^counts (\d+) (\d+) (\d+)$", re.MULTILINE)
 # The files that take longest come first, so that no core waits for one of them at the end.
 _LONG = (
     "test_demo",
+    "cli.test_watch",
     "test_sources",
     "test_go_air",
     "test_stop",
     "test_rtsp",
+    "test_signalling",
     "test_gear",
     "test_go",
+    "cli.test_signal",
+    "cli.test_schedule",
     "test_practice",
     "test_whole",
     "test_rehearse",

@@ -1,6 +1,5 @@
 """The watch as a crew has it: drops are injected while it looks, people are told, the page acts, and it ends in every way."""
 
-import datetime
 import json
 import re
 import signal
@@ -13,7 +12,7 @@ import jsonschema
 
 from direkt.store import wishes
 from tests.stage import Stage
-from tests.support import LOGIN, free_port, wait_until
+from tests.support import free_port, wait_until
 from tests.watch.test_telling import SECRET, Hook
 
 WATCH = """\
@@ -165,6 +164,18 @@ class Watching(Stage):
         self.ended(child)
         self.assertEqual(self.direkt("stop", "e2").code, 0)
 
+    def test_settings_are_changed_while_live_only_when_asked_plainly(self):
+        self.assertEqual(self.go("e4").code, 0)
+        status, _ = self.device.patch("main", {"video": {"bitrate_kbps": 1900}})
+        self.assertEqual(status, 200)
+        before = self.device.state()["channels"]["main"]
+        refused = self.direkt("write", "finish", "--yes")
+        self.one_line(refused, 2, "tower is pushing to", "interrupts what viewers see", "--live")
+        self.assertEqual((self.device.state()["channels"]["main"], self.device.push_state), (before, "pushing"))
+        self.assertEqual(self.direkt("write", "finish", "--yes", "--live").code, 0)
+        self.assertNotEqual(self.device.state()["channels"]["main"], before)
+        self.assertEqual(self.direkt("stop", "e4").code, 0)
+
     def test_wrong_use_and_ports_that_are_taken(self):
         self.one_line(self.direkt("watch", "nothing"), 2, "no event or feed 'nothing'")
         self.one_line(self.direkt("watch", "--tls"), 2, "go with --page")
@@ -177,108 +188,6 @@ class Watching(Stage):
         result = self.direkt("watch", "--page", "0", "--certificate", "rig.yaml", "--for", "2s")
         self.assertEqual(result.code, 2, result)
         self.assertIn("holds no certificate with its private key", result.err)
-
-
-class Clocked(Stage):
-    def schedule(self, begin, seconds):
-        start = datetime.datetime.now(datetime.UTC) + datetime.timedelta(seconds=begin)
-        self.start_at = start.replace(microsecond=0)
-        rig = (self.folder / "rig.yaml").read_text().partition("\nevents:\n")[0]
-        rig += f"""
-events:
-  heat: {{title: Heat, start: "{start:%Y-%m-%d %H:%M:%S}", length: {seconds}s, audience: everyone, delay: short, fields: {{crowd: nobody}}, feeds: [finish]}}
-schedule:
-  heat: {{event: heat, before: {begin - 1}s}}
-  later: {{feed: hand, window: "{(start + datetime.timedelta(hours=3)):%H:%M}-{(start + datetime.timedelta(hours=4)):%H:%M}"}}
-"""
-        self.file("clock.yaml", rig)
-
-    def test_an_event_by_the_clock_with_the_service_killed_in_the_middle(self):
-        self.schedule(7, 12)
-        listed = self.fitting("schedule", "list", "--rig", "clock.yaml")
-        self.assertEqual([turn["entry"] for turn in listed["turns"][:2]], ["heat", "later"])
-        self.assertEqual(listed["turns"][0]["start_utc"], f"{self.start_at:%Y-%m-%dT%H:%M:%SZ}")
-        first = self.start("schedule", "run", "--rig", "clock.yaml", "--no-rehearsal")
-        wait_until(lambda: self.event("heat") is not None and self.event("heat").state == "live", 25)
-        self.assertGreaterEqual(datetime.datetime.now(datetime.UTC), self.start_at)
-        first.kill()
-        first.wait(5)
-        self.assertEqual(self.device.push_state, "pushing")
-        second = self.start("schedule", "run", "--rig", "clock.yaml", "--no-rehearsal")
-        time.sleep(1.5)
-        third = self.direkt("schedule", "run", "--rig", "clock.yaml")
-        self.one_line(third, 2, "runs already")
-        wait_until(lambda: self.event("heat").state == "closed", 30)
-        wait_until(lambda: self.device.push_state == "stopped", 10)
-        time.sleep(1)
-        result = self.interrupt(second, signal.SIGTERM)
-        self.assertEqual(result.code, 130, result)
-        self.assertIn("heat: end: all is off, and proven", result.out)
-        self.assertIn("what is on stays on", result.err)
-        self.no_secrets(result.out, result.err)
-        self.assertEqual(self.direkt("schedule", "run", "--rig", "clock.yaml", "--for", "3s").out.count("begin"), 0)
-
-    def test_a_unit_holds_no_secret_and_overlaps_are_refused(self):
-        result = self.direkt("schedule", "unit", DIREKT_DATABASE="postgresql://u:varn~fake~db@h/d")
-        self.assertEqual(result.code, 0)
-        self.assertIn("schedule run --rig", result.out)
-        self.assertIn("KillMode=process", result.out)
-        self.assertNotIn("varn~fake", result.out + result.err)
-        self.assertNotIn(LOGIN, result.out)
-        self.assertIn("EnvironmentFile", result.err)
-        self.assertIn("WantedBy=default.target", self.direkt("schedule", "unit", "--user", "--watch").out)
-        rig = (self.folder / "rig.yaml").read_text() + "schedule: {a: {event: e0}, b: {event: e1}}\n"
-        self.file("two.yaml", rig)
-        self.one_line(self.direkt("schedule", "list", "--rig", "two.yaml"), 2, "schedule.a and schedule.b both want the device tower")
-        self.one_line(self.direkt("schedule", "run"), 2, "nothing is scheduled")
-
-
-class Signals(Stage):
-    def test_to_an_event_of_its_own_which_is_taken_away(self):
-        document = self.fitting("signal", "main", "--for", "3s", "--backup")
-        self.assertEqual((document["failure"], document["complaints"]), (None, []))
-        self.assertIn("an event of its own for invited viewers", document["event"])
-        self.assertEqual(document["server"], self.platform.ingest_address("backup"))
-        self.assertGreater(document["line"]["arrived_kbit_s"], 0.8 * document["set"]["video.bitrate.mean"])
-        self.assertFalse([e for e in self.platform.events.values() if "test-signal" in e.id])
-        child = self.start("signal", "main", "--for", "60s")
-        wait_until(lambda: any("test-signal" in e.id for e in self.platform.events.values()), 10)
-        made = next(e for e in self.platform.events.values() if "test-signal" in e.id)
-        self.assertEqual((made.state, made.body.audience), ("open", "invited"))
-        time.sleep(1.5)
-        result = self.interrupt(child)
-        self.assertEqual(result.code, 130, result)
-        self.assertFalse([e for e in self.platform.events.values() if "test-signal" in e.id])
-        self.no_secrets(result.out, result.err)
-
-    def test_not_to_what_viewers_see_and_by_hand_only_when_a_person_agrees(self):
-        self.assertEqual(self.go("e3").code, 0)
-        self.one_line(self.direkt("signal", "main", "--for", "2s"), 2, "the event e3 is on air at main")
-        self.assertEqual(self.direkt("stop", "e3").code, 0)
-        result = self.direkt("signal", "village", "--for", "2s", text="n\n")
-        self.assertEqual(result.code, 2, result)
-        self.assertIn("no signal was sent", result.err)
-        self.assertEqual(self.direkt("signal", "village", "--for", "2s", text="y\n").code, 0)
-
-    def test_a_climb_that_is_kept(self):
-        before = (self.folder / "rig.yaml").read_text()
-        self.addCleanup((self.folder / "rig.yaml").write_text, before)
-        document = self.fitting("signal", "main", "--climb", "--from", "1", "--most", "1.2", "--save")
-        self.assertEqual((len(document["steps"]), document["limit"], document["saved_mbit_s"]), (2, None, None))  # 40 are stated
-        self.file("rig.yaml", before.replace("uplink: {mbit_s: 40}\n", ""))
-        document = self.fitting("signal", "main", "--climb", "--from", "1", "--most", "1.2", "--save")
-        self.assertAlmostEqual(document["saved_mbit_s"], 1.4, delta=0.2)
-        self.assertIn("mbit_s: 1.", (self.folder / "rig.yaml").read_text())
-
-    def test_wrong_use(self):
-        for words, said in (
-            (("--save",), "--save and --from go with --climb"), (("--climb", "--bitrate", "3"), "--bitrate does not go with --climb"),
-            (("--size", "big"), "expected a size"), (("--size", "17x17"), "cannot be made so"), (("--rate", "100", "--size", "9000x9000"), "cannot be made so"),
-        ):  # fmt: skip
-            self.one_line(self.direkt("signal", "main", *words, "--rehearse", "rtmp://127.0.0.1:9/live"), 2, said)
-        result = self.direkt("signal", "main", "--for", "2s", "--rehearse", f"rtmp://127.0.0.1:{free_port()}/live")
-        self.assertEqual(result.code, 3, result)
-        self.assertIn("nothing listens", result.err)
 
 
 if __name__ == "__main__":

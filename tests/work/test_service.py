@@ -77,7 +77,7 @@ class Schedule(Folder):
         self.said = []
         return Service(lambda: rigs.load(self.folder / "rig.yaml"), self.acts, self.clocks, self.clocks.wall, lambda work: work())
 
-    def run_for(self, one, hours, step=4.0):
+    def run_for(self, one, hours, step=7.0):
         end = self.clocks.steady + hours * 3600
         while self.clocks.steady < end:
             one.step()
@@ -95,7 +95,7 @@ class Schedule(Folder):
     def test_it_survives_restarts_at_any_moment_and_takes_nothing_twice(self):
         self.write("finals: {event: finals}", 'a: {feed: roof, window: "11:30-14:00"}', more=', repeat: "FREQ=DAILY;COUNT=2"')
         for _ in range(60):  # a new service every 50 min or so
-            self.run_for(self.service(), 0.83, 10.0)
+            self.run_for(self.service(), 0.83, 30.0)
         begins = [(entry, at[:2]) for deed, entry, at in self.acts.done if deed == "begin"]
         ends = [(deed, entry, at[:2]) for deed, entry, at in self.acts.done if deed == "end"]
         # what is on is looked at once by each new service; nothing is begun after its end, and each ends once
@@ -130,7 +130,8 @@ class Schedule(Folder):
         self.write("finals: {event: finals, before: 10m}")
         self.acts.fails = 3
         one = self.service()
-        self.run_for(one, 1.2, 1.0)
+        self.run_for(one, 0.82, 5.0)
+        self.run_for(one, 0.2, 1.0)
         self.assertEqual([at for *_, at in self.acts.done], ["05 11:50", "05 11:50", "05 11:50", "05 11:51"])
         self.assertEqual([e.again for e in self.said if isinstance(e, Done)], [15.0, 30.0, 60.0, None])
         self.assertEqual(one.failing, {})

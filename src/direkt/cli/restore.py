@@ -18,11 +18,12 @@ from direkt.errors import UnusableInput
 @click.option("--list", "show", is_flag=True, help="Only list what was saved.")
 @click.option("--yes", is_flag=True, help="Write without asking.")
 @options.time_option("--wait", default=60.0, help="How long a restart may take.")
+@click.option("--live", is_flag=True, help="Also while the device pushes: that interrupts what viewers see.")
 @options.rig_option
 @options.json_option
 def restore(
-    device: str, backup: Path | None, show: bool, yes: bool, wait: float, rig_path: Path | None, as_json: bool
-) -> ExitCode:
+    device: str, backup: Path | None, show: bool, yes: bool, wait: float, live: bool, rig_path: Path | None, as_json: bool
+) -> ExitCode:  # fmt: skip
     """Set DEVICE as it was before the last write, or as BACKUP says (a file in saved-settings/).
 
     The key of the push slot is put back where the rig knows it; a key is never kept in a backup.
@@ -53,4 +54,4 @@ def restore(
     feed = next((f for f in feeds if rig.file.feeds[f].channel == old.channel), None)
     if feed is None:
         raise UnusableInput(f"no feed of the rig uses channel {old.channel} of {name}: add one, then restore")
-    return one(rig, feed, yes, as_json, chosen, Terms(wait))
+    return one(rig, feed, yes, as_json, chosen, Terms(wait, live=live))

@@ -42,6 +42,7 @@ _QUIET = 30 * 60.0  # s before a feed's start in which nothing restarts
     metavar="START",
     help="When the feed goes on air (18:30, or 2026-07-03 18:30): half an hour before, nothing restarts.",
 )
+@click.option("--live", is_flag=True, help="Also while the device pushes: that interrupts what viewers see.")
 @click.option("--restart-anyway", is_flag=True, help="Restart a device even shortly before its feed's start.")
 @click.option(
     "--parallel", type=click.IntRange(1, 256), default=16, show_default=True, help="How many devices at the same time."
@@ -55,7 +56,7 @@ _QUIET = 30 * 60.0  # s before a feed's start in which nothing restarts
 @options.rig_option
 @options.json_option
 def write(
-    feeds: tuple[str, ...], every: bool, yes: bool, wait: float, near: str | None, restart_anyway: bool, parallel: int,
+    feeds: tuple[str, ...], every: bool, yes: bool, wait: float, near: str | None, live: bool, restart_anyway: bool, parallel: int,
     restore: Path | None, rig_path: Path | None, as_json: bool,
 ) -> ExitCode:  # fmt: skip
     """Set the device of each FEED as its destination asks: settings, server address and key.
@@ -73,14 +74,14 @@ def write(
             raise UnusableInput("--restore goes with one feed")
         for name in names:
             rig.feed_name(name)
-        return _Several(rig, names, yes, as_json, wait, near, restart_anyway, parallel).run()
+        return _Several(rig, names, yes, as_json, wait, near, live, restart_anyway, parallel).run()
     return one(
         rig,
         names[0] if names else None,
         yes,
         as_json,
         restore,
-        terms_for(rig, names[0] if names else None, wait, near, restart_anyway),
+        terms_for(rig, names[0] if names else None, wait, near, restart_anyway, live=live),
     )
 
 
@@ -113,7 +114,9 @@ def _key_for(rig: Rig, parts: FeedParts, sources: Sources) -> Secret:
     return rig.key(parts.destination, sources) if Capability.SLOTS in parts.driver.capabilities else Secret("")
 
 
-def terms_for(rig: Rig, feed: str | None, wait: float, near: str | None, restart_anyway: bool) -> Terms:
+def terms_for(
+    rig: Rig, feed: str | None, wait: float, near: str | None, restart_anyway: bool, *, live: bool = False
+) -> Terms:  # fmt: skip
     """What a write may do. Raises UnusableInput for a time that is none."""
     from direkt.work.write import Terms
 
@@ -122,15 +125,15 @@ def terms_for(rig: Rig, feed: str | None, wait: float, near: str | None, restart
     )
     said = near if near is not None else entry.start if entry is not None else None
     if near is None and (event := _event_soon(rig, feed)) is not None and not restart_anyway:
-        return Terms(wait, f"{event}; to restart it all the same: --restart-anyway")
+        return Terms(wait, f"{event}; to restart it all the same: --restart-anyway", live)
     if said is None:
-        return Terms(wait)
+        return Terms(wait, live=live)
     begin, now = _moment(said), datetime.datetime.now()
     left = (begin - now).total_seconds()
     if restart_anyway or not 0 <= left <= _QUIET:
-        return Terms(wait)
+        return Terms(wait, live=live)
     return Terms(
-        wait, f"it goes on air at {begin:%H:%M}, in {left / 60:.0f} min; to restart it all the same: --restart-anyway"
+        wait, f"it goes on air at {begin:%H:%M}, in {left / 60:.0f} min; to restart it all the same: --restart-anyway", live
     )
 
 
@@ -294,10 +297,10 @@ class _Several:
     """Many feeds: shown together, asked for once, a line for each while they are written."""
 
     def __init__(
-        self, rig: Rig, names: list[str], yes: bool, as_json: bool, wait: float, near: str | None, restart_anyway: bool, parallel: int
+        self, rig: Rig, names: list[str], yes: bool, as_json: bool, wait: float, near: str | None, live: bool, restart_anyway: bool, parallel: int
     ) -> None:  # fmt: skip
         self.rig, self.names, self.yes, self.as_json, self.parallel = rig, names, yes, as_json, parallel
-        self.terms = {name: terms_for(rig, name, wait, near, restart_anyway) for name in names}
+        self.terms = {name: terms_for(rig, name, wait, near, restart_anyway, live=live) for name in names}
         self.out: Console = output.console(err=as_json)
 
     def run(self) -> ExitCode:

@@ -121,7 +121,7 @@ def check(rig: Rig, now: datetime.datetime) -> None:
         for turn in iter_while(turns(rig, name, now, past=datetime.timedelta(0)), limit):
             for what in _wanted(rig, turn):
                 wants.setdefault(what, []).append((turn.begin, turn.until, turn))
-    for (kind, which), some in wants.items():
+    for (kind, which), some in sorted(wants.items(), key=lambda one: one[0]):
         some.sort(key=lambda one: one[0])
         latest = some[0] if some else None
         for one in some[1:]:
@@ -132,13 +132,12 @@ def check(rig: Rig, now: datetime.datetime) -> None:
                 latest = one
 
 
-def _wanted(rig: Rig, turn: Turn) -> set[tuple[str, str]]:
-    out = set()
-    for name in turn.feeds:
-        feed = rig.file.feeds[name]
-        out.add(("device", feed.device))
-        out.add(("key", rig.file.destinations[feed.destination].key))
-    return out
+def _wanted(rig: Rig, turn: Turn) -> list[tuple[str, str]]:
+    """The devices, then the keys."""
+    feeds = [rig.file.feeds[name] for name in turn.feeds]
+    devices = [("device", feed.device) for feed in feeds]
+    keys = [("key", rig.file.destinations[feed.destination].key) for feed in feeds]
+    return list(dict.fromkeys([*devices, *keys]))
 
 
 def _words(kind: str, which: str, first: Turn, second: Turn) -> str:

@@ -121,6 +121,7 @@ class Terms:
 
     wait: float = RESTART_LIMIT  # s that a restart may take
     no_restart: str = ""  # why the device must not restart now; empty: it may
+    live: bool = False  # also while the device pushes
 
 
 def write(feed: FeedParts, key: Secret, clock: Clock, terms: Terms = Terms()) -> Job[WriteEvent, Written]:
@@ -222,6 +223,8 @@ def _carry_out(
 ) -> Job[WriteEvent, Written]:
     """Asks, saves, writes, reads back. ``source``: the saved settings that are put back."""
     yield target
+    if target.slot is not None and target.slot.state is PushState.PUSHING and target.plan.changes and not terms.live:
+        raise UnusableInput(_live_words(feed, target))
     course = _Course(feed, clock.stamp())
     yield course.now
     if not (yield Agree()):
@@ -249,6 +252,17 @@ def _carry_out(
         course.end()
         log.keep("not all stuck" if lost else "as wanted", now, lost)
         return Written(True, target, restarted, kept, lost, feed.channel(now).values)
+
+
+def _live_words(feed: FeedParts, target: Planned) -> str:
+    """What a change interrupts while the device pushes, and how to do it all the same."""
+    assert target.slot is not None
+    names = ", ".join(step.parameter for step in target.plan.changes[:4])
+    more = f" and {len(target.plan.changes) - 4} more" if len(target.plan.changes) > 4 else ""
+    return (
+        f"{feed.device} is {target.slot.state} to {target.slot.server or 'somewhere'}: to change {names}{more} now interrupts what viewers see, "
+        f"and a restart drops the push until the device is back; stop the push first (direkt push off {feed.name}), or say --live"
+    )
 
 
 class _Log:
