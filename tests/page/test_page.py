@@ -4,12 +4,15 @@ import contextlib
 import dataclasses
 import http.client
 import json
+import re
 import ssl
 import time
 import unittest
 from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
 
 import httpx
+import yaml
 from prometheus_client.openmetrics.parser import text_string_to_metric_families
 
 from direkt.net import certificates
@@ -284,6 +287,14 @@ class Figures(unittest.TestCase):
         self.assertEqual(value("direkt_event_viewers"), [312.0])
         self.assertEqual(value("direkt_warnings", kind="hot"), [1.0])
         self.assertEqual(value("direkt_feed_state", feed="roof", direkt_feed_state="dropped"), [1.0])
+        # what the examples of alert rules and a dashboard ask for is there
+        docs = Path(__file__).resolve().parent.parent.parent / "docs"
+        asked = re.findall(r"\bdirekt_[a-z_]+", (docs / "alerts.yaml").read_text() + (docs / "dashboard.json").read_text() + (docs / "watch.md").read_text())
+        given = set(re.findall(r"^(direkt_[a-z_]+)\{?", answer.text, re.M))
+        self.assertEqual({name for name in asked if name not in given}, set())
+        rules = yaml.safe_load((docs / "alerts.yaml").read_text())["groups"][0]["rules"]
+        self.assertTrue(all({"alert", "expr", "labels", "annotations"} <= set(rule) for rule in rules))
+        self.assertGreater(len(json.loads((docs / "dashboard.json").read_text())["panels"]), 5)
         with metrics.serve(lambda: None, "127.0.0.1", 0) as port:
             self.assertEqual(httpx.get(f"http://127.0.0.1:{port}/metrics", trust_env=False).status_code, 200)
 
