@@ -263,7 +263,7 @@ _ROWS = (
     Parameter("audio.channels", _N, "Audio channels.", "Set mono or stereo as asked.", unit="ch", needs=_SOUND,
               measured="The codec's own configuration or frame headers."),
     Parameter("audio.bitrate.mean", _N, "Audio bitrate over the whole time.", "Set the audio bitrate.", unit="kbit/s",
-              aim="{way} the audio bitrate to {target:g} kbit/s.", needs=_SOUND, near=0.08, decimals=1,
+              aim="{way} the audio bitrate to {target:g} kbit/s.", needs=_SOUND, near=0.08, resolution=0.5, decimals=1,
               measured="As for video."),
     Parameter("audio.bitrate.peak", _N, f"Highest audio bitrate over any {PEAK_WINDOW:g} s.", "Set the audio bitrate.",
               unit="kbit/s", needs=_SOUND, near=0.08, decimals=1,
