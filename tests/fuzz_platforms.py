@@ -15,7 +15,7 @@ import httpx
 from direkt import documents, rig
 from direkt.container import Source, ts
 from direkt.device.http import Answer
-from direkt.errors import DirektError
+from direkt.errors import DirektError, UnusableInput
 from direkt.measure.meter import Meter
 from direkt.platform import planned, platformfile
 from direkt.platform.calls import Calls, Told
@@ -23,7 +23,8 @@ from direkt.platform.interface import InterfacePlatform
 from direkt.platform.model import EventState, Facts, PlatformEvent
 from direkt.platform.signin import Kept
 from direkt.protocol import hls
-from direkt.store import standing
+from direkt.store import standing, taken, usage, wishes
+from direkt.work import timetable
 from tests.container.test_ts import written
 from tests.support import card, stream
 
@@ -69,10 +70,16 @@ def events() -> list[bytes]:
         "FREQ=MONTHLY;BYMONTHDAY=31;INTERVAL=2",
         "FREQ=YEARLY;BYDAY=-1SU;BYMONTH=10",
     )
+    clock = (
+        "watch: {mend: {push: 3, device: 1, within: 30m, pause: 5s}, session: 30m, tell: {a: {webhook: 'https://h/x', remind: 15m}, "
+        "b: {mail: [a@b.c], server: 'smtps://h', sender: d@e.f}}}\n"
+        "schedule: {e: {event: e, before: 10m}, w: {feed: f, window: '22:00-02:00', days: [MO, SU]}}\n"
+    )
     return [
         (
             head
             + f"  e: {{title: '{{rig}} {{start:%d %B}}', start: 2026-07-03 14:00, zone: Europe/Vienna, length: 3h, repeat: '{rule}', feeds: [f]}}\n"
+            + clock
         ).encode()
         for rule in rules
     ]
@@ -88,6 +95,10 @@ def event(data: bytes) -> None:
             one = planned.next_one(made, name, _NOW)
             planned.wanted(made, one)
             planned.event_id(made, one, "t")
+    known = [n for n, one in file.schedule.items() if one.event in file.events or one.feed in file.feeds]  # as loading a rig demands
+    for name in known[:2]:
+        for turn, _ in zip(timetable.turns(made, name, _NOW), range(3), strict=False):
+            assert turn.until > turn.begin, turn
 
 
 @cache
@@ -212,7 +223,11 @@ def remembered() -> list[bytes]:
     made = standing.Standing(
         event="e", mark="20260703T140000Z", places={"t": standing.Place(state="open", done={"a": "b"})}
     )
-    return [made.model_dump_json(by_alias=True).encode()]
+    return [
+        made.model_dump_json(by_alias=True).encode(), b'{"schema":"direkt.pushes/1","on":{"f":true},"mending":["f"]}',
+        b'{"schema":"direkt.line/1","sent":5,"counters":{"f":5}}',
+        b'{"schema":"direkt.taken/1","entries":{"w":{"mark":"20260703T220000Z","ended":false,"until":1.5}}}',
+    ]  # fmt: skip
 
 
 def remember(data: bytes) -> None:
@@ -220,5 +235,13 @@ def remember(data: bytes) -> None:
     folder = _scratch()
     (folder / "events").mkdir(parents=True, exist_ok=True)
     (folder / "events" / "e-20260703T140000Z.json").write_bytes(data)
+    for name in (wishes.FILE_NAME, usage.FILE_NAME, taken.FILE_NAME):
+        (folder / name).write_bytes(data)
+    wishes.read(folder)
+    counted = usage.Usage(folder)
+    counted.count("f", 7)
+    counted.keep()
+    with contextlib.suppress(UnusableInput):
+        taken.read(folder)
     standing.every(folder)
     standing.read(folder, "e", "20260703T140000Z")

@@ -8,7 +8,7 @@ from tests.support import RigCli, command, heard_alone
 class Whole(RigCli):
     def test_demo_and_sim(self):
         self.enterContext(heard_alone())
-        result = self.finish(self.start("demo", "--folder", "d", "--for", "5s"), 240)
+        result = self.finish(self.start("demo", "--folder", "d", "--for", "3.6s"), 240)
         self.assertEqual(result.code, 0, result)
         self.assertIn(
             "Before: the stream fails. After: it passes. The camera's passes. The carried one passes.", result.out

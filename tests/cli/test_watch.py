@@ -125,7 +125,7 @@ class Watching(Stage):
         self.assertEqual(self.direkt("push", "on", "finish", "--rehearse", "rtmp://127.0.0.1:9/live").code, 3)
         self.direkt("push", "off", "finish")
         self.assertEqual(self.go("e1").code, 0)
-        for pause in (0.1, 1.3, 2.2):
+        for pause in (0.1, 1.6):
             child = self.watch("--every", "1s", "--no-tell")
             self.seen("finish: on")
             self.device.restart()
