@@ -129,6 +129,22 @@ class Drops(unittest.TestCase):
         self.assertIn("session broke", case.row("mark").text)
 
 
+    def test_gear_that_is_set_by_hand_is_seen_by_its_ingest_alone(self):
+        case = Case(["roof"], events=[followed("roof")], by_hand=["roof"])
+        case.run(5)
+        self.assertEqual(case.row("roof").state, FeedState.OFF)
+        key = case.world.events[0].key
+        case.world.inputs[key] = [arriving()]
+        case.run(10)
+        self.assertEqual(case.row("roof").state, FeedState.ON)
+        case.world.inputs[key] = [arriving(arriving=False, shown=False)]
+        begin = case.clock.at
+        case.run(60)
+        self.dropped_within(case, "roof", begin)
+        self.assertEqual((case.row("roof").state, case.world.done), (FeedState.DROPPED, []))
+        self.assertEqual([n.key.kind for n in case.notices], ["drop"])
+
+
 class People(unittest.TestCase):
     """What a person stopped stays off."""
 
@@ -159,6 +175,23 @@ class People(unittest.TestCase):
         case.world.devices["tower"].state = PushState.STOPPED
         case.run(60)
         self.assertEqual((case.world.done, case.notices, case.row("tower").state), ([], [], FeedState.OFF))
+
+    def test_what_is_off_while_its_event_is_on_air_is_said(self):
+        case = Case(["tower"], events=[followed("tower")], mend=False)
+        case.world.pushing("tower")
+        case.world.on["tower"] = True
+        case.run(20)
+        case.world.on["tower"] = False
+        case.world.devices["tower"].state = PushState.STOPPED
+        case.run(30)
+        self.assertEqual([(n.key.kind, n.condition.weight, n.phase) for n in case.notices], [("stopped", "advise", "begins")])
+        other = Case(["tower"], mend=False)  # who only looks notes nothing
+        other.world.pushing("tower")
+        other.world.on["tower"] = True
+        other.run(20)
+        other.world.devices["tower"].state = PushState.STOPPED
+        other.run(20)
+        self.assertEqual((other.row("tower").state, other.world.on["tower"]), (FeedState.STOPPED, True))
 
     def test_a_device_that_gives_up_with_a_reason_was_not_stopped_by_a_person(self):
         case = Case(["tower"])

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Container, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 from direkt.watch.looks import DeviceLook
@@ -49,8 +49,8 @@ class Machine:
 
 
 def of_feeds(
-    trackers: Sequence[Tracker], events: Mapping[str, str], given_up: Mapping[str, str], now: float
-) -> Iterator[tuple[Key, Condition]]:
+    trackers: Sequence[Tracker], events: Mapping[str, str], on_air: Container[str], given_up: Mapping[str, str], now: float
+) -> Iterator[tuple[Key, Condition]]:  # fmt: skip
     """What feeds are in. ``events``: the event that a feed is in; ``given_up``: what was tried in vain."""
     for one in trackers:
         name, event = one.facts.name, events.get(one.facts.name, "")
@@ -70,6 +70,16 @@ def of_feeds(
                 Key("stopped", name),
                 Condition(
                     weight, one.text, f"it is not started by itself; if it should be on: direkt push on {name}", event
+                ),
+            )
+        if one.state is FeedState.OFF and name in on_air and now - one.since > _SILENT:
+            yield (
+                Key("stopped", name),
+                Condition(
+                    "advise",
+                    "it is off while its event is on air",
+                    f"direkt push on {name}, or direkt stop {event}",
+                    event,
                 ),
             )
         if one.state is FeedState.ELSEWHERE and one.wanted:
@@ -129,7 +139,7 @@ def of_devices(
             if name in wanted and since is not None and now - since >= _SILENT:
                 yield (
                     Key("silent", name),
-                    Condition("advise", f"it does not answer: {look.error}", "look at its power and its network"),
+                    Condition("advise", look.error, "look at its power and its network"),
                 )
             continue
         if look.temperature is not None and look.temperature >= bounds.hot:

@@ -240,6 +240,9 @@ class Tracker:
         if self.facts.carried:
             return self._as_carried(now)
         if self.facts.by_hand:
+            seen = self.input
+            if not self.wanted and (seen is None or not seen.arriving):
+                return Standing(FeedState.OFF, f"{self.facts.device} is set by hand")
             return Standing(FeedState.UNKNOWN, f"{self.facts.device} is set by hand: it tells nothing")
         look = self.device
         if look is None:

@@ -402,7 +402,7 @@ class Watcher:
             before, dropped, person, known = tracker.state, tracker.dropped, tracker.stopped_by_person, tracker.known
             tracker.judge(now, self._wishes.on.get(name), mending=name in self._wishes.mending)
             self._news(name, tracker, before, dropped, now, known=known)
-            if tracker.stopped_by_person and not person and self._wishes.on.get(name):
+            if self.setup.mend and tracker.stopped_by_person and not person and self._wishes.on.get(name):
                 self.world.wish(name, False)
 
     def _news(
@@ -457,10 +457,11 @@ class Watcher:
         wall = self.wall()
         trackers = list(self.trackers.values())
         names = {feed: one.name for one in self._events.values() for feed in one.feeds}
+        on_air = {feed for one in self._events.values() if one.on_air for feed in one.feeds}
         wanted = {t.facts.device for t in trackers if t.wanted}
         machine = Machine(self._machine.disk_free, self.setup.plan, self.usage.sent, self._rate, self._certificates)
         found = dict(itertools.chain(
-            conditions.of_feeds(trackers, names, self._given_up, now),
+            conditions.of_feeds(trackers, names, on_air, self._given_up, now),
             conditions.of_devices(self._devices, self._silent, wanted, self.setup.bounds, now),
             conditions.of_events([self._running(one, wall) for one in self._events.values()], self.setup.bounds, now, wall),
             conditions.of_machine(machine, self.setup.bounds),

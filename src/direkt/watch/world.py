@@ -93,7 +93,7 @@ class RealWorld:
                 began = now()
                 found = driver.pulse()
         except DirektError as error:
-            return DeviceLook(now(), reason(error).removeprefix(f"{name} "), began=began)
+            return DeviceLook(now(), reason(error), began=began)
         slots = {slot.number: slot for slot in found.pushes}
         return DeviceLook(now(), "", slots, found.temperature, found.uptime, found.wrong, began)
 

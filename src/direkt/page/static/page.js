@@ -12,7 +12,7 @@ function make(tag, words, kind) {
   if (kind) made.className = kind;
   return made;
 }
-function clock(stamp) { return new Date(stamp).toLocaleTimeString([], {hour: "2-digit", minute: "2-digit", second: "2-digit"}); }
+function clock(stamp) { return new Date(stamp).toLocaleTimeString([], {hour: "2-digit", minute: "2-digit", second: "2-digit", hourCycle: "h23"}); }
 function length(stamp) {
   const whole = Math.max(0, Math.round((Date.now() - new Date(stamp)) / 1000));
   const h = Math.floor(whole / 3600), m = Math.floor(whole / 60) % 60, s = whole % 60;
@@ -96,7 +96,7 @@ function feed(f, marks) {
   if (facts) card.append(make("p", facts, "dim"));
   if (f.text) card.append(make("p", f.text, f.state === "dropped" ? "fail" : "dim"));
   card.append(strip);
-  if (f.drops) card.append(make("p", `${f.drops} drops, ${f.restarts} restarts`, "dim"));
+  if (f.drops) card.append(make("p", `${f.drops} ${f.drops === 1 ? "drop" : "drops"}, ${f.restarts} ${f.restarts === 1 ? "restart" : "restarts"}`, "dim"));
   if (role === "act" && f.push !== "by hand" && f.state !== "off") card.append(...buttons(f));
   return card;
 }
