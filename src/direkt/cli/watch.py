@@ -21,7 +21,7 @@ from direkt.errors import DirektError, UnusableInput, os_words
 if TYPE_CHECKING:
     from direkt.cli.watch_view import View
     from direkt.rig import Rig
-    from direkt.store.log import Entry
+    from direkt.store.log import Entry, Outcome
     from direkt.watch.board import Board
     from direkt.watch.policy import Act
     from direkt.watch.telling import Telling
@@ -313,10 +313,17 @@ class _Run:
         if what is None:
             return
         detail: dict[str, object] = {"kind": h.what}
+        outcome: Outcome = "good" if h.good else "failed"
+        text = h.text
+        if h.what == "well" and event.seconds is not None and not event.counted:  # else the ingest's own gaps are logged at the end
+            began = datetime.datetime.fromtimestamp(h.at - event.seconds, datetime.UTC)
+            what, outcome = "drop", "failed"
+            detail = {"began": began.isoformat(timespec="seconds")}
+            text = f"the push dropped, and was {h.text}"
         if event.act is not None:
             detail |= {"act": event.act.name.lower(), "by": "watch" if "by the watch" in h.text else "page"}
         self.recorder.add(Entry(
-            what, "good" if h.good else "failed", h.text, datetime.datetime.fromtimestamp(h.at, datetime.UTC), event.event, event.mark,
+            what, outcome, text, datetime.datetime.fromtimestamp(h.at, datetime.UTC), event.event, event.mark,
             event.feed, event.device, event.destination, event.seconds, detail,
         ))  # fmt: skip
 

@@ -141,6 +141,7 @@ class Happened:
     mark: str = ""
     seconds: float | None = None
     act: Act | None = None
+    counted: bool = False  # the platform itself counts what is missing
 
 
 WatchEvent = Frame | Happened | Notice
@@ -444,7 +445,7 @@ class Watcher:
         self._out.append(Happened(
             happening, name if facts is not None else "", facts.device if facts is not None else "",
             facts.destination if facts is not None else "", event.name if event is not None else "", event.mark if event is not None else "",
-            round(seconds, 1) if seconds is not None else None, act,
+            round(seconds, 1) if seconds is not None else None, act, event is not None and event.asked,
         ))  # fmt: skip
 
     def note(self, name: str, text: str, *, good: bool) -> None:

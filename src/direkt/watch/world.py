@@ -4,16 +4,18 @@ from __future__ import annotations
 
 import contextlib
 import datetime
+import re
 import shutil
 import threading
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
 
-from direkt.destination.model import Sheet
-from direkt.device.model import Capability, Driver, PushState, need
+from direkt.destination import references
+from direkt.device.model import Capability, Driver, PushState, Slot, need
 from direkt.errors import DirektError, UnusableInput
 from direkt.net import certificates
 from direkt.platform import planned as planning
-from direkt.platform.model import EventState, PlatformError
+from direkt.platform.model import EventState
 from direkt.protocol import address
 from direkt.rig import Rig
 from direkt.store import carried, standing, wishes
@@ -50,6 +52,14 @@ def facts_of(rig: Rig, name: str) -> Facts:
     )
 
 
+def _anyhow(secret: str) -> str:
+    """A pattern for a secret as it is, or with any of its characters as URLs write them."""
+    return "".join(
+        f"(?:{re.escape(c)}|{''.join(f'%{b:02X}' for b in c.encode())}|{''.join(f'%{b:02x}' for b in c.encode())})"
+        for c in secret
+    )
+
+
 class RealWorld:
     """Looks and acts. Its methods are called from many threads, for one device from one at a time."""
 
@@ -59,7 +69,8 @@ class RealWorld:
         self._locks: dict[str, threading.Lock] = {name: threading.Lock() for name in rig.file.devices}
         self._airings: dict[str, Airing] = {}
         self._asking: dict[str, threading.Lock] = {}
-        self._sheets: dict[str, Sheet] = {}
+        self._secrets: re.Pattern[str] | None = None
+        self._refresh_secrets()
 
     def close(self) -> None:
         """Lets go of all connections that are not in use."""
@@ -82,6 +93,25 @@ class RealWorld:
                 driver = self._drivers[name] = self._rig.driver(name, self._crew.means.sources)
             yield driver
 
+    # What others say may hold a key: devices put it into their messages, and behind their server address
+
+    def _refresh_secrets(self) -> None:
+        """The keys as they are now. Programs that give out keys are not run for this."""
+        found = set()
+        for entry in self._rig.file.destinations.values():
+            if references.parse_ref(entry.key).kind != "command":
+                with contextlib.suppress(DirektError):
+                    found.add(self._rig.key(entry, self._crew.means.sources).reveal())
+        longest = sorted((secret for secret in found if len(secret) > 3), key=len, reverse=True)
+        self._secrets = re.compile("|".join(map(_anyhow, longest))) if longest else None
+
+    def _clean(self, text: str) -> str:
+        return self._secrets.sub("…", text) if self._secrets is not None else text
+
+    def _safe(self, slot: Slot) -> Slot:
+        server = self._clean(slot.server).removesuffix("/…").rstrip("/")
+        return replace(slot, server=server, message=self._clean(slot.message))
+
     # Looks
 
     def device(self, name: str) -> DeviceLook:
@@ -93,9 +123,11 @@ class RealWorld:
                 began = now()
                 found = driver.pulse()
         except DirektError as error:
-            return DeviceLook(now(), reason(error), began=began)
-        slots = {slot.number: slot for slot in found.pushes}
-        return DeviceLook(now(), "", slots, found.temperature, found.uptime, found.wrong, began)
+            return DeviceLook(now(), self._clean(reason(error)), began=began)
+        slots = {slot.number: self._safe(slot) for slot in found.pushes}
+        return DeviceLook(
+            now(), "", slots, found.temperature, found.uptime, tuple(map(self._clean, found.wrong)), began
+        )
 
     def carried(self, feed: str) -> CarriedLook:
         """A look at what this machine carries."""
@@ -103,6 +135,7 @@ class RealWorld:
 
     def followed(self) -> tuple[Sequence[Followed], NextEvent | None]:
         """The events that go on, and the next one."""
+        self._refresh_secrets()
         out: list[Followed] = []
         for one in standing.every(self._rig.folder):
             if one.event not in self._rig.file.events or not one.begun or (one.ended and not one.paused):
@@ -176,11 +209,10 @@ class RealWorld:
                 if event is None:
                     return EventLook(now(), f"{airing.sheet.name} has no such event")
                 seen = airing.platform.seen(event) if event.state in (EventState.OPEN, EventState.LIVE) else None
-        except PlatformError as error:
-            return EventLook(now(), reason(error))
         except DirektError as error:
-            return EventLook(now(), reason(error))
+            return EventLook(now(), self._clean(reason(error)))
         inputs, viewers = (seen.inputs, seen.viewers) if seen is not None else ((), None)
+        inputs = tuple(replace(one, complaints=tuple(map(self._clean, one.complaints))) for one in inputs)
         return EventLook(now(), "", True, event.state, event.watch, seen is not None, inputs, viewers)
 
     def machine(self) -> MachineLook:
