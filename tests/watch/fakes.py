@@ -167,10 +167,10 @@ def arriving(role="primary", **more):
 class Case:
     """A watch in such a world, turned by hand."""
 
-    def __init__(self, names, *, terms=None, plan=None, carried=(), events=(), bounds=None, period=None, mend=True, earlier=(), by_hand=()):
+    def __init__(self, names, *, terms=None, plan=None, carried=(), events=(), bounds=None, period=None, mend=True, earlier=(), by_hand=(), roles=None):
         self.clock = Clock()
         self.world = World(self.clock, names, carried, events)
-        made = tuple(facts(name, carried=name in carried, by_hand=name in by_hand) for name in names)
+        made = tuple(facts(name, carried=name in carried, by_hand=name in by_hand, role=(roles or {}).get(name, "primary")) for name in names)
         bounds = bounds or Bounds(75.0, 2e9, 1800.0, 14.0)
         setup = Setup("Regatta", made, terms or Terms(), bounds, mend, period, plan, earlier)
         self.watcher = Watcher(self.world, setup, self.clock, self.clock.wall, lambda work: work(), Usage(None))

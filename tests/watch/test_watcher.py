@@ -2,9 +2,12 @@
 
 import gc
 import itertools
+import threading
+import time
 import tracemalloc
 import unittest
 
+from direkt.cli.watch import Pool
 from direkt.device.model import PushState
 from direkt.platform.model import Gap
 from direkt.watch.board import NextEvent
@@ -143,6 +146,51 @@ class Drops(unittest.TestCase):
         self.dropped_within(case, "roof", begin)
         self.assertEqual((case.row("roof").state, case.world.done), (FeedState.DROPPED, []))
         self.assertEqual([n.key.kind for n in case.notices], ["drop"])
+
+
+    def test_the_backup_is_checked_as_well(self):
+        case = self.on_air("tower", "spare", events=[followed("tower", "spare")], roles={"spare": "backup"})
+        key = case.world.events[0].key
+        case.world.inputs[key] = [arriving(), arriving("backup")]
+        case.run(10)
+        case.world.inputs[key] = [arriving(), arriving("backup", arriving=False)]
+        begin = case.clock.at
+        case.run(5)
+        self.dropped_within(case, "spare", begin)
+        self.assertEqual((case.row("tower").state, case.row("tower").role, case.row("spare").role), (FeedState.ON, "primary", "backup"))
+
+    def test_a_device_that_is_slow_delays_nobody_else(self):
+        case = Case(["tower", "roof", "slow"], period=0.5)
+        look, over, asked = case.world.device, threading.Event(), []
+
+        def device(name):
+            asked.append(name)
+            if name == "slow":
+                over.wait(10)
+            return look(name)
+
+        case.world.device = device
+        case.watcher._submit = Pool(6).submit
+        begin = time.monotonic()
+        while time.monotonic() - begin < 2.0:
+            case.watcher.step()
+            time.sleep(0.05)
+            case.clock.sleep(0.05)
+        over.set()
+        self.assertEqual(asked.count("slow"), 1)  # nobody is asked again before they have answered
+        self.assertTrue(all(3 <= asked.count(name) <= 5 for name in ("tower", "roof")), asked)
+
+    def test_what_nobody_has_thought_of_ends_one_look_and_not_the_watch(self):
+        case = self.on_air("tower")
+        look = case.world.device
+        case.world.device = lambda name: {}["odd"]
+        case.world.followed = lambda: 1 / 0
+        case.run(12)
+        self.assertIn("could not be read (KeyError)", case.row("tower").text)
+        self.assertTrue(any("ZeroDivisionError" in h.happening.text for h in case.happened))
+        case.world.device = look
+        case.run(10)
+        self.assertEqual(case.row("tower").state, FeedState.ON)
 
 
 class People(unittest.TestCase):

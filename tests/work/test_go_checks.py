@@ -152,6 +152,8 @@ class Checks(Folder):
         self.has(lines, "fail f: the clock of d is 90 min behind -> direkt device time d --set", "fail f: d: 1 % of its memory is free", "advise f: d says: it is hot",
                  "fail f: d is pushing to rtmp://elsewhere.example/x")  # fmt: skip
         self.has(self.lines(Device(offset=4.0)), "advise f: the clock of d is 4 s ahead")
+        # by the clock, with nobody there, a device's clock keeps nothing off the air
+        self.has(self.lines(Device(offset=3600.0), options=Options(unattended=True)), "advise f: the clock of d is 60 min ahead")
         self.has(self.lines(Device(gone=True)), "fail f: d does not answer -> direkt read d", "unseen the line")
 
     def test_the_line(self):

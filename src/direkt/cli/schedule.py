@@ -297,7 +297,7 @@ class _Acts:
             return event.otherwise and not event.always if isinstance(event, Question) else None
 
         gone = drive(
-            go(self.rig, turn.planned, self._crew(), Options(rehearsal=self.rehearsal, at_start=True)), on_event
+            go(self.rig, turn.planned, self._crew(), Options(rehearsal=self.rehearsal, at_start=True, unattended=True)), on_event
         )
         if gone.interrupted:
             left = "; ".join(gone.left_on)

@@ -51,7 +51,7 @@ def before(airings: list[Airing], feeds: dict[str, FeedParts], crew: Crew, optio
     for airing in airings:
         for name in airing.feeds:
             entry = feeds[name].entry
-            yield from _device(feeds[name], states)
+            yield from _device(feeds[name], states, options)
             same = (entry.device, entry.channel, airing.sheet.id)
             if same in settled:
                 continue
@@ -187,7 +187,9 @@ def by_hand(feed: FeedParts) -> bool:
     return not feed.entry.carry and Capability.PUSH not in feed.driver.capabilities
 
 
-def _device(feed: FeedParts, states: dict[str, tuple[DeviceState, Channel]]) -> Iterator[Checked]:
+def _device(
+    feed: FeedParts, states: dict[str, tuple[DeviceState, Channel]], options: Options
+) -> Iterator[Checked]:  # fmt: skip
     if by_hand(feed):
         yield check(feed.name, _PASS, f"{feed.device} is set by hand, as its card says (direkt card {feed.name})")
         return
@@ -201,7 +203,7 @@ def _device(feed: FeedParts, states: dict[str, tuple[DeviceState, Channel]]) -> 
         yield check(feed.name, _FAIL, reason(error), f"direkt read {feed.device}")
         return
     yield check(feed.name, _PASS, f"{feed.device} answers: {state.model} {state.firmware}")
-    yield from _health(feed)
+    yield from _health(feed, options)
     if not feed.entry.carry:
         slot = state.slots.get(feed.entry.slot)
         if slot is None:
@@ -217,7 +219,7 @@ def _device(feed: FeedParts, states: dict[str, tuple[DeviceState, Channel]]) -> 
             )
 
 
-def _health(feed: FeedParts) -> Iterator[Checked]:
+def _health(feed: FeedParts, options: Options) -> Iterator[Checked]:
     try:
         health = feed.driver.health()
         clock = feed.driver.clock() if Capability.TIME in feed.driver.capabilities else health.clock
@@ -233,7 +235,7 @@ def _health(feed: FeedParts) -> Iterator[Checked]:
     offset = clock.offset if clock is not None else None
     if offset is not None and abs(offset) >= _CLOCK_OFF:
         how = "ahead" if offset > 0 else "behind"
-        verdict = _FAIL if abs(offset) >= _CLOCK_WRONG else _ADVISE
+        verdict = _FAIL if abs(offset) >= _CLOCK_WRONG and not options.unattended else _ADVISE
         yield check(
             feed.name,
             verdict,

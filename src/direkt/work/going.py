@@ -172,6 +172,7 @@ class Options:
     dry_run: bool = False
     keep_on: bool = False  # pushes stay on where something is wrong
     practice: bool = False  # against a simulated event
+    unattended: bool = False  # nobody is there: a device's wrong clock is said, and keeps nothing off the air
 
 
 class Halt(Exception):

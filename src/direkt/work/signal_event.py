@@ -88,10 +88,10 @@ def place(rig: Rig, destination: str, means: Means, *, backup: bool, on_air: boo
             if not live or audience == "invited"
             else f"The event {name} {state} for {who}. Send the test signal there all the same?"
         )
-        return Place(parsed, key, f"the event {name}, which {state} for {who}", question)
+        return Place(parsed, key, f"the real platform: the event {name}, which {state} for {who}", question)
     title = rig.sheet(entry).name
     return Place(
-        parsed, key, f"whatever event {title} has open for this key",
+        parsed, key, f"the real platform: whatever event {title} has open for this key",
         f"Is the event at {title} closed to viewers, or open for invited ones only? The test signal goes to the real platform.",
     )  # fmt: skip
 
@@ -161,7 +161,13 @@ def _own_event(rig: Rig, destination: str, entry: DestinationEntry, means: Means
         raise
     who = "invited viewers" if audience == "invited" else audience
     return Place(
-        server, ingest.key, f"an event of its own for {who}, which is taken away afterwards", "", platform, made, True
+        server,
+        ingest.key,
+        f"the real platform: an event of its own for {who}, which is taken away afterwards",
+        "",
+        platform,
+        made,
+        True,
     )
 
 
