@@ -6,6 +6,7 @@ import json
 import threading
 import time
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from unittest import mock
 
 import requests
 from aiosmtpd.controller import Controller
@@ -273,6 +274,18 @@ class Telling(Folder):
         wait_until(lambda: len(hook.got) == 3)
         time.sleep(0.1)
         self.assertEqual([path for path, *_ in hook.got], ["/boss", "/crew", "/crew"])
+
+    def test_what_nobody_has_thought_of_keeps_nobody_from_being_told(self):
+        hook = Hook()
+        self.addCleanup(hook.close)
+        teller = self.teller(f"boss: {{webhook: 'http://127.0.0.1:{hook.port}/ü x?a=é'}}", pauses=())
+        with mock.patch.object(telling, "deliver", side_effect=ZeroDivisionError):
+            teller.tell(notice(), 0.0)
+            wait_until(lambda: self.told)
+        self.assertIn("it failed (ZeroDivisionError)", self.told[0][1])
+        teller.tell(notice(), 1.0)
+        wait_until(lambda: hook.got)
+        self.assertEqual(hook.got[0][0], "/%C3%BC%20x?a=%C3%A9")
 
     def test_ten_thousand_notices_wait_for_nobody(self):
         teller = self.teller("boss: {webhook: 'http://192.0.2.7:9/'}")

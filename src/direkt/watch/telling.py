@@ -185,9 +185,10 @@ class Telling:
         for pause in (*self._pauses, None):
             try:
                 deliver(target, notice, self._rig, self._wall())
-            except NotTold as error:
+            except Exception as error:  # what nobody has thought of keeps nobody else from being told
+                words = str(error) if isinstance(error, NotTold) else f"it failed ({type(error).__name__})"
                 if pause is None or self._over:
-                    self._told(target.name, f"could not be told ({line(notice)}): {error}", False)
+                    self._told(target.name, f"could not be told ({line(notice)}): {words}", False)
                     return
                 with self._some:
                     self._some.wait_for(lambda: self._over, pause)
@@ -209,7 +210,10 @@ def deliver(target: Target, notice: Notice, rig: Rig, wall: float) -> None:
 
 def _post(target: Target, body: Mapping[str, object], wall: float) -> None:
     content = json.dumps(body, ensure_ascii=False).encode()
-    url = str(httpx.URL(target.entry.webhook or ""))
+    whole = httpx.URL(target.entry.webhook or "")
+    host = whole.raw_host.decode("ascii")
+    port = f":{whole.port}" if whole.port is not None else ""
+    url = f"{whole.scheme}://{f'[{host}]' if ':' in host else host}{port}{whole.raw_path.decode('ascii')}"  # as it is sent, and signed
     fields: Mapping[str, str] = {"Content-Type": _KIND}
     if target.secret is not None:
         fields = httpsignature.signed_fields(
