@@ -78,6 +78,17 @@ class Command(Cli):
     def marked(self) -> bool:
         return any(Path(self.folder).rglob("marked"))
 
+    def test_who_is_told_is_shown_before_it_is_trusted(self):
+        tell = "watch:\n  tell:\n    siren: {command: ./siren.sh loud}\n    boss: {webhook: 'https://hooks.example/x'}\n"
+        self.path.write_text(self.path.read_text() + tell)
+        (self.path.parent / "siren.sh").write_text("#!/bin/sh\n")
+        said = self.direkt("rig", "trust", "--yes", "--json")
+        self.assertIn("./siren.sh loud", said.json["commands"])
+        for words in ("starts             ./siren.sh loud", "tells              boss by https://hooks.example/x"):
+            self.assertIn(words, said.err)
+        (self.path.parent / "siren.sh").write_text("#!/bin/sh\nelse\n")  # what acts for it is remembered too
+        self.one_line(self.direkt("rig", "trust"), 2, "add --yes")
+
     def test_nothing_runs_until_it_is_trusted_and_again_when_it_changes(self):
         listed = self.direkt("key", "list")
         self.assertIn("not trusted", listed.out)

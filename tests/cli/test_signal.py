@@ -41,9 +41,11 @@ class Signals(Stage):
         document = self.fitting("signal", "main", "--climb", "--from", "1", "--most", "1.2", "--save")
         self.assertEqual((len(document["steps"]), document["limit"], document["saved_mbit_s"]), (2, None, None))  # 40 are stated
         self.file("rig.yaml", before.replace("uplink: {mbit_s: 40}\n", ""))
+        self.assertEqual(self.direkt("rig", "trust", "--yes").code, 0)
         document = self.fitting("signal", "main", "--climb", "--from", "1", "--most", "1.2", "--save")
         self.assertAlmostEqual(document["saved_mbit_s"], 1.4, delta=0.2)
         self.assertIn("mbit_s: 1.", (self.folder / "rig.yaml").read_text())
+        self.assertTrue(self.direkt("rig", "trust", "--json").json["trusted"])  # our own change leaves it so
 
     def test_wrong_use(self):
         for words, said in (

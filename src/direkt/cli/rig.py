@@ -31,7 +31,7 @@ def rig() -> None:
 def trust(yes: bool, revoke: bool, rig_path: Path | None, as_json: bool) -> ExitCode:
     """Show what the rig would do on this machine, and trust it.
 
-    A rig that somebody else wrote starts no programs (command: references), sees no environment variables (env:) but
+    A rig that somebody else wrote starts no programs (command: references, those that are told of drops), sees no environment variables (env:) but
     those that begin with DIREKT_ or that DIREKT_ENV lists, reads no secrets outside its own folder (file:), and takes no
     key that was kept for another rig (store:), until you trust it. Trust holds for this file as it is now, with its driver files: after a change it is asked for again.
     """
@@ -68,7 +68,10 @@ def _wants(found: Rig) -> dict[str, list[str]]:
         for path in [(found.folder / ref.path).resolve()] if not path.is_relative_to(found.folder)
     ]  # fmt: skip
     return {
-        "commands": [ref.name for ref in refs if ref.kind == "command"],
+        "commands": [
+            *(ref.name for ref in refs if ref.kind == "command"),
+            *(entry.command for entry in found.file.watch.tell.values() if entry.command is not None),
+        ],
         "environment": [ref.name for ref in refs if ref.kind == "env"],
         "files": outside,
         "keys": [r.name for r in refs if r.kind == "store" and store.owner(r.name) not in ("", str(found.path))],
@@ -89,6 +92,9 @@ def _show(found: Rig) -> None:
         out.print(f"{'speaks to':<18} {escape(name)} at {escape(entry.address)}")
     for name, destination in found.file.destinations.items():
         out.print(f"{'pushes to':<18} {escape(name)} at {escape(destination.server)}")
+    for name, told in found.file.watch.tell.items():
+        where = told.webhook or ", ".join(told.mail) or f"the command {told.command}"
+        out.print(f"{'tells':<18} {escape(name)} by {escape(where)}", soft_wrap=True)
 
 
 def _agreed() -> bool:

@@ -329,7 +329,7 @@ class _Run:
 
     def _save(self, result: Result) -> float | None:
         """Writes the uplink into the rig; what was written. Raises UnusableInput."""
-        from direkt import rig_edit
+        from direkt.cli import rigfile
 
         if result.mbit_s is None or result.interrupted:
             return None
@@ -338,7 +338,7 @@ class _Run:
         if result.limit is None and stated is not None and stated.mbit_s >= value:
             output.note(f"the limit was not reached: the rig keeps its uplink of {stated.mbit_s:g} Mbit/s; climb higher with --most")
             return None
-        rig_edit.change(self.rig.path, [(["uplink", "mbit_s"], value)])
+        rigfile.change(self.rig, [(["uplink", "mbit_s"], value)])
         return value
 
     def _record(self, result: Result, judgement: Judgement | None, *, climb: bool) -> None:
