@@ -11,9 +11,9 @@ from direkt.cli.watch import Pool
 from direkt.device.model import PushState
 from direkt.platform.model import Gap
 from direkt.watch.board import NextEvent
+from direkt.watch.model import Command
 from direkt.watch.policy import Act, Terms
 from direkt.watch.tracker import FeedState
-from direkt.watch.watcher import Command
 from tests.watch.fakes import SERVER, Case, arriving, followed, random_world, running
 
 

@@ -23,9 +23,10 @@ if TYPE_CHECKING:
     from direkt.rig import Rig
     from direkt.store.log import Entry, Outcome
     from direkt.watch.board import Board
+    from direkt.watch.model import Happened, Setup, WatchEvent
     from direkt.watch.policy import Act
     from direkt.watch.telling import Telling
-    from direkt.watch.watcher import Happened, Setup, Watcher, WatchEvent
+    from direkt.watch.watcher import Watcher
 
 _LOCK = "watch.lock"
 _SETTLE = 30.0  # s that what is being done gets to come to its end
@@ -212,8 +213,8 @@ class _Run:
     def _setup(self, feeds: list[str], every: float | None, *, mend: bool) -> Setup:
         from direkt.rig_events import length_of
         from direkt.watch.conditions import Bounds
+        from direkt.watch.model import Setup
         from direkt.watch.policy import Terms
-        from direkt.watch.watcher import Setup
         from direkt.watch.world import facts_of
 
         w, line = self.rig.file.watch, self.rig.file.uplink
@@ -282,8 +283,8 @@ class _Run:
         return self.board
 
     def _on_event(self, event: WatchEvent) -> None:
+        from direkt.watch.model import Frame
         from direkt.watch.notices import Notice
-        from direkt.watch.watcher import Frame
 
         if isinstance(event, Frame):
             self.board = event.board

@@ -127,7 +127,7 @@ def _page(
     from direkt.page.app import Doors
     from direkt.page.hub import Hub
     from direkt.page.serve import serve as serve_page
-    from direkt.watch.watcher import Command
+    from direkt.watch.model import Command
 
     host, port = place_of(page, "--page")
     context = _context(host, tls, certificate)

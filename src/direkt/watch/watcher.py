@@ -14,18 +14,19 @@ from collections import deque
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import partial
-from typing import Protocol, TypeVar
+from typing import TypeVar
 
 from direkt.errors import DirektError
 from direkt.store.usage import Usage
 from direkt.store.wishes import Wishes
-from direkt.watch import conditions
-from direkt.watch.board import Board, EventRow, FeedRow, Happening, NextEvent, Warned
-from direkt.watch.conditions import Bounds, Machine
-from direkt.watch.looks import CarriedLook, DeviceLook, EventLook
-from direkt.watch.notices import Notice, Notices
-from direkt.watch.policy import Act, Mending, Terms
-from direkt.watch.tracker import CELL, STRIP, Facts, FeedState, Tracker
+from direkt.watch import conditions, rows
+from direkt.watch.board import Board, FeedRow, Happening, NextEvent, Warned
+from direkt.watch.conditions import Machine
+from direkt.watch.looks import DeviceLook, EventLook
+from direkt.watch.model import Command, Followed, Frame, Happened, MachineLook, Setup, WatchEvent, World
+from direkt.watch.notices import Notices
+from direkt.watch.policy import Act, Mending
+from direkt.watch.tracker import FeedState, Tracker
 from direkt.work.going import reason
 from direkt.work.steps import Clock, Job
 
@@ -41,118 +42,6 @@ _KEEP_EVERY = 30.0
 _AFTER_FAILURE = 10.0
 _MOST_HAPPENINGS = 200
 _MOST_COMMANDS = 20
-
-
-@dataclass(frozen=True, slots=True)
-class Followed:
-    """An event that goes on, at one destination."""
-
-    key: str
-    name: str
-    mark: str
-    title: str
-    destination: str
-    platform: str  # what the destination is called
-    feeds: tuple[str, ...]
-    start: float  # s since 1970
-    end: float
-    begun: float
-    on_air: bool
-    public: bool
-    longest: float | None  # s of one push
-    asked: bool  # its platform can be asked
-    watch: str = ""  # as remembered
-
-
-@dataclass(frozen=True, slots=True)
-class MachineLook:
-    """This machine."""
-
-    disk_free: float | None
-
-
-class World(Protocol):
-    """What the watch looks at and acts on. Everything but wishes() and carried() may take long, and runs in the pool."""
-
-    def device(self, name: str) -> DeviceLook:
-        """A look at a device."""
-
-    def carried(self, feed: str) -> CarriedLook:
-        """A look at what this machine carries."""
-
-    def followed(self) -> tuple[Sequence[Followed], NextEvent | None]:
-        """The events that go on, and the next one."""
-
-    def event(self, one: Followed) -> EventLook:
-        """A look at an event at its platform."""
-
-    def machine(self) -> MachineLook:
-        """A look at this machine."""
-
-    def certificates(self) -> Mapping[str, float]:
-        """Days left, by host."""
-
-    def wishes(self) -> Wishes:
-        """What is meant to be on."""
-
-    def wish(self, feed: str, on: bool) -> None:
-        """From here on it is meant to be so."""
-
-    def start(self, feed: str) -> str:
-        """Starts a push, again or for the first time; how that went. Raises DirektError."""
-
-    def restart(self, device: str) -> str:
-        """Restarts a device and waits for it; how that went. Raises DirektError."""
-
-    def stop(self, feed: str) -> str:
-        """Stops a push for good. Raises DirektError."""
-
-
-@dataclass(frozen=True, slots=True)
-class Setup:
-    """What is watched, and how."""
-
-    rig: str
-    feeds: tuple[Facts, ...]
-    terms: Terms
-    bounds: Bounds
-    mend: bool = True
-    period: float | None = None  # s between looks; None: by how many there are
-    plan: float | None = None  # bytes of a data plan
-    earlier: tuple[tuple[str, Act, float], ...] = ()  # what earlier watches tried: feed, what, how many s ago
-
-
-@dataclass(frozen=True, slots=True)
-class Frame:
-    """The state, twice a second."""
-
-    board: Board
-
-
-@dataclass(frozen=True, slots=True)
-class Happened:
-    """Something happened."""
-
-    happening: Happening
-    feed: str = ""
-    device: str = ""
-    destination: str = ""
-    event: str = ""
-    mark: str = ""
-    seconds: float | None = None
-    act: Act | None = None
-    counted: bool = False  # the platform itself counts what is missing
-
-
-WatchEvent = Frame | Happened | Notice
-
-
-@dataclass(frozen=True, slots=True)
-class Command:
-    """What a person asks for from the page."""
-
-    what: str  # restart or stop
-    feed: str
 
 
 @dataclass(slots=True)
@@ -473,19 +362,9 @@ class Watcher:
     def _running(self, one: Followed, wall: float) -> conditions.Running:
         look = self._event_looks.get(one.key)
         return conditions.Running(
-            one.name, one.platform, one.end, look.error if look is not None else "", self._event_silent.get(one.key), self._limit(one, wall),
+            one.name, one.platform, one.end, look.error if look is not None else "", self._event_silent.get(one.key), rows.limit(one, look, wall),
             one.on_air,
         )  # fmt: skip
-
-    def _limit(self, one: Followed, wall: float) -> float | None:
-        """s until the platform ends the push."""
-        if one.longest is None:
-            return None
-        look = self._event_looks.get(one.key)
-        since = (
-            next((_wall_of(i.since) for i in look.inputs if i.arriving and i.since), None) if look is not None else None
-        )
-        return (since if since is not None else one.begun) + one.longest - wall
 
     # Mending
 
@@ -604,81 +483,19 @@ class Watcher:
         plan = self.setup.plan
         return Board(
             self.setup.rig, wall, self._begin_wall,
-            tuple(self._feed_row(t, by_feed.get(name), now) for name, t in self.trackers.items()),
-            tuple(self._event_row(one, wall) for one in self._events.values()),
+            tuple(self._row(name, t, by_feed.get(name), now) for name, t in self.trackers.items()),
+            tuple(rows.event_row(one, self._event_looks.get(one.key), wall) for one in self._events.values()),
             tuple(warnings), tuple(self._happenings), self._next,
             self.usage.sent / 1e9 if plan is not None else None, plan / 1e9 if plan is not None else None,
             {name: look.temperature for name, look in self._devices.items() if not look.error},
         )  # fmt: skip
 
-    def _feed_row(self, one: Tracker, event: Followed | None, now: float) -> FeedRow:
-        facts, seen = one.facts, one.input
-        doing = self._doing.get(self._place(facts.name))
-        running = one.carrying.running if one.carrying is not None else None
-        values: Mapping[str, float | int | str] = {}
-        measured = "nobody"
-        if running is not None and running.measured:
-            values, measured = running.measured, "here"
-        elif seen is not None and seen.arriving and seen.values:
-            values, measured = seen.values, "ingest"
-        text = one.text
-        if doing is not None and doing.feed == facts.name:
-            text = {
-                Act.PUSH: "its push is being started again",
-                Act.DEVICE: "its device is being restarted",
-                None: "it is being stopped",
-            }[doing.act]
-        device = self._devices.get(facts.device)
-        rate = one.kbit_s if one.state in (FeedState.ON, FeedState.STARTING) else None
-        return FeedRow(
-            facts.name, facts.device, facts.destination, facts.role, facts.carried, event.name if event is not None else "", one.state,
-            now - one.since, text, self._push_words(one), _ingest_words(one), seen.arriving if seen is not None else None, rate, values, measured,
-            len(seen.gaps) if seen is not None else 0, one.drops, one.missing + (now - one.dropped if one.dropped is not None else 0.0),
-            self._restarts.get(facts.name, 0), doing is not None, device.temperature if device is not None and not device.error else None,
-            one.strip(int(STRIP / CELL)),
+    def _row(self, name: str, one: Tracker, event: Followed | None, now: float) -> FeedRow:
+        doing = self._doing.get(self._place(name))
+        words = {
+            Act.PUSH: "its push is being started again", Act.DEVICE: "its device is being restarted", None: "it is being stopped",
+        }  # fmt: skip
+        return rows.feed_row(
+            one, event, self._devices.get(one.facts.device), now, restarts=self._restarts.get(name, 0),
+            doing=words[doing.act] if doing is not None and doing.feed == name else "", mending=doing is not None,
         )  # fmt: skip
-
-    @staticmethod
-    def _push_words(one: Tracker) -> str:
-        if one.facts.carried:
-            running = one.carrying.running if one.carrying is not None else None
-            return "off" if running is None else "carried" if running.pushing else "held"
-        if one.facts.by_hand:
-            return "by hand"
-        if one.device is None:
-            return "not asked yet"
-        if one.device.error:
-            return "no answer"
-        slot = one.device.slots.get(one.facts.slot)
-        return slot.state.value if slot is not None else "no slot"
-
-    def _event_row(self, one: Followed, wall: float) -> EventRow:
-        look = self._event_looks.get(one.key)
-        return EventRow(
-            one.name, one.mark, one.title, one.destination, one.platform, look.state.value if look is not None and look.state is not None else "not told",
-            one.on_air, one.public, (look.watch if look is not None else "") or one.watch, look.viewers if look is not None else None, one.start, one.end,
-            self._limit(one, wall), look.error if look is not None else "",
-        )  # fmt: skip
-
-
-def _ingest_words(one: Tracker) -> str:
-    look, seen = one.event, one.input
-    if look is None:
-        return "–"
-    if look.error:
-        return "no answer"
-    if not look.told or seen is None:
-        return "does not tell"
-    if not seen.arriving:
-        return "nothing"
-    return "shown" if seen.shown else "arriving"
-
-
-def _wall_of(text: str) -> float | None:
-    import datetime
-
-    try:
-        moment = datetime.datetime.fromisoformat(text)
-    except ValueError:
-        return None
-    return moment.timestamp() if moment.tzinfo is not None else None

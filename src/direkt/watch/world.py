@@ -22,8 +22,8 @@ from direkt.store import carried, standing, wishes
 from direkt.store.wishes import Wishes
 from direkt.watch.board import NextEvent
 from direkt.watch.looks import CarriedLook, DeviceLook, EventLook
+from direkt.watch.model import Followed, MachineLook
 from direkt.watch.tracker import Facts
-from direkt.watch.watcher import Followed, MachineLook
 from direkt.work import airing as air
 from direkt.work import carry, manage, push
 from direkt.work.airing import Airing

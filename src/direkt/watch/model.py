@@ -1,0 +1,127 @@
+"""What a watch is given, what it tells, and what it is asked: the world it looks at, its set-up, its events."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Protocol
+
+from direkt.store.wishes import Wishes
+from direkt.watch.board import Board, Happening, NextEvent
+from direkt.watch.conditions import Bounds
+from direkt.watch.looks import CarriedLook, DeviceLook, EventLook
+from direkt.watch.notices import Notice
+from direkt.watch.policy import Act, Terms
+from direkt.watch.tracker import Facts
+
+
+@dataclass(frozen=True, slots=True)
+class Followed:
+    """An event that goes on, at one destination."""
+
+    key: str
+    name: str
+    mark: str
+    title: str
+    destination: str
+    platform: str  # what the destination is called
+    feeds: tuple[str, ...]
+    start: float  # s since 1970
+    end: float
+    begun: float
+    on_air: bool
+    public: bool
+    longest: float | None  # s of one push
+    asked: bool  # its platform can be asked
+    watch: str = ""  # as remembered
+
+
+@dataclass(frozen=True, slots=True)
+class MachineLook:
+    """This machine."""
+
+    disk_free: float | None
+
+
+class World(Protocol):
+    """What the watch looks at and acts on. Everything but wishes() and carried() may take long, and runs in the pool."""
+
+    def device(self, name: str) -> DeviceLook:
+        """A look at a device."""
+
+    def carried(self, feed: str) -> CarriedLook:
+        """A look at what this machine carries."""
+
+    def followed(self) -> tuple[Sequence[Followed], NextEvent | None]:
+        """The events that go on, and the next one."""
+
+    def event(self, one: Followed) -> EventLook:
+        """A look at an event at its platform."""
+
+    def machine(self) -> MachineLook:
+        """A look at this machine."""
+
+    def certificates(self) -> Mapping[str, float]:
+        """Days left, by host."""
+
+    def wishes(self) -> Wishes:
+        """What is meant to be on."""
+
+    def wish(self, feed: str, on: bool) -> None:
+        """From here on it is meant to be so."""
+
+    def start(self, feed: str) -> str:
+        """Starts a push, again or for the first time; how that went. Raises DirektError."""
+
+    def restart(self, device: str) -> str:
+        """Restarts a device and waits for it; how that went. Raises DirektError."""
+
+    def stop(self, feed: str) -> str:
+        """Stops a push for good. Raises DirektError."""
+
+
+@dataclass(frozen=True, slots=True)
+class Setup:
+    """What is watched, and how."""
+
+    rig: str
+    feeds: tuple[Facts, ...]
+    terms: Terms
+    bounds: Bounds
+    mend: bool = True
+    period: float | None = None  # s between looks; None: by how many there are
+    plan: float | None = None  # bytes of a data plan
+    earlier: tuple[tuple[str, Act, float], ...] = ()  # what earlier watches tried: feed, what, how many s ago
+
+
+@dataclass(frozen=True, slots=True)
+class Frame:
+    """The state, twice a second."""
+
+    board: Board
+
+
+@dataclass(frozen=True, slots=True)
+class Happened:
+    """Something happened."""
+
+    happening: Happening
+    feed: str = ""
+    device: str = ""
+    destination: str = ""
+    event: str = ""
+    mark: str = ""
+    seconds: float | None = None
+    act: Act | None = None
+    counted: bool = False  # the platform itself counts what is missing
+
+
+WatchEvent = Frame | Happened | Notice
+
+
+@dataclass(frozen=True, slots=True)
+class Command:
+    """What a person asks for from the page."""
+
+    what: str  # restart or stop
+    feed: str
