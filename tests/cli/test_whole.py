@@ -96,7 +96,10 @@ class Everything(RigCli):
         )
         wait_for_port(port)
         self.run_json("push", "on", "--rehearse", f"rtmp://127.0.0.1:{port}/live")
-        self.seen.append(subprocess.run(["ps", "axeww"], capture_output=True, text=True).stdout)
+        listed = subprocess.run(["ps", "axeww"], capture_output=True, text=True).stdout.splitlines()
+        own = [line for line in listed if str(self.folder) in line]  # other tests run beside this one
+        self.assertTrue(any(f"--port {port}" in line for line in own), own)
+        self.seen += own
         result = self.finish(catching)
         self.seen += [result.out, result.err]
         self.run_json("push", "off")

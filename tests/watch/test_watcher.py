@@ -428,16 +428,15 @@ class Long(unittest.TestCase):
         case.world.on.update(dict.fromkeys(names, True))
         each = random_world(7, case, names)
         hour = 3600
-        case.run(hour, each)
+        case.run(hour / 4, each)
         gc.collect()
         tracemalloc.start()
-        case.run(hour / 6, each)
+        case.run(hour / 8, each)
         case.happened.clear(), case.notices.clear(), case.world.done.clear()
         gc.collect()
         first = tracemalloc.get_traced_memory()[0]
-        for _ in range(2):
-            case.run(hour / 2, each)
-            case.happened.clear(), case.notices.clear(), case.world.done.clear()
+        case.run(hour / 2, each)
+        case.happened.clear(), case.notices.clear(), case.world.done.clear()
         gc.collect()
         last = tracemalloc.get_traced_memory()[0]
         tracemalloc.stop()

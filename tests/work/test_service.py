@@ -94,8 +94,8 @@ class Schedule(Folder):
 
     def test_it_survives_restarts_at_any_moment_and_takes_nothing_twice(self):
         self.write("finals: {event: finals}", 'a: {feed: roof, window: "11:30-14:00"}', more=', repeat: "FREQ=DAILY;COUNT=2"')
-        for _ in range(60):  # a new service every 50 min or so
-            self.run_for(self.service(), 0.83, 30.0)
+        for _ in range(25):  # a new service every two hours
+            self.run_for(self.service(), 1.99, 60.0)
         begins = [(entry, at[:2]) for deed, entry, at in self.acts.done if deed == "begin"]
         ends = [(deed, entry, at[:2]) for deed, entry, at in self.acts.done if deed == "end"]
         # what is on is looked at once by each new service; nothing is begun after its end, and each ends once

@@ -28,6 +28,7 @@ from direkt.work.timetable import Turn
 TICK = 1.0  # s
 _JUMP = 5.0  # s by which the clock was set, from where on it is said
 _CALM = 20.0  # s after a jump in which nothing is decided
+_CHECK = 86400.0  # s for which it holds that nothing overlaps
 _RENEW = 600.0  # s for which turns that were worked out hold
 _PAUSES = (15.0, 30.0, 60.0, 120.0, 300.0)  # s between tries
 _LOOK_BACK = datetime.timedelta(days=2)
@@ -104,6 +105,7 @@ class Service:
         self._load, self._acts, self._clock, self._wall, self._submit = load, acts, clock, wall, submit
         self.rig = load()
         timetable.check(self.rig, self._now())
+        self._checked = clock.now()  # when overlaps were looked for
         self._turns: dict[str, list[Turn]] = {}
         self._worked_out: float | None = None
         self._last: tuple[float, float] | None = None  # steady and wall
@@ -184,7 +186,9 @@ class Service:
         now = self._now()
         try:
             rig = self._load()
-            timetable.check(rig, now)
+            if rig.file != self.rig.file or steady - self._checked >= _CHECK:
+                timetable.check(rig, now)
+                self._checked = steady
             limit = now + datetime.timedelta(days=3)
             turns = {
                 name: list(timetable.iter_while(timetable.turns(rig, name, now, past=_LOOK_BACK), limit))
