@@ -5,6 +5,7 @@ import dataclasses
 import http.client
 import json
 import re
+import socket
 import ssl
 import time
 import unittest
@@ -133,6 +134,21 @@ class Doors(Served):
             self.assertEqual(acting.get(path).status_code, 404, path)
         for method in ("PUT", "DELETE", "OPTIONS", "TRACE"):
             self.assertEqual(acting.request(method, "/act").status_code, 405, method)
+        self.assertEqual(self.acts, [])
+
+    def test_nonsense_and_what_breaks_off_is_answered_or_dropped_and_no_news(self):
+        cookie = self.client(ACT).cookies[self.doors.cookie]
+        head = f"POST /act HTTP/1.1\r\nHost: h\r\nCookie: {self.doors.cookie}={cookie}\r\nX-Direkt: 1\r\nContent-Type: application/json\r\n"
+        with self.assertNoLogs(level="WARNING"):
+            for content in (
+                b"\x16\x03\x01\x02\x00", b"GET / HTTP/9.9\r\n\r\n", b"A" * 70_000, b"GET /" + b"a" * 20_000 + b" HTTP/1.1\r\n\r\n", b"",
+                head.encode() + b"Content-Length: 50\r\n\r\n{", head.encode() + b"Transfer-Encoding: chunked\r\n\r\nZZ\r\n",
+            ):  # fmt: skip
+                with contextlib.suppress(OSError), socket.create_connection(("127.0.0.1", self.port), 5) as one:
+                    one.sendall(content)
+                    one.shutdown(socket.SHUT_WR)
+                    one.recv(1000)
+        self.assertEqual(self.client().get("/now").status_code, 302)
         self.assertEqual(self.acts, [])
 
     def test_every_answer_has_strict_headers_and_none_a_key(self):

@@ -263,18 +263,11 @@ class _Run:
             yield
 
     def run(self, seconds: float | None) -> Board | None:
-        from direkt.work.steps import Answer
-
         job = self.watcher.run(seconds)
-
-        def on_event(event: WatchEvent) -> Answer:
-            self._on_event(event)
-            return None
-
         with self.view:
             try:
                 for event in job:
-                    on_event(event)
+                    self._on_event(event)
             except (KeyboardInterrupt, OSError):
                 self.interrupted = True
             finally:

@@ -22,7 +22,7 @@ from urllib.parse import urlsplit
 
 from starlette.applications import Starlette
 from starlette.exceptions import HTTPException
-from starlette.requests import Request
+from starlette.requests import ClientDisconnect, Request
 from starlette.responses import JSONResponse, RedirectResponse, Response
 from starlette.routing import Route
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
@@ -47,6 +47,7 @@ _MOST_SESSIONS = 1000
 _SESSION_LIFE = 24 * 3600.0  # s
 _MOST_BODY = 2000  # bytes
 _MOST_WRONG = 20  # wrong tokens a minute, all together
+_SLOW = 10.0  # s for a body
 _STUCK = 20.0  # s that a viewer may take nothing
 _BEAT = 15.0  # s between signs of life
 _HEADERS = (
@@ -193,11 +194,16 @@ class Page:
         if request.headers.get("content-type", "").partition(";")[0].strip() != "application/json":
             raise HTTPException(415, "expected JSON")
         content = b""
-        async with asyncio.timeout(10):
-            async for part in request.stream():
-                content += part
-                if len(content) > _MOST_BODY:
-                    raise HTTPException(413, "that is too much")
+        try:
+            async with asyncio.timeout(_SLOW):
+                async for part in request.stream():
+                    content += part
+                    if len(content) > _MOST_BODY:
+                        raise HTTPException(413, "that is too much")
+        except TimeoutError:
+            raise HTTPException(408, "that takes too long") from None
+        except ClientDisconnect:
+            raise HTTPException(400, "the request ended early") from None
         try:
             found = json.loads(content)
         except (ValueError, RecursionError):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import logging
 import socket
 import ssl
 import threading
@@ -45,6 +46,11 @@ def serve(hub: Hub, doors: Doors, act: Act, host: str, port: int, tls: ssl.SSLCo
         server_header=False, date_header=True, lifespan="off", ws="none", timeout_graceful_shutdown=1, h11_max_incomplete_event_size=16384,
         http="h11", loop="asyncio",
     )  # fmt: skip
+    for name in (
+        "uvicorn.error",
+        "asyncio",
+    ):  # whoever sends nonsense, or breaks off, is no news to the person at the terminal
+        logging.getLogger(name).setLevel(logging.CRITICAL)
     config.load()
     config.ssl = tls
     server = _Server(config, hub)

@@ -33,6 +33,7 @@ from direkt.work.push import PushStanding
 from direkt.work.steps import drive
 
 _RESTART = 120.0  # s that a device gets to come back
+_FORGOTTEN = 86400.0  # s behind its end after which an event that never came on air is no longer looked at
 _CARRY = 25.0  # s for a carried push to get going
 
 
@@ -142,7 +143,9 @@ class RealWorld:
                 continue
             with contextlib.suppress(DirektError):
                 planned = planning.by_mark(self._rig, one.event, one.mark)
-                if planned is not None and set(planned.entry.feeds) & set(self._feeds):
+                if planned is None or not set(planned.entry.feeds) & set(self._feeds):
+                    continue
+                if one.on_air or self._crew.means.wall() < planned.end.timestamp() + _FORGOTTEN:
                     out += self._at_destinations(planned, one)
         keys = {one.key for one in out}
         for key in [key for key in self._airings if key not in keys]:
