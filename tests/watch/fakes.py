@@ -68,6 +68,7 @@ class World:
         self.events = list(events)
         self.inputs = {}
         self.event_error = ""
+        self.event_state = EventState.LIVE
         self.on = {}
         self.mending = set()
         self.done = []
@@ -104,7 +105,7 @@ class World:
         now = self.clock.now()
         if self.event_error:
             return EventLook(now, self.event_error)
-        return EventLook(now, "", True, EventState.LIVE, "https://tarnlight.example/w/1", True, tuple(self.inputs.get(one.key, ())), 12)
+        return EventLook(now, "", True, self.event_state, "https://tarnlight.example/w/1", True, tuple(self.inputs.get(one.key, ())), 12)
 
     def machine(self):
         return MachineLook(self.disk)

@@ -9,7 +9,7 @@ import unittest
 
 from direkt.cli.watch import Pool
 from direkt.device.model import PushState
-from direkt.platform.model import Gap
+from direkt.platform.model import EventState, Gap
 from direkt.watch.board import NextEvent
 from direkt.watch.model import Command
 from direkt.watch.policy import Act, Terms
@@ -408,6 +408,17 @@ class Warnings(unittest.TestCase):
         case.run(60)
         self.assertEqual(self.kinds(case), {("platform", "advise")})
         self.assertEqual((case.row("tower").state, case.row("tower").ingest), (FeedState.ON, "no answer"))
+
+    def test_an_event_that_its_platform_has_closed(self):
+        case = Case(["tower"], events=[followed("tower")])
+        case.world.pushing("tower")
+        case.world.on["tower"] = True
+        case.run(10)
+        self.assertTrue(case.watcher.board().events[0].on_air)
+        case.world.event_state = EventState.CLOSED
+        case.run(10)
+        self.assertEqual(self.kinds(case), {("closed", "fail")})
+        self.assertFalse(case.watcher.board().events[0].on_air)  # /now leads nobody there any more
 
     def test_the_gaps_that_an_ingest_saw_and_the_next_event(self):
         event = followed("tower")

@@ -34,7 +34,8 @@ class Running:
     error: str
     error_since: float | None  # steady
     limit: float | None  # s until the platform ends the push
-    on_air: bool
+    on_air: bool  # as it was left here
+    closed: bool = False  # the platform says that it is over
 
 
 @dataclass(frozen=True, slots=True)
@@ -174,6 +175,14 @@ def of_events(events: Sequence[Running], bounds: Bounds, now: float, wall: float
                     one.name,
                 ),
             )
+        if one.on_air and one.closed:
+            yield (
+                Key("closed", f"{one.name} at {one.title}"),
+                Condition(
+                    "fail", f"{one.title} has closed the event: viewers get nothing", f"look at its page; then: direkt stop {one.name}",
+                    one.name,
+                ),
+            )  # fmt: skip
         if one.on_air and wall > one.end + 300:
             yield (
                 Key("overdue", one.name),

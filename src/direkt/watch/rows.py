@@ -6,6 +6,7 @@ import datetime
 from collections.abc import Mapping
 
 from direkt.parameters import Value
+from direkt.platform.model import EventState
 from direkt.watch.board import EventRow, FeedRow
 from direkt.watch.looks import DeviceLook, EventLook
 from direkt.watch.model import Followed
@@ -64,9 +65,10 @@ def _ingest_words(one: Tracker) -> str:
 def event_row(one: Followed, look: EventLook | None, wall: float) -> EventRow:
     """``wall``: s since 1970."""
     state = look.state.value if look is not None and look.state is not None else "not told"
+    on_air = one.on_air and (look is None or look.state in (None, EventState.LIVE))
     watch = (look.watch if look is not None else "") or one.watch
     return EventRow(
-        one.name, one.mark, one.title, one.destination, one.platform, state, one.on_air, one.public, watch,
+        one.name, one.mark, one.title, one.destination, one.platform, state, on_air, one.public, watch,
         look.viewers if look is not None else None, one.start, one.end, limit(one, look, wall), look.error if look is not None else "",
     )  # fmt: skip
 

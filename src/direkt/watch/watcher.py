@@ -17,6 +17,7 @@ from functools import partial
 from typing import TypeVar
 
 from direkt.errors import DirektError
+from direkt.platform.model import EventState
 from direkt.store.usage import Usage
 from direkt.store.wishes import Wishes
 from direkt.watch import conditions, rows
@@ -363,7 +364,7 @@ class Watcher:
         look = self._event_looks.get(one.key)
         return conditions.Running(
             one.name, one.platform, one.end, look.error if look is not None else "", self._event_silent.get(one.key), rows.limit(one, look, wall),
-            one.on_air,
+            one.on_air, look is not None and look.state is EventState.CLOSED,
         )  # fmt: skip
 
     # Mending

@@ -34,6 +34,7 @@ from direkt.work.steps import drive
 
 _RESTART = 120.0  # s that a device gets to come back
 _FORGOTTEN = 86400.0  # s behind its end after which an event that never came on air is no longer looked at
+_NEXT_EVERY = 30.0  # s between looks for the next event
 _CARRY = 25.0  # s for a carried push to get going
 
 
@@ -70,6 +71,7 @@ class RealWorld:
         self._locks: dict[str, threading.Lock] = {name: threading.Lock() for name in rig.file.devices}
         self._airings: dict[str, Airing] = {}
         self._asking: dict[str, threading.Lock] = {}
+        self._kept_next: tuple[float, NextEvent | None] = (0.0, None)  # s since 1970 when it was looked for
         self._secrets: re.Pattern[str] | None = None
         self._refresh_secrets()
 
@@ -178,22 +180,28 @@ class RealWorld:
             )  # fmt: skip
 
     def _next(self, on_air: set[tuple[str, str]]) -> NextEvent | None:
-        """The next event that everyone may see; None: there is none."""
-        now = datetime.datetime.fromtimestamp(self._crew.means.wall(), datetime.UTC)
+        """The next event that everyone may see, looked for now and then; None: there is none."""
+        wall = self._crew.means.wall()
+        kept_at, kept = self._kept_next
+        if not 0 <= wall - kept_at < _NEXT_EVERY or (kept is not None and kept.start < wall):
+            kept = self._find_next(on_air, datetime.datetime.fromtimestamp(wall, datetime.UTC))
+            self._kept_next = wall, kept
+        return kept
+
+    def _find_next(self, on_air: set[tuple[str, str]], now: datetime.datetime) -> NextEvent | None:
         found: list[NextEvent] = []
         for name, entry in self._rig.file.events.items():
             if entry.audience != "everyone":
                 continue
             with contextlib.suppress(UnusableInput):
-                planned = next(
-                    (p for p in planning.occurrences(self._rig, name) if p.end > now and (name, p.mark) not in on_air),
-                    None,
+                times = (
+                    p for p in planning.occurrences(self._rig, name) if p.end > now and (name, p.mark) not in on_air
                 )
-                if planned is not None and not self._is_over(planned):
+                planned = next((p for p in times if not self._is_over(p)), None)
+                if planned is not None:
                     local = f"{planned.start:%A, %d %B %Y, %H:%M} {planned.start.tzname() or ''}".strip()
-                    found.append(
-                        NextEvent(name, planning.wanted(self._rig, planned).title, planned.start.timestamp(), local)
-                    )
+                    title = planning.wanted(self._rig, planned).title
+                    found.append(NextEvent(name, title, planned.start.timestamp(), local))
         return min(found, key=lambda one: one.start, default=None)
 
     def _is_over(self, planned: planning.Planned) -> bool:
