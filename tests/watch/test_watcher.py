@@ -280,6 +280,15 @@ class People(unittest.TestCase):
         case.run(30)
         self.assertEqual([n.key.kind for n in case.notices], ["still-on"])
 
+    def test_an_ingest_that_still_has_something_of_a_push_that_is_off(self):
+        case = Case(["tower"], events=[followed("tower", on_air=False)])
+        case.world.inputs[case.world.events[0].key] = [arriving()]
+        case.world.on["tower"] = False
+        case.run(8)
+        self.assertEqual(case.notices, [])  # its last look may be older than the stop
+        case.run(20)
+        self.assertEqual([n.key.kind for n in case.notices], ["still-on"])
+
     def test_a_rehearsal_is_not_mended(self):
         case = Case(["tower"])
         case.world.pushing("tower")

@@ -106,7 +106,7 @@ def of_feeds(
             )
         if not one.wanted and one.state in (FeedState.ON, FeedState.DROPPED) and now - one.wished_at > _SILENT:
             yield Key("still-on", name), Condition("advise", "it was stopped, and pushes", f"direkt stop {name}", event)
-        elif one.state is FeedState.OFF and one.input is not None and one.input.arriving:
+        elif one.state is FeedState.OFF and one.input is not None and one.input.arriving and now - one.since > _SILENT:
             yield (
                 Key("still-on", name),
                 Condition(
