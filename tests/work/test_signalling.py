@@ -171,7 +171,7 @@ from direkt.work.signalling import Signalling, send
 from direkt.work.steps import drive
 sink = Sink()
 work = Signalling(address.parse(f"rtmp://127.0.0.1:{{sink.port}}/live"), Secret(KEY), SMALL)
-work.change(3000)
+work.change(3600)
 work.settings = work._wanted
 result = drive(send(work, SystemClock(), seconds=None, climb=20000), lambda event: None)
 sink.close()
