@@ -1,5 +1,6 @@
 """What the watch sees, mends and warns of, in a world that is made up and a clock that runs as fast as it is turned."""
 
+import dataclasses
 import gc
 import itertools
 import threading
@@ -8,10 +9,11 @@ import tracemalloc
 import unittest
 
 from direkt.cli.watch import Pool
-from direkt.device.model import PushState
+from direkt.device.model import PushState, Slot
 from direkt.platform.model import EventState, Gap
 from direkt.watch.board import NextEvent
 from direkt.watch.model import Command
+from direkt.watch.notices import Key
 from direkt.watch.policy import Act, Terms
 from direkt.watch.tracker import FeedState
 from tests.watch.fakes import SERVER, Case, arriving, followed, random_world, running
@@ -353,19 +355,41 @@ class Policy(unittest.TestCase):
         case.run(30)
         self.assertEqual(len(case.world.done), 3)
 
+    def test_a_long_outage_heals_though_it_was_given_up(self):
+        case = self.hopeless(Terms(push=2, within=600, pause=5), 500)
+        self.assertEqual(len(case.world.done), 2)
+        case.world.devices["tower"].heals = True  # whatever it was is over, and the device does not try by itself
+        case.run(400)
+        self.assertEqual(case.row("tower").state, FeedState.ON)
+        self.assertEqual([n.phase for n in case.told("unmended")], ["begins", "well"])
+
     def test_what_an_earlier_watch_tried_counts(self):
         case = self.hopeless(Terms(push=2, within=1800), 600, earlier=(("tower", Act.PUSH, 60.0), ("tower", Act.PUSH, 90.0), ("other", Act.PUSH, 1.0)))
         self.assertEqual(case.world.done, [])
 
     def test_a_device_that_pushes_something_else_well_is_not_restarted(self):
         case = Case(["tower", "roof"], terms=Terms(push=1, device=1, pause=1))
-        case.watcher._of_device = {"tower": ["tower", "roof"], "roof": ["roof"]}
-        case.world.pushing("tower", "roof")
+        roof = case.watcher.trackers["roof"]
+        roof.facts = dataclasses.replace(roof.facts, device="tower", slot=2)  # the second slot of the same device
+        case.watcher._of_device = {"tower": ["tower", "roof"]}
+        look, second = case.world.device, [PushState.PUSHING]
+
+        def device(name):
+            found = look(name)
+            more = Slot(2, "second", SERVER, 19, second[0], "", int(case.clock.at * 1000))
+            return dataclasses.replace(found, slots={**found.slots, 2: more})
+
+        case.world.device = device
+        case.world.pushing("tower")
         case.world.on.update(tower=True, roof=True)
         case.run(10)
         case.world.devices["tower"].state, case.world.devices["tower"].heals = PushState.RETRYING, False
         case.run(200)
         self.assertEqual([what for what, *_ in case.world.done], ["start"])
+        self.assertEqual(case.row("roof").state, FeedState.ON)
+        second[0] = PushState.RETRYING  # now there is nothing left to lose
+        case.run(60)
+        self.assertIn("restart", [what for what, *_ in case.world.done])
 
     def test_no_mend(self):
         case = Case(["tower"], mend=False)
@@ -396,8 +420,35 @@ class Warnings(unittest.TestCase):
         )
         case.run(1300)  # 750 kB/s: the gigabyte is used up
         self.assertIn(("plan", "fail"), self.kinds(case))
+        case.run(30)
+        left = case.watcher.notices.current[Key("plan", "the line")].text  # 750 kB/s by the devices' counters
+        self.assertIn("0.0 GB are left", left)
         board = case.watcher.board()
-        self.assertAlmostEqual(board.sent_gb, 0.75e-3 * 1330, delta=0.02)
+        self.assertAlmostEqual(board.sent_gb, 0.75e-3 * 1360, delta=0.02)
+
+    def test_how_long_a_data_plan_lasts(self):
+        case = Case(["tower"], plan=1e9)
+        case.world.pushing("tower")
+        case.world.on["tower"] = True
+        case.run(1090)  # 0.82 GB at 750 kB/s
+        text = case.watcher.notices.current[Key("plan", "the line")].text
+        self.assertIn("4 min at the present rate", text)
+
+    def test_an_event_that_goes_and_comes_back_is_asked_as_often_as_before(self):
+        event = followed("tower")
+        case = Case(["tower"], events=[event])
+        asked, look = [], case.world.event
+        case.world.event = lambda one: (asked.append(one.key), look(one))[1]
+        for _ in range(6):
+            case.world.events = [event]
+            case.run(11)
+            case.world.events = []
+            case.run(6)
+        case.world.events = [event]
+        case.run(10)
+        asked.clear()
+        case.run(20)
+        self.assertLessEqual(len(asked), 11)  # every two seconds
 
     def test_much_less_than_usual_goes_out(self):
         case = Case(["tower"])

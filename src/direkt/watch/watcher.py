@@ -42,6 +42,7 @@ _CERTIFICATES_EVERY = 6 * 3600.0
 _KEEP_EVERY = 30.0
 _AFTER_FAILURE = 10.0
 _MOST_HAPPENINGS = 200
+_SMOOTH = 0.02  # of what went out since the last turn, in the rate: that of the last half minute, about
 _MOST_COMMANDS = 20
 
 
@@ -84,6 +85,7 @@ class Watcher:
         self._events: dict[str, Followed] = {}
         self._event_looks: dict[str, EventLook] = {}
         self._event_silent: dict[str, float] = {}
+        self._asked_events: set[str] = set()  # those that have a look before them
         self._next: NextEvent | None = None
         self._machine = MachineLook(None)
         self._certificates: Mapping[str, float] = {}
@@ -100,7 +102,6 @@ class Watcher:
         self._kept = now
         self._due: list[tuple[float, int, str]] = []
         self._numbers = itertools.count()
-        self._jobs: dict[str, Callable[[], None]] = {}
         self._plan_jobs(now)
 
     # What is due
@@ -133,7 +134,9 @@ class Watcher:
                     self._ask(partial(self.world.device, name), took, partial(self._odd_device, took))
             elif kind == "event":
                 followed = self._events.get(name)
-                if followed is not None:
+                if followed is None:
+                    self._asked_events.discard(name)
+                else:
                     self._ask(partial(self.world.event, followed), self._took_event(name, job), later)
             elif kind == "followed":
                 self._ask(self.world.followed, self._took_followed, later)
@@ -191,8 +194,9 @@ class Watcher:
         self._at(now + _EVENTS_EVERY, "followed")
         events, self._next = found
         known, self._events = self._events, {one.key: one for one in events}
-        for key in self._events:
-            if key not in known and self._events[key].asked:
+        for key, one in self._events.items():
+            if one.asked and key not in self._asked_events:
+                self._asked_events.add(key)
                 self._at(now, f"event {key}")
         for key in known:
             if key not in self._events:
@@ -205,6 +209,7 @@ class Watcher:
 
         def then(look: EventLook) -> None:
             if key not in self._events:
+                self._asked_events.discard(key)
                 return
             now = self.clock.now()
             self._at(max(asked + self.period, now + 0.2), job)
@@ -261,16 +266,16 @@ class Watcher:
     def step(self) -> None:
         """One turn."""
         now = self.clock.now()
+        sent = self.usage.sent
         self._hand_out(now)
         for _ in range(self._results.qsize()):
             self._results.get()()
         self._wishes = self.world.wishes()
-        sent = self.usage.sent
         for name, tracker in self.trackers.items():
             if tracker.facts.carried:
                 self._look_at_carried(name, tracker, now)
         self._judge(now)
-        self._rate = 0.9 * self._rate + 0.1 * max(0, self.usage.sent - sent) / TICK
+        self._rate += (max(0, self.usage.sent - sent) / TICK - self._rate) * _SMOOTH
         if now - self._kept > _KEEP_EVERY:
             self._kept = now
             self.usage.keep()
@@ -376,7 +381,7 @@ class Watcher:
     def _mend(self, now: float) -> None:
         for name, tracker in self.trackers.items():
             place = self._place(name)
-            if place in self._doing or tracker.facts.by_hand or name in self._given_up:
+            if place in self._doing or tracker.facts.by_hand:
                 continue
             if tracker.state is not FeedState.DROPPED or not tracker.wanted or tracker.dropped is None:
                 continue
@@ -384,6 +389,8 @@ class Watcher:
             if not tracker.facts.carried and (device is None or device.error):
                 continue  # it does not answer: nothing can be done until it does
             act = self.mendings[name].due(tracker.dropped, now, device=self._may_restart(tracker))
+            if act is Act.NOTHING and name in self._given_up:
+                continue  # until some of what was tried is long enough ago
             if act is Act.NOTHING:
                 terms = self.setup.terms
                 tried = [
@@ -398,6 +405,7 @@ class Watcher:
                 )
                 self._happen("note", name, f"{self._given_up[name]}: a person has to look", good=False)
             elif act is not None:
+                self._given_up.pop(name, None)
                 self._do(_Doing(act, name, now, False), place)
 
     def _may_restart(self, tracker: Tracker) -> bool:
