@@ -371,7 +371,7 @@ class Policy(unittest.TestCase):
         case = Case(["tower", "roof"], terms=Terms(push=1, device=1, pause=1))
         roof = case.watcher.trackers["roof"]
         roof.facts = dataclasses.replace(roof.facts, device="tower", slot=2)  # the second slot of the same device
-        case.watcher._of_device = {"tower": ["tower", "roof"]}
+        case.watcher._of_device = {"tower": ["tower", "roof"], "roof": []}
         look, second = case.world.device, [PushState.PUSHING]
 
         def device(name):
