@@ -336,7 +336,9 @@ class _Run:
         value = math.floor(result.mbit_s * 10) / 10 or round(result.mbit_s, 2)
         stated = self.rig.file.uplink
         if result.limit is None and stated is not None and stated.mbit_s >= value:
-            output.note(f"the limit was not reached: the rig keeps its uplink of {stated.mbit_s:g} Mbit/s; climb higher with --most")
+            output.note(
+                f"the limit was not reached: the rig keeps its uplink of {stated.mbit_s:g} Mbit/s; climb higher with --most"
+            )
             return None
         rigfile.change(self.rig, [(["uplink", "mbit_s"], value)])
         return value
