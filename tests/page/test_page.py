@@ -68,7 +68,7 @@ class Served(unittest.TestCase):
         self.hub.publish(board())
 
     def client(self, token=None):
-        made = httpx.Client(base_url=self.base, verify=False, trust_env=False)
+        made = httpx.Client(base_url=self.base, verify=False, trust_env=False, timeout=30)
         self.addCleanup(made.close)
         if token is not None:
             answer = made.post("/session", json={"token": token}, headers={"X-Direkt": "1"})
@@ -144,7 +144,7 @@ class Doors(Served):
                 b"\x16\x03\x01\x02\x00", b"GET / HTTP/9.9\r\n\r\n", b"A" * 70_000, b"GET /" + b"a" * 20_000 + b" HTTP/1.1\r\n\r\n", b"",
                 head.encode() + b"Content-Length: 50\r\n\r\n{", head.encode() + b"Transfer-Encoding: chunked\r\n\r\nZZ\r\n",
             ):  # fmt: skip
-                with contextlib.suppress(OSError), socket.create_connection(("127.0.0.1", self.port), 5) as one:
+                with contextlib.suppress(OSError), socket.create_connection(("127.0.0.1", self.port), 30) as one:
                     one.sendall(content)
                     one.shutdown(socket.SHUT_WR)
                     one.recv(1000)
@@ -175,7 +175,7 @@ class Secure(Served):
         self.assertEqual((cookie.name, cookie.secure, cookie.path), ("__Host-direkt", True, "/"))
         self.assertEqual(looking.get("/board").status_code, 200)
         with self.assertRaises((httpx.HTTPError, ssl.SSLError)):
-            httpx.get(f"http://127.0.0.1:{self.port}/", trust_env=False)
+            httpx.get(f"http://127.0.0.1:{self.port}/", trust_env=False, timeout=30)
 
 
 class Now(Served):
@@ -234,7 +234,7 @@ class Streams(Served):
             self.hub.publish(board((feed(state=FeedState.DROPPED, text="refused"),), at=1.8e9 + 10))
             time.sleep(0.2)
             self.hub.publish(board((feed(name="roof"),), at=1.8e9 + 20))
-            found = later.result(10)
+            found = later.result(30)
         self.assertEqual([kind for kind, _ in found], ["board", "change", "change"])
         first, second, third = (message for _, message in found)
         self.assertEqual(first["parts"]["head"]["rig"], "Varn & Co")
@@ -246,7 +246,7 @@ class Streams(Served):
         cookie = f"{self.doors.cookie}={looking.cookies[self.doors.cookie]}"
         open_ones = []
         for n in range(202):
-            one = http.client.HTTPConnection("127.0.0.1", self.port, timeout=5)
+            one = http.client.HTTPConnection("127.0.0.1", self.port, timeout=30)
             one.request("GET", "/events", headers={"Cookie": cookie})
             answer = one.getresponse()
             open_ones.append(one)
@@ -254,7 +254,7 @@ class Streams(Served):
         for one in open_ones:
             one.close()
         for _ in range(100):
-            one = http.client.HTTPConnection("127.0.0.1", self.port, timeout=5)
+            one = http.client.HTTPConnection("127.0.0.1", self.port, timeout=30)
             one.request("GET", "/events", headers={"Cookie": cookie})
             answer = one.getresponse().status
             one.close()
@@ -266,7 +266,7 @@ class Streams(Served):
     def test_who_does_not_read_keeps_nobody(self):
         looking = self.client(LOOK)
         cookie = f"{self.doors.cookie}={looking.cookies[self.doors.cookie]}"
-        stuck = http.client.HTTPConnection("127.0.0.1", self.port, timeout=5)
+        stuck = http.client.HTTPConnection("127.0.0.1", self.port, timeout=30)
         stuck.request("GET", "/events", headers={"Cookie": cookie})
         many = tuple(feed(f"feed-{n}") for n in range(200))
         for n in range(60):
@@ -282,8 +282,8 @@ class Figures(unittest.TestCase):
         shown = board((feed(), feed("roof", FeedState.DROPPED, kbit_s=None, arriving=None, temperature=None, values={}, push="no answer", device="camera")))
         with metrics.serve(lambda: shown, "127.0.0.1", 0) as port:
             accept = {"Accept": "application/openmetrics-text; version=1.0.0"}
-            answer = httpx.get(f"http://127.0.0.1:{port}/metrics", headers=accept, trust_env=False)
-            plain = httpx.get(f"http://127.0.0.1:{port}/metrics", trust_env=False)
+            answer = httpx.get(f"http://127.0.0.1:{port}/metrics", headers=accept, trust_env=False, timeout=30)
+            plain = httpx.get(f"http://127.0.0.1:{port}/metrics", trust_env=False, timeout=30)
         self.assertIn("application/openmetrics-text", answer.headers["content-type"])
         self.assertIn("text/plain", plain.headers["content-type"])
         found = {f.name: f for f in text_string_to_metric_families(answer.text)}
@@ -312,7 +312,7 @@ class Figures(unittest.TestCase):
         self.assertTrue(all({"alert", "expr", "labels", "annotations"} <= set(rule) for rule in rules))
         self.assertGreater(len(json.loads((docs / "dashboard.json").read_text())["panels"]), 5)
         with metrics.serve(lambda: None, "127.0.0.1", 0) as port:
-            self.assertEqual(httpx.get(f"http://127.0.0.1:{port}/metrics", trust_env=False).status_code, 200)
+            self.assertEqual(httpx.get(f"http://127.0.0.1:{port}/metrics", trust_env=False, timeout=30).status_code, 200)
 
 
 if __name__ == "__main__":

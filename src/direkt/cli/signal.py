@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     from direkt.work.steps import Answer
 
 _LOOK_EVERY = 2.0  # s between questions to the platform
+_LATE_AFTER = 5.0  # s of a signal from where on it is said that the line does not keep up
 _LINE_EVERY = 5.0  # s between lines in a pipe
 
 
@@ -285,7 +286,7 @@ class _Run:
             return ExitCode.NO_ANSWER
         bad = judgement is not None and judgement.verdict is Verdict.FAIL
         complained = not climb and self.seen is not None and bool(self.seen.complaints)
-        late = result.steady is not None and not climb and result.steady.backlog > 1.0 + result.steady.rtt
+        late = not climb and _is_late(result)
         return ExitCode.FAILS if bad or complained or late else ExitCode.GOOD
 
     def _print(self, result: Result, judgement: Judgement | None, *, climb: bool, saved: float | None) -> None:
@@ -317,12 +318,7 @@ class _Run:
             lines.append(("the signal", escape(text)))
         self.out.print()
         output.print_lines(self.out, lines)
-        if (
-            result.steady is not None
-            and not climb
-            and not result.failure
-            and result.steady.backlog > 1.0 + result.steady.rtt
-        ):
+        if result.steady is not None and not climb and not result.failure and _is_late(result):
             self.out.print(
                 f"[yellow]! the line does not keep up[/]  {result.steady.backlog:.1f} s of the signal wait: direkt signal {escape(self.destination)} --climb"
             )
@@ -372,6 +368,12 @@ class _Run:
             "findings": [finding_json(f) for f in judgement.findings] if judgement is not None else [],
             "failure": result.failure or None, "interrupted": result.interrupted,
         }  # fmt: skip
+
+
+def _is_late(result: Result) -> bool:
+    """Whether the line did not keep up; a few seconds say nothing of that."""
+    found = result.steady
+    return found is not None and found.seconds >= _LATE_AFTER and found.backlog > 1.0 + found.rtt
 
 
 def _carried_json(found: Carried | None) -> dict[str, float] | None:
