@@ -87,6 +87,7 @@ class PlatformEntry(Strict):
     file: str | None = None  # a platform file, shipped or beside the rig; None: the event interface
     token: str | None = None  # reference to a bearer token; None: sign in with direkt event sign-in
     client: str = "direkt"  # what this program is called when a person signs in (client_id of RFC 8628)
+    client_secret: str | None = None  # reference to what the platform gave out together with the client's name
     certificate: Literal["checked", "any"] = "checked"
 
     @field_validator("address")
@@ -103,7 +104,7 @@ class PlatformEntry(Strict):
             raise ValueError("the address holds a login; put a reference under 'token'")
         return value.rstrip("/")
 
-    @field_validator("token")
+    @field_validator("token", "client_secret")
     @classmethod
     def _token(cls, value: str | None) -> str | None:
         if value is not None:

@@ -50,7 +50,7 @@ class End(Stage):
         finally:
             self.device.stop_push = original
         self.assertEqual(result.code, 3, result)
-        self.assertIn("slot 1 still says pushing", result.out)
+        self.assertIn("slot 1 says pushing, and its counter goes on", result.out)
         self.assertEqual(self.direkt("stop", "finish").code, 0)
 
 
@@ -84,7 +84,8 @@ class ByHand(Stage):
         shown = self.direkt("event", "show", "h0")
         self.assertIn("✓ Make the event", shown.out)
         nobody = self.direkt("stop", "h0", text="")
-        self.assertEqual(nobody.code, 3, nobody)
+        self.assertEqual(nobody.code, 1, nobody)
+        self.assertIn("nobody could be asked: h0 at village", nobody.err)
         self.assertIn("not done: Tell the village office that the stream has ended", nobody.out + nobody.err)
         self.assertEqual(self.device.push_state, "stopped")
         told = self.direkt("stop", "h0", text="y\n")

@@ -148,7 +148,7 @@ class Described(Folder):
         ingest = p.ingest(made)
         self.assertEqual((ingest.key.reveal(), ingest.addresses("backup")), (KEY, ["rtmp://in2.moss.example/live"]))
         opened = p.open(made)
-        self.assertEqual((opened.state, p.air(opened).state), (EventState.OPEN, EventState.OPEN))
+        self.assertEqual((opened.state, p.air(opened).state), (EventState.LIVE, EventState.LIVE))
         one = p.seen(opened).inputs[0]
         self.assertTrue(one.arriving)
         self.assertEqual(one.complaints, ("a bit thin",))

@@ -174,7 +174,7 @@ class Events(Case):
             {"role": "spare", "arriving": "yes", "gaps": [{"seconds": 2}, 7], "complaints": ["bad", 3], "values": []}
         )
         self.assertEqual(
-            (found.role, found.arriving, found.missing, found.complaints), ("primary", False, 2.0, ("bad",))
+            (found.role, found.arriving, found.missing, found.complaints), ("primary", None, 2.0, ("bad",))
         )
 
 

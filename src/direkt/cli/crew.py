@@ -25,7 +25,7 @@ def means(rig: Rig) -> Means:
     """What talking to platforms takes."""
     from direkt.platform.library import Means
 
-    return Means(options.sources(rig), options.key_store(), options.rig_slug(rig), time.time, time.sleep)
+    return Means(options.sources(rig), options.key_store(), options.rig_slug(rig), time.time, time.sleep, output.note)
 
 
 def crew(rig: Rig) -> Crew:

@@ -11,17 +11,25 @@ import click
 from direkt.cli import options, output
 from direkt.cli.exits import ExitCode
 from direkt.cli.output import escape
-from direkt.errors import UnusableInput
+from direkt.errors import DirektError, UnusableInput
 
 if TYPE_CHECKING:
     from collections.abc import Callable
 
     from rich.console import Console
 
-    from direkt.cli.schemas import EventAtJson, EventDoneJson, EventListJson, EventShowJson
+    from direkt.cli.schemas import (
+        EventAccountsJson,
+        EventAtJson,
+        EventDoneJson,
+        EventListJson,
+        EventShowJson,
+        HeldEventJson,
+    )
     from direkt.platform.model import Input, PlatformEvent, Seen
     from direkt.platform.planned import Planned
     from direkt.rig import Rig
+    from direkt.work.account import Held
     from direkt.work.airing import AirEvent, Airing, PersonStep
     from direkt.work.steps import Job
 
@@ -61,10 +69,81 @@ def chosen(rig: Rig, name: str | None, at: str | None) -> Planned:
 
 
 @event.command("list")
+@click.option(
+    "--at-platform", "at_platform", metavar="PLATFORM", is_flag=False, flag_value="*",
+    help="Instead: all events in the account there, whoever made them (of PLATFORM, or of all platforms of the rig).",
+)  # fmt: skip
 @options.rig_option
 @options.json_option
-def list_(rig_path: Path | None, as_json: bool) -> ExitCode:
-    """List the rig's events and when each takes place next; asks no platform."""
+def list_(at_platform: str | None, rig_path: Path | None, as_json: bool) -> ExitCode:
+    """List the rig's events and when each takes place next; without --at-platform it asks no platform."""
+    if at_platform is not None:
+        return _list_accounts(options.load_rig(rig_path), at_platform, as_json)
+    return _list_rig(rig_path, as_json)
+
+
+def _list_accounts(rig: Rig, wanted: str, as_json: bool) -> ExitCode:
+    from direkt.cli import crew
+    from direkt.work import account
+
+    if wanted != "*" and wanted not in rig.file.platforms:
+        raise UnusableInput(f"no platform {wanted!r} in {rig.source}; it has {', '.join(rig.file.platforms) or 'none'}")
+    chosen_ = [n for n, e in rig.file.destinations.items() if e.platform is not None and wanted in ("*", e.platform)]
+    found, wrong = account.accounts(rig, chosen_, crew.means(rig))
+    document: EventAccountsJson = {"schema": "direkt.event-accounts/1", "accounts": []}
+    out, worst = output.console(err=as_json), ExitCode.GOOD
+    for one in found:
+        try:
+            held = one.held()
+        except DirektError as error:
+            wrong[one.name] = str(error)
+            continue
+        finally:
+            one.close()
+        document["accounts"].append({"platform": one.name, "failure": None, "events": [_held_json(h) for h in held]})
+        if not as_json:
+            _print_account(out, one.title, one.name, held)
+    for name, why in wrong.items():
+        worst = ExitCode.NO_ANSWER
+        document["accounts"].append({"platform": name, "failure": why, "events": []})
+        output.error(why)
+    if as_json:
+        output.print_json(document)
+    elif not found and not wrong:
+        out.print("the rig has no platform: what is open is seen on the pages of its destinations only")
+    return worst
+
+
+def _whose(one: Held) -> str:
+    if one.by_key:
+        return f"the rig pushes with its key ({one.destination})"
+    if one.owner is not None:
+        return f"this rig's: {one.owner.event}" if one.owner.event else "this rig's, which has no such event any more"
+    return f"not known: {one.unasked}" if one.unasked else "somebody else's"
+
+
+def _held_json(one: Held) -> HeldEventJson:
+    e = one.event
+    return {
+        "id": e.id, "title": e.title or None, "state": e.state.value, "word": e.word or None, "start": e.start or None, "watch": e.watch or None,
+        "event": one.owner.event or None if one.owner is not None else None, "destination": one.destination or None,
+        "ours": "by key" if one.by_key else "by name" if one.owner is not None else "not known" if one.unasked else "no",
+    }  # fmt: skip
+
+
+def _print_account(out: Console, title: str, name: str, held: list[Held]) -> None:
+    out.print(f"[bold]{escape(title)}[/]  {escape(name)}: {len(held)} event{'s' if len(held) != 1 else ''}, all that it lists")
+    if not held:
+        return
+    table = output.table("state", "title", "start", "whose")
+    for one in sorted(held, key=lambda h: not h.open):
+        state = one.event.state.value if one.event.state.value != "not known" else f"? {one.event.word}"
+        mark = f"[green]{escape(state)}[/]" if one.open else escape(state)
+        table.add_row(mark, escape(one.event.title or one.event.id), escape(one.event.start), escape(_whose(one)))
+    out.print(table)
+
+
+def _list_rig(rig_path: Path | None, as_json: bool) -> ExitCode:
     from direkt.platform import planned
     from direkt.store import standing
 
@@ -177,7 +256,8 @@ def _at_json(airing: Airing, found: PlatformEvent | None, seen: Seen | None, fai
 
 def _print_at(out: Console, airing: Airing, found: PlatformEvent | None, seen: Seen | None) -> None:
     how = "by hand" if airing.by_hand else f"platform {airing.entry.platform}"
-    state = {"made": "– made, not open", "open": "[green]✓ open[/]", "live": "[green]✓ on air[/]", "closed": "– closed"}
+    state = {"made": "– made, not open", "open": "[green]✓ open[/]", "live": "[green]✓ on air[/]", "closed": "– closed",
+             "not known": f"? {escape(found.word)!r}, a word that is not known here" if found is not None else ""}
     said = state[found.state.value] if found is not None else "– not made"
     who = f", for {_WHO[found.audience]}" if found is not None and found.audience else ""
     out.print(f"{escape(airing.sheet.name)}  {escape(airing.destination)}, {escape(how)}: {said}{who}")
@@ -202,7 +282,8 @@ def print_input(out: Console, one: Input) -> None:
     """What an ingest sees of one push."""
     values = [output.show(name, value) for name, value in one.values.items() if name in (
         "video.codec", "video.size", "video.frame_rate", "video.bitrate.mean", "audio.codec")]  # fmt: skip
-    state = ("[green]✓ arrives[/]" + ("" if one.shown else ", not shown yet")) if one.arriving else "– nothing arrives"
+    shown = {True: "", False: ", not shown yet", None: ", whether it is shown is not told"}[one.shown]
+    state = {True: f"[green]✓ arrives[/]{shown}", False: "– nothing arrives", None: "? not told whether it arrives"}[one.arriving]
     gaps = f", {len(one.gaps)} gap{'s' if len(one.gaps) > 1 else ''}, {one.missing:g} s in all" if one.gaps else ""
     since = f" since {escape(one.since)}" if one.since else ""
     out.print(f"  {one.role} ingest: {state}{since}{gaps}" + (f": {', '.join(values)}" if values else ""))

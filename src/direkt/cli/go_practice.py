@@ -228,17 +228,17 @@ def _formers(rig: Rig, planned: Planned, crew: Crew) -> dict[str, tuple[FeedPart
 
 def _after(front: Front, rig: Rig, planned: Planned, crew: Crew, carrier: _Carrier) -> ExitCode:
     """The end is practised too."""
-    from direkt.work import ending
+    from direkt.cli.stop import marked
+    from direkt.work import ended, ending
     from direkt.work.steps import drive
 
     front.out.print("\n[bold]The end[/]")
     carrier.stop()
     aim = ending.Aim(tuple(planned.entry.feeds), (planned,))
 
-    def on_event(event: ending.EndEvent) -> bool | None:
-        if isinstance(event, ending.Off):
-            mark = "[green]✓ off[/]" if event.proven else "[bold red]✗ not proven[/]"
-            output.print_lines(front.out, [(f"   {mark}", f"[bold]{escape(event.name)}[/]  {escape(event.text)}")])
+    def on_event(event: ended.EndEvent) -> bool | None:
+        if isinstance(event, ended.Off):
+            output.print_lines(front.out, [(f"   {marked(event)}", f"[bold]{escape(event.name)}[/]  {escape(event.text)}")])
         return True
 
     begin = time.monotonic()

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from direkt.cli.schemas import ScheduleJson, TurnJson
     from direkt.rig import Rig
     from direkt.watch.telling import Telling
-    from direkt.work.ending import EndEvent
+    from direkt.work.ended import EndEvent
     from direkt.work.going import Crew, GoEvent
     from direkt.work.service import ServiceEvent
     from direkt.work.steps import Answer
@@ -264,21 +264,21 @@ class _Acts:
     def end(self, turn: Turn) -> tuple[bool, str]:
         """The certain end of it."""
         from direkt.cli.stop import record
-        from direkt.work import ending
+        from direkt.work import ended, ending
         from direkt.work.airing import PersonStep
         from direkt.work.steps import drive
 
         aim = ending.Aim(turn.feeds, (turn.planned,) if turn.planned is not None else ())
-        drops: list[ending.Dropped] = []
+        drops: list[ended.Dropped] = []
 
         def on_event(event: EndEvent) -> Answer:
-            if isinstance(event, ending.Dropped):
+            if isinstance(event, ended.Dropped):
                 drops.append(event)
             return False if isinstance(event, PersonStep) else None
 
         stopped = drive(ending.stop(self.rig, aim, self._crew(), seconds=60.0), on_event)
         record(self.rig, aim, stopped, drops, pause=False)
-        left = [f"{i.name}: {i.text}" for i in stopped.items if not i.proven]
+        left = [f"{i.name}: {i.text}" for i in stopped.left]
         return stopped.proven, "all is off, and proven" if stopped.proven else "; ".join(left) or "interrupted"
 
     def _go(self, turn: Turn) -> tuple[bool, str]:

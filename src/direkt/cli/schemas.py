@@ -855,6 +855,35 @@ class EventRowJson(TypedDict):
     on_air: bool
 
 
+class HeldEventJson(TypedDict):
+    """An event in an account at a platform."""
+
+    id: str
+    title: str | None
+    state: Literal["made", "open", "live", "closed", "not known"]
+    word: str | None  # the platform's own
+    start: str | None
+    watch: str | None
+    event: str | None  # of the rig
+    destination: str | None
+    ours: Literal["by name", "by key", "no", "not known"]
+
+
+class EventAccountJson(TypedDict):
+    """One account."""
+
+    platform: str
+    failure: str | None
+    events: list[HeldEventJson]
+
+
+class EventAccountsJson(TypedDict):
+    """direkt event list --at-platform."""
+
+    schema: Literal["direkt.event-accounts/1"]
+    accounts: list[EventAccountJson]
+
+
 class EventListJson(TypedDict):
     """direkt event list."""
 
@@ -873,9 +902,9 @@ class InputJson(TypedDict):
     """What an ingest sees of one push."""
 
     role: Literal["primary", "backup"]
-    arriving: bool
+    arriving: bool | None
     since: str | None
-    shown: bool
+    shown: bool | None
     values: dict[str, Value]
     gaps: list[InputGapJson]
     missing: float  # s, all gaps together
@@ -1014,6 +1043,7 @@ class StopItemJson(TypedDict):
     what: str
     name: str
     proven: bool
+    known: Literal["off", "on", "no answer", "not known"]
     text: str
     advice: str
 
@@ -1214,7 +1244,7 @@ DOCUMENTS: dict[str, type] = {
     "driver-list": DriverListJson, "driver-lint": DriverLintJson, "driver-try": DriverTryJson,
     "find": FindJson, "match-all": MatchAllJson, "write-all": WriteAllJson, "drift": DriftJson, "log-changes": LogChangesJson,
     "device-health": HealthJson, "device-time": TimeJson, "device-firmware": FirmwareJson, "device-address": AddressJson,
-    "event-list": EventListJson, "event-show": EventShowJson, "event-done": EventDoneJson, "go": GoJson, "stop": StopJson,
+    "event-list": EventListJson, "event-accounts": EventAccountsJson, "event-show": EventShowJson, "event-done": EventDoneJson, "go": GoJson, "stop": StopJson,
     "watch": WatchJson, "signal": SignalJson, "schedule": ScheduleJson, "log-list": LogListJson, "log-show": LogShowJson,
     "device-claim": ClaimJson, "device-snapshot": SnapshotJson, "device-preset": PresetJson,
 }  # fmt: skip

@@ -17,7 +17,8 @@ from direkt.errors import UnusableInput
 if TYPE_CHECKING:
     from direkt.cli.schemas import StopJson
     from direkt.rig import Rig
-    from direkt.work.ending import Aim, Dropped, EndEvent, Stopped
+    from direkt.work.ended import Dropped, EndEvent, Off, Stopped
+    from direkt.work.ending import Aim
     from direkt.work.going import Crew
     from direkt.work.steps import Answer
 
@@ -54,7 +55,8 @@ def stop(
 ) -> ExitCode:  # fmt: skip
     """End EVENT or FEED for certain: push off, and proven off; what is carried ended; the event closed.
 
-    In a panic: direkt stop --all. Exits with 0 only when all of it is proven; otherwise it says what is still on, and where.
+    In a panic: direkt stop --all. Exits with 0 only when all of it is proven by somebody who could know: the platform, its ingest,
+    the device, a person. Where nobody could be asked it says so and exits with 1; what is still on, or does not answer, gives 3.
     Twice does no harm.
     """
     from direkt.cli import crew
@@ -72,7 +74,9 @@ def stop(
     stopped = front.run(rig, aim, crew.crew(rig), seconds, wipe_key, pause)
     document: StopJson = {
         "schema": "direkt.stop/1", "proven": stopped.proven, "interrupted": stopped.interrupted, "paused": pause,
-        "items": [{"what": i.what.value, "name": i.name, "proven": i.proven, "text": i.text, "advice": i.advice} for i in stopped.items],
+        "items": [
+            {"what": i.what.value, "name": i.name, "proven": i.proven, "known": i.proof.value, "text": i.text, "advice": i.advice} for i in stopped.items
+        ],
     }  # fmt: skip
     record(rig, aim, stopped, front.drops, pause=pause)
     if as_json:
@@ -119,30 +123,21 @@ class _Front:
         return drive(ending.stop(rig, aim, crew, seconds=seconds, wipe=wipe, pause=pause), self.on_event)
 
     def on_event(self, event: EndEvent) -> Answer:
-        from direkt.work import ending
+        from direkt.work import ended
         from direkt.work.airing import PersonStep
 
-        if isinstance(event, ending.Off):
-            words = (
-                "✗ not proven"
-                if not event.proven
-                else "–"
-                if event.note
-                else "✓"
-                if event.what is ending.What.EVENT
-                else "✓ off"
-            )
-            mark = f"[{'bold red' if not event.proven else 'green'}]{words:<12}[/]"
+        if isinstance(event, ended.Off):
+            mark = marked(event)
             output.print_lines(self.out, [(mark, f"[bold]{escape(event.name)}[/]  {escape(event.text)}")], indent=0)
             if event.advice:
                 output.print_lines(self.out, [(" " * 12, f"next: {escape(event.advice)}")])
-        elif isinstance(event, ending.Dropped):
+        elif isinstance(event, ended.Dropped):
             self.drops.append(event)
             self.out.print(
                 f"[yellow]! dropped[/]  [bold]{escape(event.destination)}[/]  {escape(event.title)} had nothing of the {event.role} push for "
                 f"{event.gap.seconds:g} s from {escape(event.gap.began)} on"
             )
-        elif isinstance(event, ending.Round):
+        elif isinstance(event, ended.Round):
             self.out.print(
                 f"… tried again for {event.seconds:.0f} s more: {escape('; '.join(event.left))}", soft_wrap=True
             )
@@ -155,7 +150,7 @@ class _Front:
         return None
 
     def finish(self, stopped: Stopped, name: str, *, pause: bool) -> ExitCode:
-        left = [item for item in stopped.items if not item.proven]
+        left = stopped.left
         if stopped.interrupted:
             output.interrupted(f"not everything was looked at; run it again: direkt stop {name}")
             return ExitCode.INTERRUPTED
@@ -168,8 +163,23 @@ class _Front:
         self.out.print()
         for item in left:
             output.error(f"{item.what} {item.name}: {item.text}" + (f" Next: {item.advice}" if item.advice else ""))
+        if stopped.only_unknown:
+            output.note(f"Nothing shows that anything is on, but nobody could be asked: {', '.join(item.name for item in left)}.")
+            return ExitCode.FAILS
         output.note(f"Not proven to be off: {len(left)}. Again, for longer: direkt stop {name} --for 10m")
         return ExitCode.NO_ANSWER
+
+
+def marked(item: Off) -> str:
+    """What is known of one thing, as a mark and a word."""
+    from direkt.work.ended import Proof, What
+
+    if item.proof is Proof.OFF:
+        word = "✓" if item.what in (What.EVENT, What.ACCOUNT) else "✓ off"
+        return f"[green]{word:<12}[/]"
+    if item.proof is Proof.UNKNOWN:
+        return f"[yellow]{'? not known':<12}[/]"
+    return f"[bold red]{'✗ still on' if item.proof is Proof.ON else '✗ no answer':<12}[/]"
 
 
 def record(rig: Rig, aim: Aim, stopped: Stopped, drops: list[Dropped], *, pause: bool) -> None:
@@ -182,12 +192,14 @@ def record(rig: Rig, aim: Aim, stopped: Stopped, drops: list[Dropped], *, pause:
     text = (
         ("paused" if pause else "all off")
         if stopped.proven
+        else f"not known to be off: {left}"
+        if stopped.only_unknown
         else f"still on or not proven: {left}"
         if left
         else "interrupted"
     )
     detail = {
-        "items": [{"what": i.what.value, "name": i.name, "proven": i.proven, "text": i.text} for i in stopped.items]
+        "items": [{"what": i.what.value, "name": i.name, "proven": i.proven, "known": i.proof.value, "text": i.text} for i in stopped.items]
     }
     events = [Entry("stop", outcome, text, event=p.name, mark=p.mark, detail=detail) for p in aim.events]
     events += [

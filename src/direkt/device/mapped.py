@@ -36,6 +36,8 @@ class RequestEntry(Strict):
 class RefusalEntries(Strict):
     """How the other side says no."""
 
+    at: str | None = None  # a place at which a good answer (HTTP status 200) says no all the same
+    good: tuple[str, ...] = ()  # the words there that mean yes; none: nothing, no, 0, or an empty list
     list: str | None = None  # None: the whole answer is the reason
     field: str = ""
     reason: str = ""
@@ -68,21 +70,56 @@ class Mapped:
 
     def ask(
         self, entry: RequestEntry, fields: Mapping[str, object], places: Mapping[str, object], *, needed: bool,
+        content: tuple[bytes, str] | None = None,
     ) -> Answered:  # fmt: skip
-        """The answer to a request with these fields; ``places`` go into its path. Raises DeviceError."""
+        """The answer to a request with these fields; ``places`` go into its path. Raises DeviceError.
+
+        ``content``: a body of its own, and its media type.
+        """
+        return self.answered(entry, fields, places, needed=needed, content=content)[0]
+
+    def answered(
+        self, entry: RequestEntry, fields: Mapping[str, object], places: Mapping[str, object], *, needed: bool,
+        content: tuple[bytes, str] | None = None,
+    ) -> tuple[Answered, Answer]:  # fmt: skip
+        """The same, with the answer as it came."""
         method, _, path = entry.send.partition(" ")
         inside = {name: quote(str(place), safe="") for name, place in places.items()}
         path = path.format(**{"channel": "", "slot": "", **inside})
-        content, kind, query = (
+        body, kind, query = (
             answers.body(entry.coding or self._coding, fields, entry.root) if fields else (b"", "", "")
         )
+        if content is not None:
+            body, kind = content
         if query:
             path += ("&" if "?" in path else "?") + query
-        answer = self._send(method, path, content, {"Content-Type": kind} if content else {})
+        answer = self._send(method, path, body, {"Content-Type": kind} if body else {})
         asked = f"{method} {path.partition('?')[0]}"
-        if answer.status < 400:
-            return self.read(answer, asked, needed=needed)
-        raise self.refusal(answer, asked)
+        if answer.status >= 400:
+            raise self.refusal(answer, asked)
+        found = self.read(answer, asked, needed=needed)
+        if self._refusals is not None and self._refusals.at is not None and self._says_no(found, self._refusals):
+            raise self._refused(found, self._refusals, asked)
+        return found, answer
+
+    @staticmethod
+    def _says_no(data: Answered, entries: RefusalEntries) -> bool:
+        """Whether a good answer is none: by its words, or by anything that stands where an error would."""
+        said = data.get(entries.at or "")
+        if entries.good:
+            return said is not None and str(said).lower() not in [word.lower() for word in entries.good]
+        return said not in (None, "", "0", "no", "false", "null") and bool(said)
+
+    def _refused(self, data: Answered, entries: RefusalEntries, asked: str) -> DeviceError:
+        if entries.list is not None and (reasons := self._reasons(data, entries)):
+            return Refused(self.name, reasons)
+        said = data.get(entries.reason) if entries.reason else None
+        said = said if isinstance(said, str | int | float) else data.get(entries.at or "")
+        words_of = said if isinstance(said, str | int | float) else ""
+        text = without_keys(" ".join(str(words_of).split())[:200], self._secrets)
+        return Refused(self.name, {"it": text}) if text else BadAnswer(
+            f"{self.name} refuses {asked} and does not say why"
+        )
 
     def read(self, answer: Answer, asked: str, *, needed: bool) -> Answered:
         """An answer by its shape. Raises BadAnswer for one that is needed and cannot be read."""

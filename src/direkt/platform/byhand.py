@@ -64,6 +64,10 @@ class HandPlatform:
         """As the person said last."""
         return self._event(self._now())
 
+    def again(self, known: PlatformEvent) -> PlatformEvent | None:
+        """As the person said last."""
+        return self.find("")
+
     def listed(self) -> list[PlatformEvent]:
         """What is remembered."""
         found = self.find("")

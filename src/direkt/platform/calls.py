@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import email.utils
 import json
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Protocol
-from urllib.parse import urlsplit
+from urllib.parse import urljoin, urlsplit
 
 from direkt.device.http import Answer, HttpDevice, on_one_line
 from direkt.device.model import DeviceError
@@ -15,7 +16,8 @@ from direkt.secret import Secret, without_keys
 
 _TRIES = 3
 _PAUSES = (0.3, 1.0)  # s between tries
-_LONGEST_PAUSE = 5.0  # s that a platform may ask us to wait
+_LONGEST_PAUSE = 60.0  # s that a platform may ask us to wait
+_WORTH_A_WORD = 3.0  # s from where on a wait is said
 _REASONS = 20
 _LARGEST = 4 << 20  # bytes of an answer
 _LARGEST_SEGMENT = 64 << 20  # bytes of a viewers' segment
@@ -42,6 +44,19 @@ class FixedToken:
         return None if refused == self.secret else self.secret
 
 
+class ReferredToken:
+    """A token that the rig refers to; ``look`` looks there anew, where the one before was refused."""
+
+    def __init__(self, look: Callable[[], Secret]) -> None:
+        self._look, self._now = look, look()
+
+    def token(self, *, refused: Secret | None = None) -> Secret | None:
+        """The one there is now. May raise UnusableInput."""
+        if refused is not None and refused == self._now:
+            self._now = self._look()
+        return None if refused == self._now else self._now
+
+
 @dataclass(frozen=True, slots=True)
 class Told:
     """An answer: what it says, and the version of what it tells of."""
@@ -61,9 +76,12 @@ class Calls:
     """One platform's HTTP side. ``name`` is what people call the platform; close it when done."""
 
     def __init__(
-        self, name: str, address: str, tokens: Tokens | None, sleep: Callable[[float], None], *, any_certificate: bool = False
+        self, name: str, address: str, tokens: Tokens | None, sleep: Callable[[float], None], *, any_certificate: bool = False,
+        say: Callable[[str], None] = lambda _: None,
     ) -> None:  # fmt: skip
+        """``say``: is told in words what takes long."""
         self.name, self._tokens, self._sleep, self._address, self._any = name, tokens, sleep, address, any_certificate
+        self._say = say
         self._http = HttpDevice(name, address, "none", None, any_certificate=any_certificate)
         self._sent: set[Secret] = set()  # what must not come back in an error's text
 
@@ -79,6 +97,22 @@ class Calls:
     def hidden(self) -> set[Secret]:
         """What is taken out of the platform's words."""
         return self._sent
+
+    def pause(self, seconds: float) -> None:
+        """Waits."""
+        self._sleep(seconds)
+
+    def path_of(self, address: str) -> str | None:
+        """An address at this platform, whole or in part, as a path below its own; None: it is elsewhere."""
+        own = urlsplit(self._address)
+        try:
+            parts = urlsplit(urljoin(f"{self._address}/", address))
+        except ValueError:
+            return None
+        base = own.path.rstrip("/")
+        if (parts.scheme, parts.netloc) != (own.scheme, own.netloc) or not f"{parts.path}/".startswith(f"{base}/"):
+            return None
+        return (parts.path[len(base) :] or "/") + (f"?{parts.query}" if parts.query else "")
 
     def raw(self, method: str, path: str, content: bytes, headers: Mapping[str, str]) -> Answer:
         """Whatever is answered to a request that is only sent again where it does no harm. Raises PlatformError."""
@@ -158,8 +192,15 @@ class Calls:
                     raise PlatformError(str(error)) from None
                 self._sleep(_PAUSES[count])
                 continue
-            if answer.status in (429, 502, 503, 504) and not last:
-                self._sleep(_asked_pause(answer, _PAUSES[count]))
+            asked = asked_pause(answer)
+            if answer.status in (429, 503) and asked is not None and asked > _LONGEST_PAUSE:
+                raise PlatformError(f"{self.name} wants to be left alone for {_span(asked)} (HTTP status {answer.status}): try again then")
+            # what was not even looked at may be sent again
+            if not last and (answer.status in (429, 503) or (answer.status in (502, 504) and safe)):
+                pause = asked if asked is not None else _PAUSES[count]
+                if pause >= _WORTH_A_WORD:
+                    self._say(f"{self.name} asks to wait {pause:.0f} s (HTTP status {answer.status})")
+                self._sleep(pause)
                 continue
             return answer
         raise AssertionError("the last try returns")
@@ -218,10 +259,21 @@ class Calls:
         return without_keys(on_one_line(text)[:300], self._sent) if isinstance(text, str) else ""
 
 
-def _asked_pause(answer: Answer, otherwise: float) -> float:
-    """s to wait before the next try (RFC 9110, 10.2.3), within reason."""
-    said = answer.headers.get("retry-after", "")
-    return min(_LONGEST_PAUSE, float(said)) if said.isascii() and said.isdigit() else otherwise
+def asked_pause(answer: Answer) -> float | None:
+    """s to wait before the next try (RFC 9110, 10.2.3); None: the answer does not say."""
+    said = answer.headers.get("retry-after", "").strip()
+    if said.isascii() and said.isdigit():
+        return float(said[:9])
+    try:
+        until = email.utils.parsedate_to_datetime(said)
+        now = email.utils.parsedate_to_datetime(answer.headers.get("date", ""))
+        return max(0.0, (until - now).total_seconds())
+    except (ValueError, TypeError):
+        return None
+
+
+def _span(seconds: float) -> str:
+    return f"{seconds / 60:.0f} min" if seconds >= 90 else f"{seconds:.0f} s"
 
 
 def as_json(data: object) -> bytes:

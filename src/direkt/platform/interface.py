@@ -34,8 +34,9 @@ from direkt.platform.planned import Wanted, picture_kind
 from direkt.rig_events import Audience, Delay
 from direkt.secret import Secret
 
-_MOST_PAGES = 50
+_MOST_PAGES = 200
 _MOST_INPUTS = 16
+_POLL, _SETTLES = 1.0, 10.0  # s between looks while an event is on its way, and for how long
 _MOST_WORDS = 12  # complaints
 _MOST_GAPS = 100
 _AUDIENCES: tuple[Audience, ...] = ("everyone", "link", "invited")
@@ -75,12 +76,19 @@ class InterfacePlatform:
     def find(self, event: str) -> PlatformEvent | None:
         """The event; None where there is none of this name."""
         try:
-            return self._event(self._calls.ask("GET", _place(event)))
+            found = self._event(self._calls.ask("GET", _place(event)))
         except NoSuchEvent:
             return None
+        if found.state is EventState.UNKNOWN:
+            raise PlatformError(f"{self.name} says {found.word!r} of an event's state, which is no word of the event interface")
+        return found
+
+    def again(self, known: PlatformEvent) -> PlatformEvent | None:
+        """The event as it is now."""
+        return self.find(known.id)
 
     def listed(self) -> list[PlatformEvent]:
-        """All events, page by page."""
+        """All events, page by page, to the end."""
         out: list[PlatformEvent] = []
         after, seen = "", set()
         for _ in range(_MOST_PAGES):
@@ -91,15 +99,17 @@ class InterfacePlatform:
                 if isinstance(item, Mapping):
                     out.append(self._event(Told(item)))
             following = page.get("next")
-            if not isinstance(following, str) or not following or following in seen:
+            if not isinstance(following, str) or not following:
                 return out
+            if following in seen:
+                raise PlatformError(f"{self.name} gives the same page of its events again: its list cannot be read to the end")
             seen.add(following)
             after = following
-        return out
+        raise PlatformError(f"{self.name} lists more than {_MOST_PAGES} pages of events: its list was not read to the end")
 
     def make(self, event: str, wanted: Wanted) -> PlatformEvent:
         """Makes it; one that is there already is taken as it is, for change() to look at."""
-        body = as_json(body_of(wanted))
+        body = as_json(self._body(wanted))
         try:
             made = self._event(self._calls.ask("PUT", _place(event), body, new=True))
         except Changed:  # it is there: made before, or by the same request sent twice
@@ -109,9 +119,12 @@ class InterfacePlatform:
             made = found
         return self._with_picture(made, wanted)
 
+    def _body(self, wanted: Wanted) -> dict[str, object]:
+        return body_of(wanted) | {"fields": self.facts.settled(wanted.fields)}
+
     def change(self, known: PlatformEvent, wanted: Wanted) -> PlatformEvent:
         """Writes what differs."""
-        body = body_of(wanted)
+        body = self._body(wanted)
         if differences(known, body):
             known = self._settled(
                 known.id, lambda: self._calls.ask("PUT", _place(known.id), as_json(body), version=known.version),
@@ -157,10 +170,18 @@ class InterfacePlatform:
         if known.state is state:
             return known
         body = as_json({"state": state.value})
-        return self._settled(
+        now = self._settled(
             known.id, lambda: self._calls.ask("PUT", _place(known.id, "state"), body, version=known.version),
             lambda found: found.state is state,
         )  # fmt: skip
+        waited = 0.0
+        while now.state is not state:
+            if waited >= _SETTLES:
+                raise PlatformError(f"{self.name} still says {now.word!r} of the event {waited:.0f} s after it was to be {state.value}")
+            self._calls.pause(_POLL)
+            waited += _POLL
+            now = self.find(known.id) or now
+        return now
 
     def drop(self, known: PlatformEvent) -> None:
         """Takes it away."""
@@ -218,16 +239,18 @@ class InterfacePlatform:
 
     def _event(self, told: Told) -> PlatformEvent:
         data = told.mapping(self.name)
-        state = data.get("state")
-        if not isinstance(data.get("id"), str) or state not in [s.value for s in EventState]:
-            raise PlatformError(f"{self.name} tells of an event without 'id' or with a strange 'state' ({state!r})")
+        word = data.get("state")
+        if not isinstance(data.get("id"), str):
+            raise PlatformError(f"{self.name} tells of an event without 'id'")
+        state = next((s for s in EventState if s.value == word), EventState.UNKNOWN)
         audience, delay = data.get("audience"), data.get("delay")
         picture = data.get("picture")
         return PlatformEvent(
-            str(data["id"]), EventState(state), _text(data, "title"), _text(data, "start"),
+            str(data["id"]), state, _text(data, "title"), _text(data, "start"),
             next((a for a in _AUDIENCES if a == audience), None), next((d for d in _DELAYS if d == delay), None),
             _text(data, "projection") or None, _url(data, "watch"), _url(data, "player"),
-            told.version or _text(data, "version"), _text(data, "closed_because"), {**data, "picture": picture or ""},
+            told.version or _text(data, "version"), _text(data, "closed_because"), str(data["id"]), str(word)[:40],
+            {**data, "picture": picture or ""},
         )  # fmt: skip
 
 
@@ -250,12 +273,17 @@ def _number(value: object) -> float:
     return float(value) if isinstance(value, int | float) and not isinstance(value, bool) else 0.0
 
 
+def _yes_or_no(value: object) -> bool | None:
+    """None: it is not told."""
+    return value if isinstance(value, bool) else None
+
+
 def _input(item: Mapping[str, object]) -> Input:
     role: Role = "backup" if item.get("role") == "backup" else "primary"
     words, gaps = item.get("complaints"), item.get("gaps")
     told = [g for g in (gaps if isinstance(gaps, list) else [])[-_MOST_GAPS:] if isinstance(g, Mapping)]
     return Input(
-        role, item.get("arriving") is True, _text(item, "since"), item.get("shown") is True, values_of(item.get("values")),
+        role, _yes_or_no(item.get("arriving")), _text(item, "since"), _yes_or_no(item.get("shown")), values_of(item.get("values")),
         tuple(Gap(_text(gap, "began"), _number(gap.get("seconds"))) for gap in told), _text(item, "health"),
         tuple(str(word)[:300] for word in (words if isinstance(words, list) else [])[:_MOST_WORDS] if isinstance(word, str)),
     )  # fmt: skip

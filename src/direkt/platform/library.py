@@ -9,7 +9,7 @@ from direkt.destination import references
 from direkt.destination.references import Sources
 from direkt.platform import platformfile
 from direkt.platform.byhand import HandPlatform
-from direkt.platform.calls import Calls, FixedToken, Tokens
+from direkt.platform.calls import Calls, ReferredToken, Tokens
 from direkt.platform.described import DescribedPlatform
 from direkt.platform.interface import InterfacePlatform
 from direkt.platform.model import Facts, IngestServer, Platform
@@ -28,6 +28,7 @@ class Means:
     slug: str  # the rig's name in the store
     wall: Callable[[], float]  # s since 1970
     sleep: Callable[[float], None]
+    say: Callable[[str], None] = lambda _: None  # is told in words what takes long
 
 
 def account(rig: Rig, name: str, means: Means) -> Account:
@@ -39,9 +40,13 @@ def account(rig: Rig, name: str, means: Means) -> Account:
 
 
 def _account(rig: Rig, name: str, entry: PlatformEntry, means: Means) -> Account:
+    file = platformfile.load(entry.file, rig.folder) if entry.file is not None else None
+    secret = None
+    if entry.client_secret is not None:
+        secret = references.resolve(references.parse_ref(entry.client_secret), means.sources, rig.folder)
     return Account(
         name, entry.address, entry.client, means.tokens, f"{means.slug}/{name}.token", str(rig.path), means.wall,
-        any_certificate=entry.certificate == "any",
+        any_certificate=entry.certificate == "any", places=file.sign_in if file is not None else None, secret=secret,
     )  # fmt: skip
 
 
@@ -59,10 +64,11 @@ def open_platform(rig: Rig, name: str, means: Means) -> Platform:
     file = platformfile.load(entry.file, rig.folder) if entry.file is not None else None
     tokens: Tokens
     if entry.token is not None:
-        tokens = FixedToken(references.resolve(references.parse_ref(entry.token), means.sources, rig.folder))
+        ref = references.parse_ref(entry.token)
+        tokens = ReferredToken(lambda: references.resolve(ref, means.sources, rig.folder))
     else:
         tokens = _account(rig, name, entry, means)
-    calls = Calls(name, entry.address, tokens, means.sleep, any_certificate=entry.certificate == "any")
+    calls = Calls(name, entry.address, tokens, means.sleep, any_certificate=entry.certificate == "any", say=means.say)
     if file is not None and file.kind == "http":
         return DescribedPlatform(name, file, calls)
     return InterfacePlatform(name, calls, file.facts() if file is not None else Facts(name))

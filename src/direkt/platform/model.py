@@ -53,6 +53,7 @@ class EventState(StrEnum):
     OPEN = "open"  # pushes are let in; viewers find the page and wait
     LIVE = "live"  # on air: viewers get the stream
     CLOSED = "closed"  # it is over
+    UNKNOWN = "not known"  # the platform has a word for it that nobody here knows
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,6 +71,8 @@ class PlatformEvent:
     player: str = ""  # where their players fetch the stream (HLS); empty: it does not tell
     version: str = ""  # its entity tag: a change names the one that it changes
     closed_because: str = ""
+    ref: str = ""  # our name for it, as the platform keeps it; empty: it has none of ours
+    word: str = ""  # the platform's own word for the state
     told: Mapping[str, object] = field(default_factory=dict)  # what stands there, by our names, for comparing
 
 
@@ -107,9 +110,9 @@ class Input:
     """What the ingest sees of one push."""
 
     role: Role
-    arriving: bool
+    arriving: bool | None  # None: it does not tell
     since: str = ""  # RFC 3339
-    shown: bool = False  # viewers get it
+    shown: bool | None = None  # viewers get it; None: it does not tell
     values: Values = field(default_factory=dict)  # by our parameters' names
     gaps: tuple[Gap, ...] = ()  # the latest ones, oldest first
     health: str = ""  # good, poor, or whatever the platform says
@@ -127,10 +130,16 @@ class Seen:
 
     inputs: tuple[Input, ...]
     viewers: int | None = None
+    whole: bool = True  # of a push that is not among the inputs, nothing arrives; False: nobody knows
 
     def input(self, role: Role) -> Input | None:
         """One push; None where the platform does not tell of it."""
         return next((one for one in self.inputs if one.role == role), None)
+
+    def arrives(self, role: Role) -> bool | None:
+        """Whether a push arrives; None: it is not told."""
+        one = self.input(role)
+        return one.arriving if one is not None else False if self.whole else None
 
 
 @dataclass(frozen=True, slots=True)
@@ -143,6 +152,13 @@ class FieldSpec:
     needed: bool = False
 
 
+Part = Literal["picture", "keep", "rewind", "projection", "description"]
+_PARTS: Mapping[Part, str] = {
+    "picture": "the picture", "keep": "that it is kept as a recording", "rewind": "how far back viewers may go",
+    "projection": "that the picture is spherical", "description": "the description",
+}  # fmt: skip
+
+
 @dataclass(frozen=True, slots=True)
 class Facts:
     """What is known of a platform before it is asked."""
@@ -153,10 +169,32 @@ class Facts:
     delays: tuple[Delay, ...] = ("usual", "short", "shortest")
     pauses: bool = True  # the event stays open and keeps its link when the push stops
     tells_ingest: bool = True  # what the ingest sees can be asked for
+    widens: bool = True  # who may watch can be changed after the event was made
+    title_length: int | None = None  # characters, at the most
+    without: tuple[Part, ...] = ()  # parts of an event that cannot be given here
+
+    def left_out(self, wanted: Wanted) -> list[str]:
+        """What of an event has to be put in on the platform's own page."""
+        asked = {
+            "picture": bool(wanted.picture), "keep": wanted.keep, "rewind": wanted.rewind is not None,
+            "projection": wanted.projection != "none", "description": bool(wanted.description),
+        }  # fmt: skip
+        return [_PARTS[name] for name in self.without if asked[name]]
+
+    def settled(self, fields: Mapping[str, FieldValue]) -> dict[str, FieldValue]:
+        """Fields as this platform takes them: one of its choices, or yes and no as such where it has none."""
+        out: dict[str, FieldValue] = {}
+        for name, value in fields.items():
+            spec = self.fields.get(name)
+            found = chosen(value, spec.choices) if spec is not None and spec.choices else _YES_OR_NO.get(str(value).lower())
+            out[name] = value if found is None else found
+        return out
 
     def wrong(self, wanted: Wanted) -> list[str]:
         """What of an event this platform will not take; empty: nothing that is known."""
         out = []
+        if self.title_length is not None and len(wanted.title) > self.title_length:
+            out.append(f"title: it has {len(wanted.title)} characters, {self.title} takes {self.title_length}: {wanted.title!r}")
         if wanted.audience not in self.audiences:
             out.append(f"audience: {self.title} has {', '.join(self.audiences)}, not {wanted.audience}")
         if wanted.delay not in self.delays:
@@ -168,7 +206,7 @@ class Facts:
                 out.append(
                     f"fields.{name}: {self.title} insists on it ({spec.title})" + (f": {listed}" if listed else "")
                 )
-            elif value is not None and spec.choices and value not in spec.choices:
+            elif value is not None and spec.choices and chosen(value, spec.choices) is None:
                 out.append(f"fields.{name}: {_word(value)} is none of {listed}")
         if self.fields:
             out += [
@@ -177,6 +215,15 @@ class Facts:
                 if name not in self.fields
             ]
         return out
+
+
+_YES_OR_NO: Mapping[str, FieldValue] = {"yes": True, "true": True, "no": False, "false": False}
+
+
+def chosen(value: FieldValue, choices: Sequence[FieldValue]) -> FieldValue | None:
+    """The choice that a value stands for: yes and no may be written as a text, numbers too. None: it is none of them."""
+    exact = next((c for c in choices if c == value and type(c) is type(value)), None)
+    return exact if exact is not None else next((c for c in choices if _word(c).lower() == _word(value).lower()), None)
 
 
 def _word(value: FieldValue) -> str:
@@ -213,10 +260,13 @@ class Platform(Protocol):
     facts: Facts
 
     def find(self, event: str) -> PlatformEvent | None:
-        """The event by the id that we gave it; None where the platform has none."""
+        """The event by the id that we gave it; None where the platform has none: its list was read to the end."""
+
+    def again(self, known: PlatformEvent) -> PlatformEvent | None:
+        """An event as it is now, whoever made it; None where the platform has it no longer."""
 
     def listed(self) -> list[PlatformEvent]:
-        """All events of this account."""
+        """All events of this account, whoever made them. Raises PlatformError where the list cannot be read to its end."""
 
     def make(self, event: str, wanted: Wanted) -> PlatformEvent:
         """Makes the event, or finds it as it was made before."""

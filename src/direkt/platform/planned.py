@@ -205,6 +205,45 @@ def picture(rig: Rig, entry: EventEntry) -> bytes:
 def event_id(rig: Rig, planned: Planned, destination: str) -> str:
     """The name under which a platform knows this event at this time: the same whoever asks, and whenever."""
     words = (rig.file.name, planned.name, destination)
-    slug = "-".join(re.sub(r"[^a-z0-9]+", "-", word.lower()).strip("-")[:24] for word in words)
-    exact = hashlib.sha256("\0".join(words).encode()).hexdigest()[:8]  # names that only look alike
-    return f"{slug}-{planned.mark.lower()}-{exact}"
+    slug = "-".join(_slug(word) for word in words)
+    return f"{slug}-{planned.mark.lower()}-{_exact(*words)}"
+
+
+def _slug(word: str) -> str:
+    return re.sub(r"[^a-z0-9]+", "-", word.lower()).strip("-")[:24]
+
+
+def _exact(*words: str) -> str:
+    return hashlib.sha256("\0".join(words).encode()).hexdigest()[:8]  # names that only look alike
+
+
+_REFERENCE = re.compile(r"(?<![a-z0-9-])([a-z0-9][a-z0-9-]*-(\d{8}t\d{6}z)-([0-9a-f]{8})|test-signal-[0-9a-f]{12})(?![a-z0-9-])")
+
+
+def reference_in(text: str) -> str:
+    """A name of ours for an event, wherever it stands in a text; empty: there is none."""
+    match = _REFERENCE.search(text)
+    return match[1] if match is not None else ""
+
+
+@dataclass(frozen=True, slots=True)
+class Owner:
+    """Whose event a name of ours is."""
+
+    event: str  # of the rig; empty: it has none of this name any more
+    destination: str  # empty: the rig has none of this name any more
+    mark: str  # of the time
+
+
+def owner_of(rig: Rig, reference: str) -> Owner | None:
+    """To which event of the rig a name belongs, at whatever time; None: it is another rig's, or none of ours."""
+    match = _REFERENCE.fullmatch(reference)
+    if match is None or match[2] is None:
+        return None
+    mark = match[2].upper()
+    for event in rig.file.events:
+        for destination in rig.file.destinations:
+            if _exact(rig.file.name, event, destination) == match[3]:
+                return Owner(event, destination, mark)
+    # an event that was renamed or taken out since still bears the rig's name
+    return Owner("", "", mark) if reference.startswith(f"{_slug(rig.file.name)}-") else None

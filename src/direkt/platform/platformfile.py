@@ -11,8 +11,9 @@ from functools import cache
 from importlib import resources
 from pathlib import Path
 from typing import Literal
+from urllib.parse import urlsplit
 
-from pydantic import Field
+from pydantic import Field, field_validator, model_validator
 
 from direkt import documents, parameters
 from direkt.device import answers
@@ -22,12 +23,16 @@ from direkt.device.mapped import RefusalEntries, RequestEntry
 from direkt.device.words import UNITS, SettingEntry
 from direkt.documents import Document, DocumentError, Problem, Strict
 from direkt.parameters import ParameterError
-from direkt.platform.model import EventState, Facts, FieldSpec
-from direkt.rig_events import Audience, Delay, FieldValue, Projection
+from direkt.platform.model import EventState, Facts, FieldSpec, Part
+from direkt.rig_events import Audience, Delay, FieldValue, Projection, length_of
 
-PlatformRequest = Literal["list", "make", "change", "open", "air", "finish", "drop", "ingest", "renew", "seen"]
+PlatformRequest = Literal[
+    "list", "make", "change", "picture", "open", "air", "finish", "drop", "ingest", "renew", "seen"
+]
+_WAITS = ("open", "air", "finish")  # requests after which an event may take a while
 _NEEDED: tuple[PlatformRequest, ...] = ("list", "make", "open", "finish", "ingest")
 _ENDING = ".yaml"
+_LONGEST_WAIT = 600.0  # s
 FILLED = {
     "id", "ref", "title", "description", "start", "start_unix", "end", "end_unix", "seconds", "minutes", "audience", "delay",
     "projection", "rewind", "keep",
@@ -42,6 +47,70 @@ class FieldEntry(Strict):
     needed: bool = False
 
 
+class PagesEntry(Strict):
+    """How a long list goes on. Pages that a Link header names (RFC 8288, rel=next) are always followed."""
+
+    next: str | None = None  # where the next page's address, or what leads to it, stands
+    ask: str = ""  # the query's name for what leads to the next page; none: an address stands there
+    number: str = ""  # the query's name for the number of a page
+    first: int = Field(default=1, ge=0, le=1)
+    last: str | None = None  # where the number of pages stands; none: a page without events is the last
+
+    @model_validator(mode="after")
+    def _one(self) -> PagesEntry:
+        if (self.next is not None) == bool(self.number):
+            raise ValueError("expected 'next' (with 'ask' for a cursor), or 'number'")
+        return self
+
+
+class UntilEntry(Strict):
+    """What is waited for after a request."""
+
+    at: str | None = None  # a place in this request's answer, which is asked for again; None: the event's own state
+    words: list[str] = []  # those at the place that end the wait
+    on_the_way: list[str] = []  # the platform's own words for what takes a while
+    limit: str = "60s"
+
+    @field_validator("limit")
+    @classmethod
+    def _limit(cls, value: str) -> str:
+        if length_of(value) > _LONGEST_WAIT:
+            raise ValueError(f"at most {_LONGEST_WAIT / 60:g} min are waited")
+        return value
+
+    @model_validator(mode="after")
+    def _whole(self) -> UntilEntry:
+        if (self.at is not None) != bool(self.words):
+            raise ValueError("'at' (a place) and 'words' (those that end the wait) belong together")
+        return self
+
+
+class StepEntry(RequestEntry):
+    """One request of several that make one thing."""
+
+    take: dict[str, str] = {}  # names for the requests behind it, and where in its answer they stand
+    unless: str | None = None  # left out where the event has this already: a name under event.take
+    until: UntilEntry | None = None
+    pages: PagesEntry | None = None  # of 'list'
+
+
+class SignInEntry(Strict):
+    """Where a person signs in (RFC 8628), where the platform does not tell that by itself (RFC 8414)."""
+
+    device: str  # the address at which a code is asked for
+    token: str  # and that at which tokens are given out
+    scopes: list[str] = ["events"]
+
+    @field_validator("device", "token")
+    @classmethod
+    def _address(cls, value: str) -> str:
+        parts = urlsplit(value)
+        local = parts.hostname in ("127.0.0.1", "::1", "localhost")
+        if not parts.hostname or parts.scheme not in (("https", "http") if local else ("https",)) or "@" in parts.netloc:
+            raise ValueError(f"expected an address like https://sign-in.tarnlight.example/device, got {value!r}")
+        return value
+
+
 class EventPlaces(Strict):
     """Where an event's parts stand in an answer."""
 
@@ -54,6 +123,8 @@ class EventPlaces(Strict):
     start: str | None = None
     watch: str | None = None
     player: str | None = None
+    audience: str | None = None
+    take: dict[str, str] = {}  # names to fill in, and where in an event they stand
 
 
 class IngestPlaces(Strict):
@@ -72,8 +143,10 @@ class SeenPlaces(Strict):
     backup: str | None = None  # the word for the backup
     arriving: str
     words: list[str] = []  # those that mean that it arrives; none: yes, true or a number above 0
+    unlisted: Literal["nothing", "not told"] = "not told"  # what it means that a push is not in the list
     since: str | None = None
     shown: str | None = None
+    shown_words: list[str] = []  # those that mean that viewers get it; none: yes, true or a number above 0
     health: str | None = None
     complaints: str | None = None
     values: dict[str, SettingEntry] = {}
@@ -99,25 +172,42 @@ class PlatformFile(Strict):
     pauses: bool = True  # an event stays open when its push stops
     answers: Shape = "json"
     coding: Coding = "json"
-    requests: dict[PlatformRequest, str | RequestEntry] = {}
+    requests: dict[PlatformRequest, str | StepEntry | list[str | StepEntry]] = {}
     event: EventPlaces | None = None
     ingest: IngestPlaces | None = None
     seen: SeenPlaces | None = None
     words: Words = Words()
     refusals: RefusalEntries | None = None
+    sign_in: SignInEntry | None = None
+    title_length: int | None = Field(default=None, ge=1, le=10_000)  # characters, at the most
+    without: list[Part] | None = None  # parts of an event that it does not take; None: those that no request fills in
 
-    def request(self, name: PlatformRequest) -> RequestEntry | None:
-        """A request in its long form; None where there is none."""
-        found = self.requests.get(name)
-        return RequestEntry(send=found) if isinstance(found, str) else found
+    def steps(self, name: PlatformRequest) -> list[StepEntry]:
+        """What is sent for one thing, in its order; empty where there is none."""
+        found = self.requests.get(name, [])
+        return [StepEntry(send=one) if isinstance(one, str) else one for one in (found if isinstance(found, list) else [found])]
+
+    def fills(self, name: str, *requests: PlatformRequest) -> bool:
+        """Whether one of these requests sends this part of an event."""
+        texts = [text for r in requests for step in self.steps(r) for text in (step.send, *step.fields.values())]
+        return any(f"{{{name}}}" in text for text in texts if isinstance(text, str))
 
     def facts(self) -> Facts:
         """What is known before it is asked."""
         specs = {name: FieldSpec(name, f.title, tuple(f.choices), f.needed) for name, f in self.fields.items()}
-        http = self.kind == "http"
+        if self.kind != "http":
+            return Facts(
+                self.title, specs, tuple(self.audiences), tuple(self.delays), self.pauses, title_length=self.title_length,
+                without=tuple(self.without or ()),
+            )  # fmt: skip
+        filled_in: tuple[Part, ...] = ("keep", "rewind", "projection", "description")
+        unknown: list[Part] = [part for part in filled_in if not self.fills(part, "make", "change")]
+        if "picture" not in self.requests:
+            unknown.append("picture")
         return Facts(
-            self.title, specs, tuple(self.audiences), tuple(self.delays), self.pauses,
-            not http or "seen" in self.requests,
+            self.title, specs, tuple(self.audiences), tuple(self.delays), self.pauses, "seen" in self.requests,
+            self.fills("audience", "change"), self.title_length,
+            tuple(self.without if self.without is not None else unknown),
         )  # fmt: skip
 
 
@@ -162,20 +252,7 @@ def _wrong(file: PlatformFile) -> Wrong:
     for request in _NEEDED:
         if request not in file.requests:
             yield ["requests"], f"{request!r} is missing"
-    known = FILLED | {f"field_{name}" for name in file.fields}
-    for request in file.requests:
-        entry = file.request(request)
-        assert entry is not None
-        method, _, path = entry.send.partition(" ")
-        text = wrong_request(f"{method} {_plain(path)}") or wrong_fields(path, {"id"}, entry.send)
-        if text:
-            yield ["requests", request], text
-        for name, value in entry.fields.items():
-            if isinstance(value, str) and (wrong := wrong_fields(value, known)):
-                yield (
-                    ["requests", request, "fields", name],
-                    wrong.replace("there is  to fill in, not", "nothing to fill in is called"),
-                )
+    yield from _wrong_requests(file)
     if file.event is None:
         yield ["event"], "say where an event's id, ref and state stand"
     if file.ingest is None:
@@ -185,8 +262,39 @@ def _wrong(file: PlatformFile) -> Wrong:
     yield from _wrong_places(file)
 
 
-def _plain(path: str) -> str:
-    return path.replace("{id}", "id")
+def _wrong_requests(file: PlatformFile) -> Wrong:
+    known = FILLED | {f"field_{name}" for name in file.fields} | set(file.event.take if file.event is not None else ())
+    for request, written in file.requests.items():
+        taken: set[str] = set()
+        for n, entry in enumerate(file.steps(request)):
+            path: list[str | int] = ["requests", request, *([n] if isinstance(written, list) else [])]
+            method, _, place = entry.send.partition(" ")
+            text = wrong_request(f"{method} {_plain(place, known | taken)}") or wrong_fields(place, known | taken, entry.send)
+            if text:
+                yield path, text
+            for name, value in entry.fields.items():
+                if isinstance(value, str) and (wrong := wrong_fields(value, known | taken)):
+                    yield (
+                        [*path, "fields", name],
+                        wrong.replace("there is  to fill in, not", "nothing to fill in is called"),
+                    )
+            places = {**entry.take, **({"until": entry.until.at} if entry.until is not None and entry.until.at else {})}
+            for name, where in places.items():
+                if wrong := answers.place_problem(where, file.answers):
+                    yield [*path, "until" if name == "until" else "take"], wrong
+            if entry.unless is not None and (file.event is None or entry.unless not in file.event.take):
+                yield [*path, "unless"], f"{entry.unless!r} is not a name under event.take"
+            if entry.until is not None and entry.until.at is None and request not in _WAITS:
+                yield [*path, "until"], f"an event's own state is waited for after {', '.join(_WAITS)}; elsewhere say 'at' and 'words'"
+            if entry.pages is not None and request != "list":
+                yield [*path, "pages"], "pages go with 'list'"
+            taken |= set(entry.take)
+
+
+def _plain(path: str, known: set[str]) -> str:
+    for name in known:
+        path = path.replace(f"{{{name}}}", name)
+    return path
 
 
 def _wrong_places(file: PlatformFile) -> Wrong:
@@ -194,13 +302,17 @@ def _wrong_places(file: PlatformFile) -> Wrong:
         entries = getattr(file, part)
         if entries is None:
             continue
-        for name, place in entries.model_dump(
-            exclude={"states", "words", "values", "backup" if part == "seen" else ""}
-        ).items():
+        left_out = {"states", "words", "shown_words", "unlisted", "values", "take", "backup" if part == "seen" else ""}
+        for name, place in entries.model_dump(exclude=left_out).items():
             if isinstance(place, str) and (text := answers.place_problem(place, file.answers)):
                 yield [part, name], text
+    for name, place in (file.event.take if file.event is not None else {}).items():
+        if text := answers.place_problem(place, file.answers):
+            yield ["event", "take", name], text
     if file.event is not None:
         for state in EventState:
+            if state is EventState.UNKNOWN:
+                continue
             if state not in file.event.states and not (state is EventState.LIVE and "air" not in file.requests):
                 yield ["event", "states"], f"{state.value!r} is missing"
     for name, entry in (file.seen.values if file.seen is not None else {}).items():

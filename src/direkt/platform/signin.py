@@ -39,6 +39,22 @@ class TokenStore(Protocol):
         """Drops it; False where there was none."""
 
 
+class Places(Protocol):
+    """Where a person signs in, and for what."""
+
+    @property
+    def device(self) -> str:
+        """The address at which a code is asked for."""
+
+    @property
+    def token(self) -> str:
+        """And that at which tokens are given out."""
+
+    @property
+    def scopes(self) -> list[str]:
+        """What the token is to be good for (RFC 6749, 3.3)."""
+
+
 @dataclass(frozen=True, slots=True)
 class Code:
     """What the person does on their phone."""
@@ -78,8 +94,10 @@ class Account:
 
     def __init__(
         self, platform: str, address: str, client: str, store: TokenStore, entry: str, rig: str, now: Callable[[], float], *,
-        any_certificate: bool = False,
+        any_certificate: bool = False, places: Places | None = None, secret: Secret | None = None,
     ) -> None:  # fmt: skip
+        """``places``: where to sign in, where the server does not tell; ``secret``: of a client that has one (RFC 6749, 2.3.1)."""
+        self._places, self._secret = places, secret
         self._platform, self._address, self._client = platform, address, client
         self._store, self._entry, self._rig, self._now = store, entry, rig, now
         self._any = any_certificate
@@ -138,7 +156,8 @@ class Account:
         Raises PlatformError where they refuse, or do not come in time.
         """
         device, token = self._endpoints()
-        answer = self._post(device, {"client_id": self._client, "scope": "events"})
+        scopes = self._places.scopes if self._places is not None else ["events"]
+        answer = self._post(device, {"client_id": self._client, "scope": " ".join(scopes)})
         code, device_code = answer.get("user_code"), answer.get("device_code")
         place = answer.get("verification_uri")
         if not isinstance(code, str) or not isinstance(device_code, str) or not _is_link(place):
@@ -168,6 +187,8 @@ class Account:
 
     def _endpoints(self) -> tuple[str, str]:
         """Where a code is asked for, and where tokens are. Raises PlatformError."""
+        if self._places is not None:
+            return self._places.device, self._places.token
         parts = urlsplit(self._address)
         answer = self._exchange("GET", f"{parts.scheme}://{parts.netloc}{_WELL_KNOWN}{parts.path}", b"")
         found = answer.get("device_authorization_endpoint"), answer.get("token_endpoint")
@@ -180,7 +201,8 @@ class Account:
         return str(found[0]), str(found[1])
 
     def _post(self, address: str, fields: Mapping[str, str]) -> Mapping[str, object]:
-        return self._exchange("POST", address, urlencode(fields).encode())
+        secret = {"client_secret": self._secret.reveal()} if self._secret is not None else {}
+        return self._exchange("POST", address, urlencode({**fields, **secret}).encode())
 
     def _exchange(self, method: str, address: str, body: bytes) -> Mapping[str, object]:
         parts = urlsplit(address)

@@ -7,6 +7,7 @@ this is for the rest.
 from __future__ import annotations
 
 import contextlib
+import datetime
 from collections.abc import Callable
 from pathlib import Path
 from typing import Literal
@@ -20,6 +21,8 @@ from direkt.errors import UnusableInput, os_words
 FOLDER = "events"
 _MOST = 1 << 20  # bytes of a file
 _MOST_FILES = 500
+
+_SKEW = datetime.timedelta(seconds=10)
 
 HandState = Literal["none", "made", "open", "live", "closed"]
 
@@ -46,10 +49,41 @@ class Standing(Strict):
     paused: str = ""
     ended: str = ""
     invited_first: bool = False  # opened to invited viewers only, and not widened so far
+    pauses: list[tuple[str, str]] = []  # that were wanted: from when to when, RFC 3339; an empty end: it goes on
+    told_until: str = ""  # drops before this were told
+
+    @property
+    def is_pausing(self) -> bool:
+        """Whether a wanted pause goes on."""
+        return bool(self.pauses) and not self.pauses[-1][1]
+
+    def resumed(self, now: str) -> Standing:
+        """The same, pushed again from now on."""
+        pauses = [*self.pauses[:-1], (self.pauses[-1][0], now)] if self.is_pausing else self.pauses
+        return self.model_copy(update={"paused": "", "pauses": pauses})
+
+    def was_paused(self, at: str) -> bool:
+        """Whether a moment lies in a pause that was wanted, as far as two machines' clocks agree."""
+        moment = _moment(at)
+        if moment is None:
+            return False
+        for began, until in self.pauses:
+            first, last = _moment(began), _moment(until)
+            if first is not None and first - _SKEW <= moment and (last is None or moment <= last + _SKEW):
+                return True
+        return False
 
     def place(self, destination: str) -> Place:
         """How it stands at a destination."""
         return self.places.get(destination, Place())
+
+
+def _moment(text: str) -> datetime.datetime | None:
+    try:
+        found = datetime.datetime.fromisoformat(text)
+    except ValueError:
+        return None
+    return found if found.tzinfo is not None else None
 
 
 def _path(folder: Path, event: str, mark: str) -> Path:

@@ -249,7 +249,7 @@ class _Going:
             self.airings[0].rig.folder,
             self.planned.name,
             self.planned.mark,
-            lambda s: s.model_copy(update={"paused": ""}),
+            lambda s: s.resumed(self.now),
         )
         for role in ("primary", "backup"):
             for one in self.airings:
@@ -376,9 +376,11 @@ class _Going:
                     arrived = True
                     yield self._say(one.destination, Verdict.PASS, f"{one.sheet.name}: it arrives, after {since:.0f} s")
                 if self._all_there(one, seen):
-                    yield self._say(
-                        one.destination, Verdict.PASS, f"{one.sheet.name}: it is shown, after {since:.0f} s"
-                    )
+                    if primary is None or primary.shown:
+                        text, verdict = f"{one.sheet.name}: it is shown, after {since:.0f} s", Verdict.PASS
+                    else:
+                        text, verdict = f"{one.sheet.name} does not tell whether it is shown", Verdict.UNSEEN
+                    yield self._say(one.destination, verdict, text)
                     return
             if since > limit:
                 yield self._say(one.destination, Verdict.FAIL, *self._why_not(one, seen, trouble, limit))
@@ -392,8 +394,8 @@ class _Going:
         if seen is None:
             return False
         primary, backup = seen.input("primary"), seen.input("backup")
-        good = not one.primary or (primary is not None and primary.arriving and primary.shown)
-        return good and (not one.backup or (backup is not None and backup.arriving))
+        good = not one.primary or (primary is not None and primary.arriving is True and primary.shown is not False)
+        return good and (not one.backup or (backup is not None and backup.arriving is True))
 
     def _why_not(self, one: Airing, seen: Seen | None, trouble: str, limit: float) -> tuple[str, str]:
         """What stands in the way, asked from both ends."""
