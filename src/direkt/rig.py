@@ -185,7 +185,7 @@ class Rig:
         """Every reference to a login or key that the rig holds."""
         logins = [entry.login for entry in self.file.devices.values() if entry.login is not None]
         keys = [entry.key for entry in self.file.destinations.values()]
-        tokens = [entry.token for entry in self.file.platforms.values() if entry.token is not None]
+        tokens = [text for entry in self.file.platforms.values() for text in (entry.token, entry.client_secret) if text is not None]
         told = [text for entry in self.file.watch.tell.values() for text in (entry.secret, entry.login) if text is not None]
         return [references.parse_ref(text) for text in dict.fromkeys([*logins, *keys, *tokens, *told])]
 
@@ -289,6 +289,11 @@ def load(path: Path) -> Rig:
             if one not in file.feeds:
                 line, known_ones = document.line(["events", name, "feeds", n]), ", ".join(file.feeds) or "none"
                 problems.append(Problem(line, f"events.{name}.feeds: no feed {one!r}; there is {known_ones}"))
+        used = dict.fromkeys(file.feeds[one].destination for one in event.feeds if one in file.feeds)
+        for one in event.at:
+            if one not in used:
+                line = document.line(["events", name, "at", one])
+                problems.append(Problem(line, f"events.{name}.at: none of its feeds goes to {one!r}; they go to {', '.join(used) or 'none'}"))
         if len(set(event.feeds)) != len(event.feeds):
             line = document.line(["events", name, "feeds"])
             problems.append(Problem(line, f"events.{name}.feeds: a feed is named twice"))

@@ -112,6 +112,54 @@ class PlatformEntry(Strict):
         return value
 
 
+_DELAYS = ("usual", "short", "shortest")
+_AT_MOST = re.compile(r"(?:at most\s+)?(\d{1,4}(?:\.\d)?)\s*s")
+
+
+def delay_of(text: str) -> str | float:
+    """A delay as one of our words, or as s that viewers may be behind at the most. Raises ValueError."""
+    match = _AT_MOST.fullmatch(text.strip().lower())
+    if match is not None and float(match[1]) > 0:
+        return float(match[1])
+    if text not in _DELAYS:
+        raise ValueError(f"expected {', '.join(_DELAYS)}, or a figure like 'at most 6 s', got {text!r}")
+    return text
+
+
+class EventAt(Strict):
+    """What an event is at one destination, where that differs."""
+
+    title: str | None = Field(default=None, min_length=1, max_length=300)
+    description: str | None = Field(default=None, max_length=10_000)
+    audience: Audience | None = None
+    delay: str | None = None
+    projection: Projection | None = None
+    rewind: str | None = None
+    keep: bool | None = None
+    fields: dict[str, FieldValue] = {}  # beside those of the event
+
+    @field_validator("title", "description")
+    @classmethod
+    def _template(cls, value: str | None) -> str | None:
+        if value is not None:
+            templates.check(value)
+        return value
+
+    @field_validator("delay")
+    @classmethod
+    def _delay(cls, value: str | None) -> str | None:
+        if value is not None:
+            delay_of(value)
+        return value
+
+    @field_validator("rewind")
+    @classmethod
+    def _rewind(cls, value: str | None) -> str | None:
+        if value is not None:
+            length_of(value)
+        return value
+
+
 class EventEntry(Strict):
     """What viewers are invited to."""
 
@@ -124,13 +172,41 @@ class EventEntry(Strict):
     repeat: str | None = None  # RFC 5545, 3.3.10
     skip: list[str] = []  # dates on which it does not take place
     audience: Audience = "invited"
-    delay: Delay = "usual"
+    delay: str = "usual"  # usual, short, shortest, or a figure: at most 6 s
     projection: Projection = "none"
     rewind: str | None = None  # how far back viewers may go; None: as the platform has it
     keep: bool = False  # whether the platform keeps a recording
     fields: dict[str, FieldValue] = {}  # declarations, and what else the platform asks for
     feeds: list[str] = Field(min_length=1)
     tell: list[str] = []  # who is told when it is on air
+    at: dict[str, EventAt] = {}  # what is otherwise at a destination
+    series: bool = False  # all its times are one event at the platform, which keeps its key and link
+
+    def for_destination(self, name: str) -> EventEntry:
+        """As it is at one destination."""
+        own = self.at.get(name)
+        if own is None:
+            return self
+        new = {field: value for field in ("title", "description", "audience", "delay", "projection", "rewind", "keep")
+               if (value := getattr(own, field)) is not None}  # fmt: skip
+        return self.model_copy(update={**new, "fields": {**self.fields, **own.fields}})
+
+    @property
+    def delay_word(self) -> Delay | None:
+        """The delay as a word; None: it is a figure."""
+        return next((d for d in ("usual", "short", "shortest") if d == self.delay), None)
+
+    @property
+    def delay_limit(self) -> float | None:
+        """s that viewers may be behind at the most; None: it is a word."""
+        found = delay_of(self.delay)
+        return found if isinstance(found, float) else None
+
+    @field_validator("delay")
+    @classmethod
+    def _delay(cls, value: str) -> str:
+        delay_of(value)
+        return value
 
     @field_validator("title", "description")
     @classmethod

@@ -37,7 +37,7 @@ class End(Stage):
         self.assertIn("error: event e18 at main", result.err)
         self.assertEqual(self.device.push_state, "stopped")
         self.platform.faults.down = False
-        everything = self.direkt("stop", "--all")
+        everything = self.direkt("stop", "--all", text="y\n")  # a person says that none is open where nobody else can be asked
         self.assertEqual(everything.code, 0, everything)
         self.assertEqual(self.event("e18").state, "closed")
 

@@ -58,6 +58,7 @@ seen:
   shown_words: [visible]
   health: /health
   complaints: /notes
+  values: {video.size: {at: /size}}
 words: {audience: {everyone: world, invited: circle}}
 refusals: {at: /trouble, reason: /trouble/text}
 """
@@ -220,7 +221,7 @@ class Reedbank:
                 if f.blind:
                     return 404, {"trouble": {"text": "no such thing"}}
                 sides = [
-                    {"side": side, "state": "flowing", "picture": "visible", "health": "good", "notes": self.notes.get(line.name, [])}
+                    {"side": side, "state": "flowing", "picture": "visible", "health": "good", "size": "960x540", "notes": self.notes.get(line.name, [])}
                     for key, side in sorted(self.arriving) if key == line.name
                 ]  # fmt: skip
                 return 200, {"sides": sides}

@@ -45,6 +45,7 @@ _WHO = {"everyone": "for everyone", "link": "for whoever has the link", "invited
     metavar="TIME",
     help="How long to wait for the ingest [default: three times the sheet's longest, at least 1m].",
 )
+@click.option("--without", multiple=True, metavar="FEED|DESTINATION", help="Leave this out, and go on with the rest; may be given again.")
 @click.option("--keep-on", is_flag=True, help="Where something is wrong, leave the pushes on.")
 @yes_option
 @options.report_option
@@ -52,7 +53,7 @@ _WHO = {"everyone": "for everyone", "link": "for whoever has the link", "invited
 @options.json_option
 def go(
     event: str | None, at: str | None, rehearse: bool, dry_run: bool, no_rehearsal: bool, invited_first: bool, at_start: bool,
-    wait: float | None, keep_on: bool, yes: bool, report: Path | None, rig_path: Path | None, as_json: bool,
+    wait: float | None, without: tuple[str, ...], keep_on: bool, yes: bool, report: Path | None, rig_path: Path | None, as_json: bool,
 ) -> ExitCode:  # fmt: skip
     """Take EVENT to air in the right order, and stop where something is wrong.
 
@@ -67,7 +68,7 @@ def go(
         raise UnusableInput("--rehearse and --dry-run exclude each other")
     rig = options.load_rig(rig_path)
     one = chosen(rig, event, at)
-    how = Options(not no_rehearsal, invited_first, wait, at_start, dry_run, keep_on)
+    how = Options(not no_rehearsal, invited_first, wait, at_start, dry_run, keep_on, without=without)
     if rehearse:
         from direkt.cli.go_practice import practise
 
@@ -91,7 +92,7 @@ class Front:
         self.document: GoJson = {
             "schema": "direkt.go/1", "event": planned.name, "start": planned.start.isoformat(), "rehearsal": practice, "dry_run": False,
             "on_air": False, "failed": None, "failure": None, "interrupted": False, "steps": [], "checks": [], "would": [], "feeds": [],
-            "links": [], "looks": [], "left_on": [],
+            "links": [], "looks": [], "left_on": [], "without": [],
         }  # fmt: skip
 
     def run(self, crew: Crew, how: Options, report: Path | None) -> ExitCode:
@@ -268,6 +269,7 @@ class Front:
             gone.interrupted,
             list(gone.left_on),
         )
+        d["without"] = list(gone.without)
         d["failed"], d["failure"] = (int(gone.failed) if gone.failed is not None else None), gone.failure or None
         self.out.print()
         if how.dry_run:
@@ -275,9 +277,10 @@ class Front:
                 "Nothing was changed." + (" Something is not true yet: see above." if gone.failed is not None else "")
             )
             return ExitCode.FAILS if gone.failed is not None else ExitCode.GOOD
+        without = f" without {', '.join(gone.without)}" if gone.without else ""
         if gone.failed is None:
             self.out.print(
-                f"[green]✓ on air[/]  {escape(self.planned.name)}; end it with: direkt stop {escape(self.planned.name)}"
+                f"[green]✓ on air[/]  {escape(self.planned.name)}{escape(without)}; end it with: direkt stop {escape(self.planned.name)}"
             )
             return ExitCode.GOOD
         if gone.interrupted:
@@ -301,7 +304,8 @@ class Front:
 
         p = self.planned
         steps = {str(int(step)): round(seconds, 1) for step, seconds in gone.seconds.items()}
-        text = "on air" if gone.failed is None else f"stopped at step {gone.failed:d}: {gone.failure or 'interrupted'}"
+        without = f" without {', '.join(gone.without)}" if gone.without else ""
+        text = f"on air{without}" if gone.failed is None else f"stopped at step {gone.failed:d}: {gone.failure or 'interrupted'}"
         recording.record(self.rig, [Entry(
             "go", "good" if gone.failed is None else "interrupted" if gone.interrupted else "failed", text, event=p.name, mark=p.mark,
             seconds=round(sum(gone.seconds.values()), 1),

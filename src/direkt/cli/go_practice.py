@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from direkt.platform.planned import Planned
     from direkt.rig import Rig
     from direkt.sim.tarnlight import Tarnlight
+    from direkt.work.airing import Airing
     from direkt.work.feeds import FeedParts
     from direkt.work.going import Crew, Options
     from direkt.work.rehearse import Former
@@ -59,6 +60,7 @@ class _Store:
 
 def practise(rig: Rig, planned: Planned, how: Options, *, yes: bool, report: Path | None, as_json: bool) -> ExitCode:
     """The whole practice; the exit code."""
+    from direkt.platform import planned as planning
     from direkt.sim.tarnlight import Tarnlight
 
     real = crews.crew(rig)
@@ -69,6 +71,8 @@ def practise(rig: Rig, planned: Planned, how: Options, *, yes: bool, report: Pat
         platform.start()
     except OSError as error:
         raise NoAnswer(f"the practice's receiver cannot be opened: {os_words(error)}") from None
+    sheets = {planning.event_id(rig, named, a.destination): a.sheet for a in _real(rig, named, real)}
+    platform.sheet_of = sheets.get
     own = real.means.sources.store
     assert own is not None
     store = _Store(own, {f"{_MARK}token": token})
@@ -107,6 +111,15 @@ def practise(rig: Rig, planned: Planned, how: Options, *, yes: bool, report: Pat
         output.error(f"the practice stopped at step {gone.failed:d}: {gone.failure}")
         return ExitCode.FAILS
     return code
+
+
+def _real(rig: Rig, planned: Planned, crew: Crew) -> list[Airing]:
+    """The event at its real destinations, whose sheets the practice judges by; nothing is sent there."""
+    from direkt.work import airing
+
+    found = airing.gather(rig, planned, crew.means)
+    airing.close(found)
+    return found
 
 
 def _host(rig: Rig, planned: Planned) -> str:

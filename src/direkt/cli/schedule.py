@@ -304,7 +304,9 @@ class _Acts:
             return False, f"interrupted; still on: {left}" if left else "interrupted; nothing is on"
         return (
             gone.failed is None,
-            "on air" if gone.failed is None else f"stopped at step {gone.failed:d}: {gone.failure}",
+            "on air" + (f" without {', '.join(gone.without)}" if gone.without else "")
+            if gone.failed is None
+            else f"stopped at step {gone.failed:d}: {gone.failure}",
         )
 
     def _start(self, feed: str) -> tuple[bool, str]:

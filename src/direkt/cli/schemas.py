@@ -421,6 +421,7 @@ class ModeJson(TypedDict):
     """A latency mode."""
 
     summary: str
+    viewers_behind_s: dict[str, float] | None
     rules: dict[str, dict[str, object]]
 
 
@@ -1035,6 +1036,7 @@ class GoJson(TypedDict):
     links: list[GoLinkJson]
     looks: list[GoLookJson]
     left_on: list[str]
+    without: list[str]  # feeds and destinations that were left out
 
 
 class StopItemJson(TypedDict):

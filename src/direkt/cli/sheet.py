@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from direkt.cli.schemas import BitrateJson, ProblemJson, SheetProblemsJson, SheetShowJson
-    from direkt.destination.model import AudioRung, Rung, Sheet
+    from direkt.destination.model import AudioRung, Mode, Rung, Sheet
 
 
 @click.group()
@@ -94,7 +94,7 @@ def _document(s: Sheet) -> SheetShowJson:
         "session": s.session.model_dump() if s.session else None, "key": s.key.model_dump() if s.key else None,
         "checklist": [c.model_dump() for c in s.checklist],
         "modes": {
-            m.name: {"summary": m.summary, "rules": {n: r.json() for n, r in m.rules.items()}} for m in s.modes.values()
+            m.name: {"summary": m.summary, "viewers_behind_s": m.behind.model_dump() if m.behind is not None else None, "rules": {n: r.json() for n, r in m.rules.items()}} for m in s.modes.values()
         },
     }  # fmt: skip
 
@@ -152,12 +152,16 @@ def _print_facts(out: Console, s: Sheet) -> None:
         line(
             "latency",
             "  ".join(
-                part for part in (f"{s.id}:{mode.name}", ": ".join(t for t in (mode.summary, changes) if t)) if part
+                part for part in (f"{s.id}:{mode.name}", ": ".join(t for t in (mode.summary, _behind(mode), changes) if t)) if part
             ),
         )
     for n, item in enumerate(s.checklist, 1):
         line("by hand" if n == 1 else "", f"{n}. {item.when}: {item.step}")
     output.print_lines(out, lines)
+
+
+def _behind(mode: Mode) -> str:
+    return f"viewers {mode.behind.min:g} to {mode.behind.max:g} s behind" if mode.behind is not None and not mode.summary else ""
 
 
 @sheet.command()

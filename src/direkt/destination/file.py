@@ -20,6 +20,7 @@ from direkt.destination.model import (
     Server,
     Session,
     Sheet,
+    Span,
     Spherical,
 )
 from direkt.destination.pattern import Pattern, PatternError
@@ -85,6 +86,7 @@ class ModeEntry(Strict):
 
     summary: str = ""
     delay: Literal["usual", "short", "shortest"] | None = None
+    viewers_behind_s: Span | None = None
     rules: dict[str, RuleEntry] = {}
 
 
@@ -132,7 +134,8 @@ def build(document: Document, sheet_id: str, load: Callable[[str], Sheet] | None
     audio = [_audio_rung(document, n, e, problems) for n, e in enumerate(file.audio_ladder or [])]
     modes = {
         name: Mode(
-            name, entry.summary, _rules(document, ["latency", name, "rules"], entry.rules, problems), entry.delay or ""
+            name, entry.summary, _rules(document, ["latency", name, "rules"], entry.rules, problems), entry.delay or "",
+            entry.viewers_behind_s,
         )
         for name, entry in (file.latency or {}).items()
     }

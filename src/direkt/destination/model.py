@@ -171,6 +171,7 @@ class Session(Strict):
     opens: Literal["by itself", "by hand before the push"] | None = None
     after_stop: Literal["same key", "new key"] | None = None
     lead_time_hours: float | None = Field(default=None, ge=0)  # until a new account may stream
+    viewers_behind_s: Span | None = None  # outside its latency modes
 
 
 class KeyFacts(Strict):
@@ -202,6 +203,7 @@ class Mode:
     summary: str
     rules: Mapping[str, Rule]
     delay: str = ""  # which of an event's delays it goes with: usual, short or shortest
+    behind: Span | None = None  # s that viewers are behind in it
 
 
 @dataclass(frozen=True, slots=True)
@@ -240,6 +242,23 @@ class Sheet:
         """The sheet in the latency mode that goes with an event's delay; as it is where none does, or where it is in one."""
         found = next((mode for mode in self.modes.values() if mode.delay == delay), None)
         return self.in_mode(found.name) if found is not None and not self.mode else self
+
+    def for_limit(self, seconds: float) -> tuple[Sheet, str] | None:
+        """The mode in which viewers are at most so many s behind, the calmest one, and the word for its delay; None: there is none."""
+        own = self.session.viewers_behind_s if self.session is not None else None
+        offers = [(span, "", "usual") for span in (own,) if span is not None]
+        offers += [(mode.behind, name, mode.delay or "usual") for name, mode in self.modes.items() if mode.behind is not None]
+        fitting = [one for one in offers if one[0].max <= seconds]
+        if not fitting:
+            return None
+        _, name, word = max(fitting, key=lambda one: one[0].max)
+        return (self.in_mode(name) if name and not self.mode else self), word
+
+    def behind_words(self) -> str:
+        """What each mode gives, for people; empty: the sheet does not say."""
+        own = self.session.viewers_behind_s if self.session is not None else None
+        spans = [("usual", own), *((mode.delay or name, mode.behind) for name, mode in self.modes.items())]
+        return ", ".join(f"{name} {span.min:g} to {span.max:g} s" for name, span in spans if span is not None)
 
     def rung_for(self, width: int, height: int, frame_rate: float) -> Rung | None:
         """The smallest rung that fits; None when there is none. Portrait pictures count as if they lay."""

@@ -40,6 +40,10 @@ class HandPlatform:
     def close(self) -> None:
         """There is nothing to let go of."""
 
+    def clock_ahead(self) -> float | None:
+        """Nobody tells."""
+        return None
+
     def view(self, address: str) -> bytes:
         """Raises CannotPlatform."""
         raise CannotPlatform(f"look at {address} yourself")

@@ -77,9 +77,11 @@ class Calls:
 
     def __init__(
         self, name: str, address: str, tokens: Tokens | None, sleep: Callable[[float], None], *, any_certificate: bool = False,
-        say: Callable[[str], None] = lambda _: None,
+        say: Callable[[str], None] = lambda _: None, wall: Callable[[], float] | None = None,
     ) -> None:  # fmt: skip
-        """``say``: is told in words what takes long."""
+        """``say``: is told in words what takes long; ``wall``: s since 1970."""
+        self._wall = wall
+        self.clock_ahead: float | None = None  # s by which the platform's clock is ahead, by its last answer
         self.name, self._tokens, self._sleep, self._address, self._any = name, tokens, sleep, address, any_certificate
         self._say = say
         self._http = HttpDevice(name, address, "none", None, any_certificate=any_certificate)
@@ -186,7 +188,9 @@ class Calls:
         for count in range(_TRIES):
             last = count == _TRIES - 1
             try:
+                asked_at = self._wall() if self._wall is not None else 0.0
                 answer = self._http.exchange(method, path, body, headers, most=_LARGEST)
+                self._note_clock(answer, asked_at)
             except DeviceError as error:
                 if last or not safe:
                     raise PlatformError(str(error)) from None
@@ -204,6 +208,17 @@ class Calls:
                 continue
             return answer
         raise AssertionError("the last try returns")
+
+    def _note_clock(self, answer: Answer, asked_at: float) -> None:
+        """Its Date (RFC 9110, 6.6.1) beside the moments between which it was written; it is good to a second."""
+        if self._wall is None:
+            return
+        try:
+            told = email.utils.parsedate_to_datetime(answer.headers.get("date", "")).timestamp()
+        except (ValueError, TypeError):
+            return
+        now = self._wall()
+        self.clock_ahead = told - now if told > now else told + 1.0 - asked_at if told + 1.0 < asked_at else 0.0
 
     def _json(self, answer: Answer, asked: str) -> object:
         try:

@@ -67,6 +67,10 @@ class InterfacePlatform:
         """Lets go of the connection."""
         self._calls.close()
 
+    def clock_ahead(self) -> float | None:
+        """s by which its clock is ahead of this machine's."""
+        return self._calls.clock_ahead
+
     def view(self, address: str) -> bytes:
         """What a viewer's player would get."""
         return self._calls.view(address)

@@ -68,7 +68,7 @@ def open_platform(rig: Rig, name: str, means: Means) -> Platform:
         tokens = ReferredToken(lambda: references.resolve(ref, means.sources, rig.folder))
     else:
         tokens = _account(rig, name, entry, means)
-    calls = Calls(name, entry.address, tokens, means.sleep, any_certificate=entry.certificate == "any", say=means.say)
+    calls = Calls(name, entry.address, tokens, means.sleep, any_certificate=entry.certificate == "any", say=means.say, wall=means.wall)
     if file is not None and file.kind == "http":
         return DescribedPlatform(name, file, calls)
     return InterfacePlatform(name, calls, file.facts() if file is not None else Facts(name))

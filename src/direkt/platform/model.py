@@ -298,6 +298,9 @@ class Platform(Protocol):
     def view(self, address: str) -> bytes:
         """What a viewer's player would get."""
 
+    def clock_ahead(self) -> float | None:
+        """s by which its clock is ahead of this machine's, by its last answer; None: it did not tell. Good to a second."""
+
     def close(self) -> None:
         """Lets go of the connection."""
 

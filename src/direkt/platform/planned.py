@@ -156,8 +156,8 @@ def by_mark(rig: Rig, name: str, mark: str) -> Planned | None:
     return next((planned for planned in occurrences(rig, name) if planned.mark == mark), None)
 
 
-def wanted(rig: Rig, planned: Planned) -> Wanted:
-    """What the event is to be at this time. Raises UnusableInput."""
+def wanted(rig: Rig, planned: Planned, delay: Delay | None = None) -> Wanted:
+    """What the event is to be at this time; ``delay``: the word for it, where the rig has a figure. Raises UnusableInput."""
     entry = planned.entry
     values: dict[str, object] = {
         "start": planned.start, "end": planned.end, "date": f"{planned.start:%Y-%m-%d}", "time": f"{planned.start:%H:%M}",
@@ -169,7 +169,7 @@ def wanted(rig: Rig, planned: Planned) -> Wanted:
     except ValueError as error:
         raise UnusableInput(f"events.{planned.name}: {error}") from None
     return Wanted(
-        " ".join(title.split()), description.strip(), planned.start, planned.seconds, entry.audience, entry.delay,
+        " ".join(title.split()), description.strip(), planned.start, planned.seconds, entry.audience, delay or entry.delay_word or "usual",
         entry.projection, length_of(entry.rewind) if entry.rewind is not None else None, entry.keep, dict(entry.fields),
         picture(rig, entry),
     )  # fmt: skip
@@ -206,7 +206,16 @@ def event_id(rig: Rig, planned: Planned, destination: str) -> str:
     """The name under which a platform knows this event at this time: the same whoever asks, and whenever."""
     words = (rig.file.name, planned.name, destination)
     slug = "-".join(_slug(word) for word in words)
-    return f"{slug}-{planned.mark.lower()}-{_exact(*words)}"
+    mark = SERIES if planned.entry.series else planned.mark
+    return f"{slug}-{mark.lower()}-{_exact(*words)}"
+
+
+SERIES = "00000000T000000Z"  # the mark of an event that is one for all its times
+
+
+def later(rig: Rig, planned: Planned) -> Planned | None:
+    """The time after this one; None: it is the last. Raises UnusableInput."""
+    return next((one for one in occurrences(rig, planned.name) if one.start > planned.start), None)
 
 
 def _slug(word: str) -> str:

@@ -23,6 +23,7 @@ from urllib.parse import parse_qs
 from pydantic import AwareDatetime, Field, ValidationError
 
 from direkt.destination import library
+from direkt.destination.model import Sheet
 from direkt.documents import Strict
 from direkt.judge import judge_sent
 from direkt.net import certificates, loops
@@ -127,6 +128,7 @@ class Tarnlight:
         self._facts = platformfile.load("tarnlight").facts()
         self._strict = strict  # insists on its fields
         self._sheet = library.load("tarnlight")
+        self.sheet_of: Callable[[str], Sheet | None] = lambda event: None  # of another platform, that this one stands for
         self._ports = {"primary": ingest_port, "backup": backup_port, "tls": tls_port}
         self._ingests: list[Port] = []
         self._loop = asyncio.new_event_loop()
@@ -239,7 +241,7 @@ class Tarnlight:
         gaps = [gap for gap in rehearsal.gaps if gap.seconds is not None]
         complaints = [
             f"{f.parameter} is {f.sent.value}, asked for is {f.asked.text()}"
-            for f in judge_sent(self._sheet, measured.found).findings
+            for f in judge_sent(self.sheet_of(event.id) or self._sheet, measured.found).findings
             if f.verdict == "fail" and f.sent is not None and f.asked is not None
         ]
         if self.faults.poor:

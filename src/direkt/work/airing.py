@@ -20,6 +20,7 @@ from direkt.platform.library import Means
 from direkt.platform.model import EventState, Platform, PlatformEvent
 from direkt.platform.planned import Planned, Wanted
 from direkt.rig import DestinationEntry, Rig, RigError
+from direkt.rig_events import Delay
 from direkt.secret import Secret
 from direkt.store import standing
 from direkt.work.steps import Job
@@ -39,6 +40,8 @@ class Airing:
     id: str  # our name for it at the platform
     primary: tuple[str, ...]  # feeds
     backup: tuple[str, ...]
+    delay: Delay | None = None  # the platform's word for the figure that the rig asks for
+    no_delay: str = ""  # why the figure that the rig asks for cannot be had
 
     @property
     def feeds(self) -> tuple[str, ...]:
@@ -52,7 +55,7 @@ class Airing:
 
     def wanted(self) -> Wanted:
         """What it is to be. Raises UnusableInput."""
-        return planned.wanted(self.rig, self.planned)
+        return planned.wanted(self.rig, self.planned, self.delay)
 
     def find(self) -> PlatformEvent | None:
         """As it is at the platform now. Raises PlatformError."""
@@ -90,31 +93,47 @@ def gather(rig: Rig, at: Planned, means: Means, *, practice: bool = False) -> li
     ``practice``: what only a person can do at the real platform is left out.
     """
     by_destination: dict[str, list[str]] = {}
+    whole = at
     for name in at.entry.feeds:
         by_destination.setdefault(rig.file.feeds[name].destination, []).append(name)
     out: list[Airing] = []
     try:
         for destination, names in by_destination.items():
             entry = rig.file.destinations[destination]
+            at = replace(whole, entry=whole.entry.for_destination(destination))
             by_hand = entry.platform is None
             platform: Platform = (
                 library.by_hand(rig, at, destination, means)
                 if entry.platform is None
                 else library.open_platform(rig, entry.platform, means)
             )
-            sheet = rig.sheet(entry).for_delay(at.entry.delay)
+            sheet, delay, no_delay = _in_mode(rig.sheet(entry), at)
             sheet = replace(sheet, checklist=(), session=_untimed(sheet.session)) if practice else sheet
             roles = {role: tuple(n for n in names if rig.file.feeds[n].role == role) for role in ("primary", "backup")}
             out.append(
                 Airing(
                     rig, at, destination, entry, sheet, platform, by_hand,
-                    planned.event_id(rig, at, destination), roles["primary"], roles["backup"],
+                    planned.event_id(rig, at, destination), roles["primary"], roles["backup"], delay, no_delay,
                 )
             )  # fmt: skip
     except BaseException:
         close(out)
         raise
     return out
+
+
+def _in_mode(sheet: Sheet, at: Planned) -> tuple[Sheet, Delay | None, str]:
+    """The sheet in the mode of the event's delay, the word for that, and why it cannot be had."""
+    limit = at.entry.delay_limit
+    if limit is None:
+        return sheet.for_delay(at.entry.delay), None, ""
+    found = sheet.for_limit(limit)
+    if found is not None:
+        mode, word = found
+        return mode, next((d for d in ("usual", "short", "shortest") if d == word), None), ""
+    offers = sheet.behind_words()
+    why = f"{sheet.name} gives {offers}" if offers else f"the sheet of {sheet.name} does not say how far behind viewers are"
+    return sheet, None, f"delay: viewers are to be at most {limit:g} s behind; {why}"
 
 
 def _untimed(session: Session | None) -> Session | None:

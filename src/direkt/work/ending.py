@@ -388,7 +388,7 @@ class _Ending:
             return False
         if one.owner is not None and one.owner.event:
             wanted = one.owner.event in self.what.names
-            exact = any(p.name == one.owner.event and p.mark == one.owner.mark for p in self.what.events)
+            exact = any(p.name == one.owner.event and one.owner.mark in (p.mark, planning.SERIES) for p in self.what.events)
             return exact or (wanted and one.open)
         if not one.open:
             return False
@@ -411,6 +411,10 @@ class _Ending:
                 text = f"{account.title}: the event stays {event.state} and keeps its link: {event.watch}"
                 yield from self._told(Off(What.EVENT, name, Proof.OFF, text))
                 return
+            if (following := self._next_of_series(account, one)) is not None:
+                text = f"{account.title}: one event for all its times: it stays {event.state} for {following.start:%Y-%m-%d %H:%M}"
+                yield from self._told(Off(What.EVENT, name, Proof.OFF, f"{text}; close it with: direkt event close {following.name}"))
+                return
             if event.state is not EventState.CLOSED:
                 event = account.platform.finish(event)
             with contextlib.suppress(UnusableInput):
@@ -419,6 +423,24 @@ class _Ending:
             yield from self._told(Off(What.EVENT, name, proof, f"{account.title}: the event is {event.state}{self._found_by(one)}"))
         except DirektError as error:
             yield from self._told(Off(What.EVENT, name, Proof.SILENT, reason(error), f"close it on the page of {account.title}"))
+
+    def _mark(self, owner: planning.Owner) -> str:
+        """The time whose memory an event belongs to."""
+        if owner.mark != planning.SERIES:
+            return owner.mark
+        marks = [mark for name, mark in self.remembered if name == owner.event]
+        return max(marks, default=owner.mark)
+
+    def _next_of_series(self, account: Account, one: Held) -> Planned | None:
+        """The next time of an event that is one for all its times, where the platform keeps it open between them."""
+        if one.owner is None or one.owner.mark != planning.SERIES or not account.platform.facts.pauses:
+            return None
+        now = datetime.datetime.fromtimestamp(self.crew.means.wall(), datetime.UTC)
+        with contextlib.suppress(UnusableInput):
+            current = next(iter(_around(self.rig, one.owner.event, now.timestamp())), None)
+            if current is not None and self.rig.file.events[one.owner.event].series:
+                return planning.later(self.rig, current)
+        return None
 
     @staticmethod
     def _found_by(one: Held) -> str:
@@ -429,9 +451,10 @@ class _Ending:
     def _keep_state(self, one: Held, event: PlatformEvent) -> None:
         if one.owner is None or not one.owner.event:
             return
-        if standing.read(self.rig.folder, one.owner.event, one.owner.mark).begun:
+        mark = self._mark(one.owner)
+        if standing.read(self.rig.folder, one.owner.event, mark).begun:
             standing.change_place(
-                self.rig.folder, one.owner.event, one.owner.mark, one.destination,
+                self.rig.folder, one.owner.event, mark, one.destination,
                 lambda place: place.model_copy(update={"state": "closed" if event.state is EventState.CLOSED else place.state}),
             )  # fmt: skip
 
@@ -491,9 +514,10 @@ class _Ending:
         """Drops on air that were not told by an earlier stop, without the pauses that were wanted."""
         if name in self.counted or one.owner is None or not one.owner.event:
             return
-        known = standing.Standing(event=one.owner.event, mark=one.owner.mark)
+        mark = self._mark(one.owner)
+        known = standing.Standing(event=one.owner.event, mark=mark)
         with contextlib.suppress(UnusableInput):
-            known = standing.read(self.rig.folder, one.owner.event, one.owner.mark)
+            known = standing.read(self.rig.folder, one.owner.event, mark)
         for one_input in seen.inputs if known.on_air else ():
             for gap in one_input.gaps:
                 if gap.began >= max(known.on_air, known.told_until) and not known.was_paused(gap.began):

@@ -8,7 +8,7 @@ is on air, nothing is taken from viewers by itself.
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Generator
+from collections.abc import Callable, Generator
 from dataclasses import dataclass, field, replace
 
 from direkt.destination.model import Span
@@ -21,7 +21,7 @@ from direkt.protocol import address
 from direkt.rig import Rig
 from direkt.store import standing
 from direkt.work import airing as air
-from direkt.work import carry, feeds, go_checks, go_dry, go_judge, push
+from direkt.work import carry, feeds, go_checks, go_clocks, go_dry, go_judge, push
 from direkt.work.airing import Airing, stamp_of
 from direkt.work.feeds import FeedParts
 from direkt.work.going import (
@@ -56,21 +56,45 @@ _LOOK_LIMIT = 40.0  # s until viewers have something
 
 def go(rig: Rig, planned: Planned, crew: Crew, options: Options) -> Job[GoEvent, Gone]:
     """Takes an event to air. Raises UnusableInput before anything is touched; later failures are in the result."""
+    planned = _without(rig, planned, options)
     airings = air.gather(rig, planned, crew.means, practice=options.practice)
     parts: dict[str, FeedParts] = {}
     try:
+        if options.invited_first:
+            _may_hold_back(airings)
         for one in airings:
             for name in one.feeds:
                 found = feeds.look_up(rig, name, crew.means.sources)
                 parts[name] = replace(found, sheet=one.sheet)
         if options.dry_run:
-            return (yield from _Going(airings, parts, crew, options).dry_run())
+            return (yield from _Going(list(airings), parts, crew, options).dry_run())
         with alone(rig.folder, planned.name, planned.mark):
-            return (yield from _Going(airings, parts, crew, options).run())
+            return (yield from _Going(list(airings), parts, crew, options).run())
     finally:
         air.close(airings)
         for part in parts.values():
             part.driver.close()
+
+
+def _without(rig: Rig, planned: Planned, options: Options) -> Planned:
+    """The event without what is left out. Raises UnusableInput."""
+    feeds = {name: rig.file.feeds[name].destination for name in planned.entry.feeds}
+    for name in options.without:
+        if name not in feeds and name not in feeds.values():
+            known = ", ".join(dict.fromkeys([*feeds, *feeds.values()]))
+            raise UnusableInput(f"--without {name}: {planned.name} has no such feed or destination; it has {known}")
+    left = [name for name, where in feeds.items() if name not in options.without and where not in options.without]
+    if not left:
+        raise UnusableInput(f"--without {', '.join(options.without)}: nothing of {planned.name} is left")
+    return replace(planned, entry=planned.entry.model_copy(update={"feeds": left}))
+
+
+def _may_hold_back(airings: list[Airing]) -> None:
+    """Raises UnusableInput where no platform lets the audience be widened later."""
+    able = [a for a in airings if not a.by_hand and a.platform.facts.widens and "invited" in a.platform.facts.audiences]
+    if not able:
+        names = ", ".join(a.sheet.name for a in airings)
+        raise UnusableInput(f"--invited-first: at {names} the audience cannot be changed from here after the event is made; go without it")
 
 
 @dataclass
@@ -86,13 +110,17 @@ class _Going:
     on_air: bool = False
     pushed_at: float = 0.0  # s since 1970 at which this run began its first push
     step: Step = Step.BEFORE
+    left_out: list[str] = field(default_factory=list)
+    removed: list[Airing] = field(default_factory=list)  # destinations that were left out on the way
     _bad: bool = False
+    _wrong: list[str] = field(default_factory=list)  # what failed in this step: feeds, destinations and others
     _failure: str = ""
     _begun: str = ""
+    _aired: list[str] = field(default_factory=list)
 
     @property
     def planned(self) -> Planned:
-        return self.airings[0].planned
+        return (self.airings or self.removed)[0].planned
 
     @property
     def now(self) -> str:
@@ -102,6 +130,7 @@ class _Going:
 
     def run(self) -> Job[GoEvent, Gone]:
         self._begun = self.now
+        self.left_out = list(self.options.without)
         rig = self.airings[0].rig
         remembered = standing.read(rig.folder, self.planned.name, self.planned.mark)
         self.on_air = bool(remembered.on_air and not remembered.ended)
@@ -120,7 +149,7 @@ class _Going:
 
     def _one(self, step: Step, work: Job[GoEvent, None]) -> Job[GoEvent, None]:
         """One step: what it raises is told, and ends the order."""
-        self.step, self._bad = step, False
+        self.step, self._bad, self._wrong = step, False, []
         begin = self.crew.clock.now()
         yield Began(step)
         try:
@@ -130,13 +159,66 @@ class _Going:
             yield self._told(Checked(step, self.planned.name, Verdict.FAIL, reason(error)))
         finally:
             self.seconds[step] = self.crew.clock.now() - begin
+        if self._bad:
+            yield from self._go_on_without()
         yield Ended(step, not self._bad, self.seconds[step])
         if self._bad:
             raise Halt
 
+    def _each(self, work: Callable[[Airing], Job[GoEvent, None]]) -> Job[GoEvent, None]:
+        """Something at every destination: where it fails at one, the others are not kept from it."""
+        for one in list(self.airings):
+            try:
+                yield from work(one)
+            except DirektError as error:
+                yield self._told(Checked(self.step, one.destination, Verdict.FAIL, reason(error)))
+
+    # Going on with what works
+
+    def _go_on_without(self) -> Job[GoEvent, None]:
+        """Where only some feeds or destinations fail: whether to go on with the others."""
+        wrong = list(dict.fromkeys(self._wrong))
+        names = {one.destination for one in self.airings} | set(self.feeds)
+        if not wrong or not set(wrong) <= names:
+            return
+        kept = [self._kept(one, wrong) for one in self.airings]
+        if not any(one is not None and one.feeds for one in kept):
+            return
+        text = f"{self._failure}. Go on without {' and '.join(wrong)}?"
+        if not (yield Question(text, self.options.unattended, always=not self.options.unattended)):
+            return
+        begun = [name for name in self.began if name in wrong or self.rig_destination(name) in wrong]
+        for name in begun:
+            yield self._off(name)
+            self.began.remove(name)
+        for one, left in zip(list(self.airings), kept, strict=True):
+            if left is None:
+                self.removed.append(one)
+        self.airings = [one for one in kept if one is not None]
+        self.left_out += wrong
+        self._bad, self._failure = False, ""
+        for name in wrong:
+            event = self.known.get(name)
+            more = f"; its event there is {event.state}" if event is not None else ""
+            advice = f"once it works: direkt go {self.planned.name}"
+            yield Checked(self.step, name, Verdict.ADVISE, f"left out{more}", advice)
+
+    def rig_destination(self, feed: str) -> str:
+        """Where a feed goes."""
+        return self.feeds[feed].entry.destination
+
+    @staticmethod
+    def _kept(one: Airing, wrong: list[str]) -> Airing | None:
+        """A destination without what fails; None: nothing is left of it."""
+        if one.destination in wrong:
+            return None
+        left = replace(one, primary=tuple(n for n in one.primary if n not in wrong), backup=tuple(n for n in one.backup if n not in wrong))
+        return left if left.feeds else None
+
     def _told(self, line: Checked) -> Checked:
         if line.verdict is Verdict.FAIL:
             self._bad = True
+            self._wrong.append(line.what)
             self._failure = self._failure or f"{line.what}: {line.text}" + (
                 f"; next: {line.advice}" if line.advice else ""
             )
@@ -161,6 +243,7 @@ class _Going:
             tuple(self.links),
             tuple(self._on_now()),
             self._failure,
+            tuple(dict.fromkeys(self.left_out)),
         )
 
     # 1
@@ -179,29 +262,34 @@ class _Going:
                 "begun": s.begun or self._begun, "ended": "", "invited_first": s.invited_first or self._invites_first,
             }),
         )  # fmt: skip
-        for one in self.airings:
-            hold = "invited" if self._holds_back(one) else None
-            event = yield from air.prepare(one, self.now, hold)
-            if event.state is EventState.CLOSED:
-                yield self._say(one.destination, Verdict.FAIL, "the event is closed; a closed event stays closed")
-                continue
-            if not one.by_hand:
-                yield from self._given(one, event)
-            if not air.opens_itself(one) or not one.by_hand:
-                event = yield from air.open_event(one, event, self.now)
-            self.known[one.destination] = event
-            air.remember(one, state=event)
-            if not one.by_hand and event.state is not EventState.LIVE:
-                self._not_on_air()
-            who = {
-                "everyone": "for everyone",
-                "link": "for whoever has the link",
-                "invited": "for those who are invited",
-                None: "",
-            }
-            how = f" {who[event.audience]}" if event.audience is not None else ""
-            opens = "; the push opens it" if air.opens_itself(one) and one.by_hand else ""
-            yield self._say(one.destination, Verdict.PASS, f"{one.sheet.name}: the event is {event.state}{how}{opens}")
+        yield from self._each(self._event_at)
+
+    def _event_at(self, one: Airing) -> Job[GoEvent, None]:
+        hold = "invited" if self._holds_back(one) else None
+        event = yield from air.prepare(one, self.now, hold)
+        if event.state is EventState.CLOSED:
+            yield self._say(one.destination, Verdict.FAIL, "the event is closed; a closed event stays closed")
+            return
+        if not one.by_hand:
+            yield from self._given(one, event)
+        if not air.opens_itself(one) or not one.by_hand:
+            event = yield from air.open_event(one, event, self.now)
+        self.known[one.destination] = event
+        air.remember(one, state=event)
+        if not one.by_hand and event.state is not EventState.LIVE:
+            self._not_on_air()
+        who = {
+            "everyone": "for everyone",
+            "link": "for whoever has the link",
+            "invited": "for those who are invited",
+            None: "",
+        }
+        how = f" {who[event.audience]}" if event.audience is not None else ""
+        opens = "; the push opens it" if air.opens_itself(one) and one.by_hand else ""
+        yield self._say(one.destination, Verdict.PASS, f"{one.sheet.name}: the event is {event.state}{how}{opens}")
+        if left := one.platform.facts.left_out(one.wanted()) if not one.by_hand else []:
+            advice = "see to it on the platform's page"
+            yield self._say(one.destination, Verdict.ADVISE, f"{one.sheet.name} is not told from here: {', '.join(left)}", advice)
 
     def _not_on_air(self) -> None:
         """It was on air, and is not any more: somebody took the event away, and it was made anew."""
@@ -219,7 +307,8 @@ class _Going:
 
     def _holds_back(self, one: Airing) -> bool:
         now = standing.read(one.rig.folder, self.planned.name, self.planned.mark)
-        return now.invited_first and "invited" in one.platform.facts.audiences and not one.by_hand
+        facts = one.platform.facts
+        return now.invited_first and "invited" in facts.audiences and facts.widens and not one.by_hand
 
     def _given(self, one: Airing, event: PlatformEvent) -> Job[GoEvent, None]:
         """The key is the event's own, and the rig's addresses are among those that the platform gives out."""
@@ -254,7 +343,10 @@ class _Going:
         for role in ("primary", "backup"):
             for one in self.airings:
                 for name in one.primary if role == "primary" else one.backup:
-                    yield from self._start(one, self.feeds[name])
+                    try:
+                        yield from self._start(one, self.feeds[name])
+                    except DirektError as error:
+                        yield self._say(name, Verdict.FAIL, reason(error), f"direkt push state {name}")
 
     def _start(self, one: Airing, feed: FeedParts) -> Job[GoEvent, None]:
         key = feed.rig.key(feed.destination, self.crew.means.sources)
@@ -331,11 +423,7 @@ class _Going:
     # 4
 
     def _ingest(self) -> Job[GoEvent, None]:
-        for one in self.airings:
-            if not one.platform.facts.tells_ingest:
-                yield from self._seen_by_person(one)
-                continue
-            yield from self._wait_for(one)
+        yield from self._each(lambda one: self._wait_for(one) if one.platform.facts.tells_ingest else self._seen_by_person(one))
 
     def _limit(self, one: Airing) -> tuple[Span | None, float]:
         span = one.sheet.session.shows_after_s if one.sheet.session is not None else None
@@ -381,6 +469,7 @@ class _Going:
                     else:
                         text, verdict = f"{one.sheet.name} does not tell whether it is shown", Verdict.UNSEEN
                     yield self._say(one.destination, verdict, text)
+                    yield from self._contradictions(one, seen)
                     return
             if since > limit:
                 yield self._say(one.destination, Verdict.FAIL, *self._why_not(one, seen, trouble, limit))
@@ -388,6 +477,33 @@ class _Going:
             what = "arrives and is not shown yet" if arrived else "nothing arrives yet"
             yield Waiting(self.step, f"{one.sheet.name}: {trouble or what}", since, span, limit)
             clock.sleep(_POLL)
+
+    def _contradictions(self, one: Airing, seen: Seen | None) -> Job[GoEvent, None]:
+        """What arrives, beside what the devices say; and the ingest's clock beside ours."""
+        for name in one.feeds:
+            feed = self.feeds[name]
+            words = self._device_says(feed)
+            if words and not go_checks.by_hand(feed) and not self._pushes(feed):
+                yield self._say(
+                    name, Verdict.ADVISE, f"{one.sheet.name} says that it arrives, and {words}: who pushes with its key?",
+                    f"direkt push state {name}",
+                )  # fmt: skip
+        for one_input in seen.inputs if seen is not None else ():
+            ahead = go_clocks.ahead_of(one_input.since, self.pushed_at, self.crew.means.wall()) if self.pushed_at else None
+            if ahead is not None:
+                text = f"{one.sheet.name} says that it arrives since {one_input.since}, {go_clocks.span(ahead)} of this machine's clock"
+                yield self._say(one.destination, Verdict.ADVISE, text, "one of the two is wrong: see step 1")
+
+    @staticmethod
+    def _pushes(feed: FeedParts) -> bool:
+        """Whether its own side says so; one that does not answer is no contradiction."""
+        if feed.entry.carry:
+            running = carry.running(feed)
+            return running is None or running.pushing  # another machine may carry it
+        try:
+            return push.look(feed).slot.state in (PushState.PUSHING, PushState.UNKNOWN)
+        except DirektError:
+            return True
 
     @staticmethod
     def _all_there(one: Airing, seen: Seen | None) -> bool:
@@ -404,6 +520,14 @@ class _Going:
         primary = seen.input("primary") if seen is not None else None
         said = [f"{name}: {words}" for name in one.feeds if (words := self._device_says(self.feeds[name]))]
         at_device = f"; {'; '.join(said)}" if said else ""
+        missing = one.backup and primary is not None and primary.arriving and primary.shown is not False
+        if missing and not (seen is not None and seen.arrives("backup")):
+            name = one.backup[0]
+            told = "nothing of the backup arrived" if seen is not None and seen.arrives("backup") is False else "whether the backup arrives is not told"
+            return (
+                f"{one.sheet.name}: the primary arrives; {told} within {limit:g} s{at_device}",
+                f"direkt push state {name}, or go on without it: direkt go {self.planned.name} --without {name}",
+            )
         if primary is not None and primary.arriving:
             words = "; ".join(primary.complaints)
             return (
@@ -439,15 +563,17 @@ class _Going:
     # 5
 
     def _judge(self) -> Job[GoEvent, None]:
-        for one in self.airings:
-            seen = None
-            if one.platform.facts.tells_ingest:
-                with contextlib.suppress(PlatformError):
-                    seen = one.platform.seen(self.known[one.destination])
-            for name in one.feeds:
-                role = "primary" if name in one.primary else "backup"
-                arriving = seen.input("primary" if role == "primary" else "backup") if seen is not None else None
-                yield from self._judge_feed(one, self.feeds[name], arriving)
+        yield from self._each(self._judge_at)
+
+    def _judge_at(self, one: Airing) -> Job[GoEvent, None]:
+        seen = None
+        if one.platform.facts.tells_ingest:
+            with contextlib.suppress(PlatformError):
+                seen = one.platform.seen(self.known[one.destination])
+        for name in one.feeds:
+            role = "primary" if name in one.primary else "backup"
+            arriving = seen.input("primary" if role == "primary" else "backup") if seen is not None else None
+            yield from self._judge_feed(one, self.feeds[name], arriving)
 
     def _judge_feed(self, one: Airing, feed: FeedParts, arriving: Input | None) -> Job[GoEvent, None]:
         found = yield from go_judge.judge(feed, self.crew, arriving, practice=self.options.practice)
@@ -479,7 +605,14 @@ class _Going:
                 feed.name, Verdict.UNSEEN, "neither the platform nor the device lets the stream be measured: look at it"
             )
         else:
-            yield self._say(feed.name, Verdict.PASS, f"conforms to {one.sheet.name}")
+            unseen = [row.parameter for row in rows if row.verdict is Verdict.UNSEEN and row.asked]
+            text = f"conforms to {one.sheet.name}"
+            if unseen:
+                text += f" as far as seen; not seen: {', '.join(unseen[:4])}" + (f" and {len(unseen) - 4} more" if len(unseen) > 4 else "")
+            yield self._say(feed.name, Verdict.UNSEEN if unseen else Verdict.PASS, text)
+        for row in (row for row in rows if row.verdict is Verdict.ADVISE):
+            asked = f"{row.parameter}: asked {row.asked}"
+            yield self._say(feed.name, Verdict.ADVISE, asked + (f"; {row.advice}" if row.advice else ""))
 
     # 6
 
@@ -497,10 +630,10 @@ class _Going:
             )
             return
         self._not_stopped()
-        for one in self.airings:
-            event = yield from air.air(one, self._fresh(one), self.now)
-            self.known[one.destination] = event
-            air.remember(one, state=event)
+        self._aired = []
+        yield from self._each(self._air_at)
+        if not self._aired:
+            return
         now = self.now
         standing.change(
             self.airings[0].rig.folder,
@@ -509,7 +642,13 @@ class _Going:
             lambda s: s.model_copy(update={"on_air": s.on_air or now}),
         )
         self.on_air = True
-        yield self._say(self.planned.name, Verdict.PASS, "on air")
+        yield self._say(self.planned.name, Verdict.PASS, "on air" + (f" at {', '.join(self._aired)}" if self._bad else ""))
+
+    def _air_at(self, one: Airing) -> Job[GoEvent, None]:
+        event = yield from air.air(one, self._fresh(one), self.now)
+        self.known[one.destination] = event
+        air.remember(one, state=event)
+        self._aired.append(one.destination)
 
     def _fresh(self, one: Airing) -> PlatformEvent:
         """As it is now: others may have changed it since step 2."""
@@ -530,7 +669,7 @@ class _Going:
         for one in self.airings:
             event = self.known[one.destination]
             if event.watch:
-                link = Link(one.destination, one.sheet.name, event.watch, event.audience or self.planned.entry.audience)
+                link = Link(one.destination, one.sheet.name, event.watch, event.audience or one.planned.entry.audience)
                 self.links.append(link)
                 yield link
             if event.player:
@@ -561,6 +700,12 @@ class _Going:
                 sound = "" if found.sound else ", without sound"
                 verdict = Verdict.PASS if found.sound else Verdict.ADVISE
                 yield self._say(one.destination, verdict, f"viewers get {found.size}{behind}{sound}")
+                most = one.planned.entry.delay_limit
+                if most is not None and found.behind is not None and found.behind > most:
+                    text = f"viewers are {found.behind:.0f} s behind; asked: at most {most:g} s"
+                    yield self._say(one.destination, Verdict.ADVISE, text, "look at the delay on the platform's page")
+                elif most is not None and found.behind is None:
+                    yield self._say(one.destination, Verdict.UNSEEN, f"how far behind viewers are is not told; asked: at most {most:g} s")
                 return
             if since > _LOOK_LIMIT:
                 yield LookedAt(one.destination, found)
@@ -574,12 +719,12 @@ class _Going:
 
     def _widen(self) -> Job[GoEvent, None]:
         for one in self.airings:
-            if one.by_hand or "invited" not in one.platform.facts.audiences:
+            if one.by_hand or "invited" not in one.platform.facts.audiences or not one.platform.facts.widens:
                 continue
             event = one.platform.change(self._fresh(one), one.wanted())
             air.remember(one, state=event)
             self.known[one.destination] = event
-            yield self._say(one.destination, Verdict.PASS, f"opened to {self.planned.entry.audience}")
+            yield self._say(one.destination, Verdict.PASS, f"opened to {one.planned.entry.audience}")
         standing.change(
             self.airings[0].rig.folder,
             self.planned.name,
@@ -626,13 +771,23 @@ class _Going:
                     yield self._off(name)
         return self._gone(self.step, interrupted=True)
 
+    def _event_now(self, one: Airing) -> str:
+        """How its event stands, where that matters; empty: it is not open."""
+        before = self.known.get(one.destination)
+        at = f"the event at {one.sheet.name} ({one.destination})"
+        try:
+            event = one.find()
+        except DirektError:
+            open_ = before is not None and before.state in (EventState.OPEN, EventState.LIVE)
+            return f"{at} was {before.state} when it was asked last" if open_ and before is not None else ""
+        return f"{at} is {event.state}" if event is not None and event.state in (EventState.OPEN, EventState.LIVE) else ""
+
     def _on_now(self) -> list[str]:
-        """What is on, as devices and the memory tell; nothing is guessed away."""
+        """What is on, as platforms and devices tell; what cannot be asked is said as it was last."""
         out = []
-        for one in self.airings:
-            event = self.known.get(one.destination)
-            if event is not None and event.state in (EventState.OPEN, EventState.LIVE):
-                out.append(f"the event at {one.sheet.name} ({one.destination}) is {event.state}")
+        for one in (*self.airings, *self.removed):
+            if words := self._event_now(one):
+                out.append(words)
             for name in one.feeds:
                 feed = self.feeds[name]
                 if go_checks.by_hand(feed):

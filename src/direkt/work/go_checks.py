@@ -21,6 +21,7 @@ from direkt.store import changes, standing
 from direkt.work import drift
 from direkt.work.airing import Airing, key_mark
 from direkt.work.feeds import FeedParts
+from direkt.work.go_clocks import SAME, Clocks, span
 from direkt.work.going import Checked, Crew, Options, Step, reason
 from direkt.work.planning import plan_channel
 
@@ -39,6 +40,7 @@ def check(what: str, verdict: Verdict, text: str, advice: str = "") -> Checked:
 def before(airings: list[Airing], feeds: dict[str, FeedParts], crew: Crew, options: Options) -> Iterator[Checked]:
     """Everything that is looked at, one after the other; what cannot be seen is said, not guessed."""
     states: dict[str, tuple[DeviceState, Channel]] = {}
+    offsets: dict[str, float] = {}  # of the devices' clocks
     yield _when(airings[0], crew)
     for airing in airings:
         yield from _at_platform(airing)
@@ -51,7 +53,7 @@ def before(airings: list[Airing], feeds: dict[str, FeedParts], crew: Crew, optio
     for airing in airings:
         for name in airing.feeds:
             entry = feeds[name].entry
-            yield from _device(feeds[name], states, options)
+            yield from _device(feeds[name], states, offsets)
             same = (entry.device, entry.channel, airing.sheet.id)
             if same in settled:
                 continue
@@ -60,6 +62,7 @@ def before(airings: list[Airing], feeds: dict[str, FeedParts], crew: Crew, optio
             yield from _spherical(airing, feeds[name], states)
             if options.rehearsal and not options.practice:
                 yield _rehearsed(feeds[name], crew)
+    yield from _clocks(airings, feeds, offsets, options)
     yield from _budget(airings, feeds, states)
 
 
@@ -90,7 +93,7 @@ def _at_platform(airing: Airing) -> Iterator[Checked]:
     except DirektError as error:
         yield check(airing.destination, _FAIL, reason(error))
         return
-    wrong = airing.platform.facts.wrong(wanted)
+    wrong = [*([airing.no_delay] if airing.no_delay else []), *airing.platform.facts.wrong(wanted)]
     for text in wrong:
         yield check(airing.destination, _FAIL, text, f"change events.{airing.planned.name} in the rig")
     if airing.by_hand:
@@ -188,7 +191,7 @@ def by_hand(feed: FeedParts) -> bool:
 
 
 def _device(
-    feed: FeedParts, states: dict[str, tuple[DeviceState, Channel]], options: Options
+    feed: FeedParts, states: dict[str, tuple[DeviceState, Channel]], offsets: dict[str, float]
 ) -> Iterator[Checked]:  # fmt: skip
     if by_hand(feed):
         yield check(feed.name, _PASS, f"{feed.device} is set by hand, as its card says (direkt card {feed.name})")
@@ -203,7 +206,7 @@ def _device(
         yield check(feed.name, _FAIL, reason(error), f"direkt read {feed.device}")
         return
     yield check(feed.name, _PASS, f"{feed.device} answers: {state.model} {state.firmware}")
-    yield from _health(feed, options)
+    yield from _health(feed, offsets)
     if not feed.entry.carry:
         slot = state.slots.get(feed.entry.slot)
         if slot is None:
@@ -214,12 +217,12 @@ def _device(
             yield check(
                 feed.name,
                 _FAIL,
-                f"{feed.device} is pushing to {slot.server}",
+                f"{feed.device} is pushing" + (f" to {slot.server}" if slot.server else ", and does not tell where to"),
                 f"stop it first: direkt push off {feed.name}",
             )
 
 
-def _health(feed: FeedParts, options: Options) -> Iterator[Checked]:
+def _health(feed: FeedParts, offsets: dict[str, float]) -> Iterator[Checked]:
     try:
         health = feed.driver.health()
         clock = feed.driver.clock() if Capability.TIME in feed.driver.capabilities else health.clock
@@ -232,22 +235,38 @@ def _health(feed: FeedParts, options: Options) -> Iterator[Checked]:
         )
     for complaint in health.wrong:
         yield check(feed.name, _ADVISE, f"{feed.device} says: {complaint}")
-    offset = clock.offset if clock is not None else None
-    if offset is not None and abs(offset) >= _CLOCK_OFF:
-        how = "ahead" if offset > 0 else "behind"
-        verdict = _FAIL if abs(offset) >= _CLOCK_WRONG and not options.unattended else _ADVISE
-        yield check(
-            feed.name,
-            verdict,
-            f"the clock of {feed.device} is {_span(abs(offset))} {how}",
-            f"direkt device time {feed.device} --set",
-        )
-    elif offset is not None:
-        yield check(feed.name, _PASS, f"the clock of {feed.device} is right")
+    if clock is not None and clock.offset is not None:
+        offsets[feed.device] = clock.offset
 
 
-def _span(seconds: float) -> str:
-    return f"{seconds / 60:.0f} min" if seconds >= 120 else f"{seconds:.0f} s"
+def _clocks(
+    airings: list[Airing], feeds: dict[str, FeedParts], offsets: dict[str, float], options: Options
+) -> Iterator[Checked]:  # fmt: skip
+    """Whose clock is wrong: this machine's, too, is held against the others."""
+    told = {one.sheet.name: ahead for one in airings if (ahead := one.platform.clock_ahead()) is not None}
+    clocks = Clocks(offsets, told)
+    ours = clocks.ours()
+    if ours is None:
+        yield check("this machine", _UNSEEN, "whether its clock is right is not known: nobody else tells the time")
+        return
+    if abs(ours) >= _CLOCK_OFF:
+        verdict = _FAIL if abs(ours) >= _CLOCK_WRONG and not options.unattended else _ADVISE
+        who = " and ".join(clocks.witnesses())
+        yield check("this machine", verdict, f"its clock is {span(ours)}, by that of {who}", "set this machine's clock: timedatectl set-ntp true")
+    elif told:
+        yield check("this machine", _PASS, f"its clock agrees with that of {' and '.join(told)}")
+    for name, ahead in told.items():
+        if abs(ahead + ours) >= max(_CLOCK_OFF, SAME):
+            yield check(name, _ADVISE, f"its clock is {span(ahead + ours)}, or this machine's and the devices' are wrong", "look at the time on its page")
+    devices = {feeds[name].device: name for one in airings for name in one.feeds}
+    for device, offset in offsets.items():
+        off, feed = offset + ours, devices[device]
+        if abs(off) >= _CLOCK_OFF:
+            verdict = _FAIL if abs(off) >= _CLOCK_WRONG and not options.unattended else _ADVISE
+            alone = "; it is that one or this machine's, nobody else tells the time" if clocks.undecided else ""
+            yield check(feed, verdict, f"the clock of {device} is {span(off)}{alone}", f"direkt device time {device} --set")
+        else:
+            yield check(feed, _PASS, f"the clock of {device} is right")
 
 
 def _settings(feed: FeedParts, states: dict[str, tuple[DeviceState, Channel]], crew: Crew) -> Iterator[Checked]:

@@ -172,7 +172,8 @@ class Options:
     dry_run: bool = False
     keep_on: bool = False  # pushes stay on where something is wrong
     practice: bool = False  # against a simulated event
-    unattended: bool = False  # nobody is there: a device's wrong clock is said, and keeps nothing off the air
+    unattended: bool = False  # nobody is there: a wrong clock is said, and keeps nothing off the air; what works goes on
+    without: tuple[str, ...] = ()  # feeds and destinations that are left out
 
 
 class Halt(Exception):
@@ -190,6 +191,7 @@ class Gone:
     links: tuple[Link, ...]
     left_on: tuple[str, ...]  # what is on now, in words
     failure: str = ""
+    without: tuple[str, ...] = ()  # feeds and destinations that were left out
 
 
 @contextlib.contextmanager
