@@ -71,6 +71,7 @@ class World:
         self.event_state = EventState.LIVE
         self.on = {}
         self.mending = set()
+        self.at_device = set()
         self.done = []
         self.next = None
         self.disk = 100e9
@@ -114,10 +115,13 @@ class World:
         return self.days
 
     def wishes(self):
-        return Wishes(dict(self.on), frozenset(self.mending))
+        return Wishes(dict(self.on), frozenset(self.mending), frozenset(self.at_device))
 
-    def wish(self, feed, on):
+    def wish(self, feed, on, at_device=False):
         self.on[feed] = on
+        self.at_device.discard(feed)
+        if at_device:
+            self.at_device.add(feed)
 
     def start(self, feed):
         self.done.append(("start", feed, self.clock.now()))
@@ -192,7 +196,7 @@ class Case:
                 elif isinstance(event, Notice):
                     self.notices.append(event)
                 assert not isinstance(event, Frame)
-            self.clock.sleep(0.5)
+            self.clock.sleep(self.watcher.tick)
 
     def row(self, name):
         return next(row for row in self.watcher.board().feeds if row.name == name)

@@ -184,15 +184,83 @@ class Schedule(Folder):
         self.run_for(one, 0.3)
         self.assertEqual(self.acts.done[0][2], "05 11:20")
 
-    def test_a_damaged_memory_is_said_and_nothing_is_done_twice(self):
+    def test_a_damaged_memory_is_said_and_told_and_the_schedule_goes_on(self):
         self.write('a: {feed: roof, window: "11:00-14:00"}')
         self.file("schedule.json", "{")
         one = self.service()
         self.run_for(one, 0.1)
-        self.assertEqual((self.acts.done, [e.text for e in self.said if "damaged" in e.text]), ([], [self.said[0].text]))
-        (self.folder / "schedule.json").unlink()
+        self.assertIn("put aside as schedule.json.damaged-", self.said[0].text)
+        self.assertIn("schedule.json", one.failing)  # people are told of it
+        self.assertEqual(len(list(self.folder.glob("schedule.json.damaged-*"))), 1)
+        self.assertEqual([deed for deed, *_ in self.acts.done], ["begin"])  # which leaves alone what is on
+        self.run_for(one, 4)
+        self.assertEqual([(deed, at) for deed, _, at in self.acts.done][-1], ("end", "05 14:00"))
+
+    def test_two_windows_that_touch_hand_over(self):
+        self.write('a: {feed: roof, window: "11:00-12:25"}', 'b: {feed: roof, window: "12:25-14:00"}')
+        for _ in range(2):  # also where a new service comes in between
+            self.run_for(self.service(), 1.5, 5.0)
+        self.assertEqual([(deed, entry) for deed, entry, _ in self.acts.done if deed == "end"], [])
+        self.assertIs(wishes.read(self.folder).on["roof"], True)
+        self.assertTrue(any(isinstance(e, Said) and "stays on for b" in e.text for e in self.said) or taken.read(self.folder)["a"].ended)
+        self.run_for(self.service(), 2)
+        self.assertEqual([(entry, at) for deed, entry, at in self.acts.done if deed == "end"], [("b", "05 14:00")])
+        self.assertIs(wishes.read(self.folder).on["roof"], False)
+
+    def test_a_window_that_touches_an_event_of_its_feed(self):
+        self.write("finals: {event: finals, before: 1m}", 'a: {feed: finish, window: "11:00-11:59"}', start="2026-07-05 12:00")
+        self.run_for(self.service(), 2, 5.0)
+        last = [deed for deed, entry, _ in self.acts.done]
+        self.assertEqual(last[-1], "begin", self.acts.done)
+
+    def test_a_clock_that_is_wrong_for_some_minutes_ends_nothing(self):
+        self.write('a: {feed: roof, window: "11:00-14:00"}')
+        one = self.service()
+        self.run_for(one, 0.5)
+        self.clocks.ahead += 5 * 3600
+        self.run_for(one, 2 / 60, 5.0)
+        self.clocks.ahead -= 5 * 3600
+        self.run_for(one, 0.5)
+        self.assertEqual([deed for deed, *_ in self.acts.done], ["begin"])
+
+    def test_what_a_wrong_clock_ended_begins_again_and_is_said(self):
+        self.write('a: {feed: roof, window: "11:00-14:00"}')
+        one = self.service()
+        self.run_for(one, 0.5)
+        self.clocks.ahead += 5 * 3600
+        self.run_for(one, 0.5)
+        self.clocks.ahead -= 5 * 3600
+        self.run_for(one, 0.5)
+        self.assertEqual([deed for deed, *_ in self.acts.done], ["begin", "end", "begin"])
+        self.assertTrue(any("clock was wrong: it begins again" in e.text for e in self.said if isinstance(e, Said)))
+
+    def test_what_was_begun_before_a_long_down_time_ends(self):
+        self.write("finals: {event: finals}", 'a: {feed: roof, window: "11:00-14:00"}')
+        self.run_for(self.service(), 1.5)
+        self.clocks.ahead += 9 * 86400 + 6 * 3600
+        self.acts.done.clear()
+        self.run_for(self.service(), 0.2)
+        self.assertIn(("end", "a"), [(deed, entry) for deed, entry, _ in self.acts.done])
+        self.assertIn(("end", "finals"), [(deed, entry) for deed, entry, _ in self.acts.done])
+        self.run_for(self.service(), 0.2)
+        self.assertEqual([entry for deed, entry, _ in self.acts.done if deed == "end"].count("a"), 1)
+
+    def test_what_was_begun_and_is_not_in_the_schedule_any_more_is_told(self):
+        self.write('a: {feed: roof, window: "11:00-14:00"}')
+        self.run_for(self.service(), 1)
+        self.write('b: {feed: finish, window: "02:00-03:00"}')
+        self.clocks.ahead += 3 * 86400
+        one = self.service()
         self.run_for(one, 0.1)
-        self.assertEqual(len(self.acts.done), 1)
+        self.assertIn("direkt stop roof", one.failing["a"])
+
+    def test_a_damaged_memory_of_an_event_is_told(self):
+        self.write("finals: {event: finals}")
+        self.run_for(self.service(), 1.5)
+        next((self.folder / "events").glob("*.json")).write_text("{")
+        one = self.service()
+        self.run_for(one, 4)
+        self.assertIn("it may still be on: direkt stop finals", one.failing["finals"])
 
     def test_only_one_at_a_time(self):
         with taken.alone(self.folder), self.assertRaises(UnusableInput) as caught, taken.alone(self.folder):

@@ -118,6 +118,25 @@ def telling_of(rig: Rig, told: Callable[[str, str, bool], None]) -> Telling:
     return telling.Telling(rig, people, time.time, told)
 
 
+def starts(rig: Rig) -> Iterator[tuple[str, float]]:
+    """The devices of the rig, and when something of each is to begin: feeds by their 'start', events by their times."""
+    import datetime
+
+    from direkt.platform import planned as planning
+
+    for entry in rig.file.feeds.values():
+        if entry.start is not None:
+            yield entry.device, datetime.datetime.fromisoformat(entry.start).astimezone().timestamp()
+    now = datetime.datetime.now(datetime.UTC)
+    for name, event in rig.file.events.items():
+        with contextlib.suppress(UnusableInput):
+            for planned in planning.occurrences(rig, name):
+                if planned.start > now + datetime.timedelta(days=8):
+                    break
+                if planned.end > now:
+                    yield from ((rig.file.feeds[feed].device, planned.start.timestamp()) for feed in event.feeds)
+
+
 class Pool:
     """Threads that are made when they are needed, and keep nobody from ending."""
 
@@ -233,6 +252,7 @@ class _Run:
             every,
             plan,
             tuple(self._earlier(terms.within)) if mend else (),
+            tuple(starts(self.rig)),
         )
 
     def _earlier(self, within: float) -> Iterator[tuple[str, Act, float]]:

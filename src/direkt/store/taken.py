@@ -20,12 +20,17 @@ _LOCK = "schedule.lock"
 _MOST = 1 << 20  # bytes
 
 
+class Damaged(UnusableInput):
+    """What is remembered cannot be read."""
+
+
 class Taken(Strict):
     """One entry's latest turn."""
 
     mark: str = ""  # of the turn that was begun last
     ended: bool = False
     until: float | None = None  # s since 1970 at which it is to end; None: never
+    feeds: list[str] = []  # whose pushes were begun
 
 
 class _File(Strict):
@@ -42,7 +47,7 @@ def read(folder: Path) -> dict[str, Taken]:
     except FileNotFoundError:
         return {}
     except (ValidationError, ValueError):
-        raise UnusableInput(f"{path}: damaged; look at what is on (direkt watch), then move this file away") from None
+        raise Damaged(f"{path}: damaged; look at what is on (direkt watch), then move this file away") from None
     except OSError as error:
         raise UnusableInput(f"{path}: cannot be read: {os_words(error)}") from None
 
@@ -56,6 +61,17 @@ def change(folder: Path, entry: str, how: Callable[[Taken], Taken]) -> None:
             files.replace(folder / FILE_NAME, _File(entries=new).model_dump_json(by_alias=True, indent=1) + "\n", 0o600)
     except OSError as error:
         raise UnusableInput(f"{folder / FILE_NAME}: cannot be written: {os_words(error)}") from None
+
+
+def set_aside(folder: Path, stamp: str) -> Path:
+    """Moves a damaged file away, so that the schedule can go on; where it lies now. Raises UnusableInput."""
+    path = folder / FILE_NAME
+    aside = path.with_name(f"{FILE_NAME}.damaged-{stamp}")
+    try:
+        path.rename(aside)
+    except OSError as error:
+        raise UnusableInput(f"{path}: damaged, and cannot be moved away: {os_words(error)}") from None
+    return aside
 
 
 @contextlib.contextmanager

@@ -24,6 +24,7 @@ class _File(Strict):
     schema_: Literal["direkt.pushes/1"] = Field(default="direkt.pushes/1", alias="schema")
     on: dict[str, bool] = {}
     mending: list[str] = []
+    at_device: list[str] = []  # of those that are off: somebody stopped them at the device
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,12 +33,13 @@ class Wishes:
 
     on: Mapping[str, bool]  # by feed; of others nobody knows
     mending: frozenset[str]  # feeds whose push may be off for a moment
+    at_device: frozenset[str] = frozenset()  # feeds that are off since somebody stopped them at the device
 
 
 def read(folder: Path) -> Wishes:
     """As they stand; a file that cannot be read tells nothing."""
     found = _read(folder)
-    return Wishes(found.on, frozenset(found.mending))
+    return Wishes(found.on, frozenset(found.mending), frozenset(found.at_device))
 
 
 def _read(folder: Path) -> _File:
@@ -48,11 +50,16 @@ def _read(folder: Path) -> _File:
         return _File()
 
 
-def note(folder: Path, feeds: Mapping[str, bool]) -> None:
-    """From here on these are meant to be on or off. A folder that cannot be written stops nobody."""
+def note(folder: Path, feeds: Mapping[str, bool], *, at_device: bool = False) -> None:
+    """From here on these are meant to be on or off. A folder that cannot be written stops nobody.
+
+    ``at_device``: somebody did that at the device.
+    """
 
     def change(old: _File) -> _File:
-        return old.model_copy(update={"on": {**old.on, **feeds}})
+        others = [name for name in old.at_device if name not in feeds]
+        stopped = [name for name, on in feeds.items() if at_device and not on]
+        return old.model_copy(update={"on": {**old.on, **feeds}, "at_device": [*others, *stopped]})
 
     _change(folder, change)
 

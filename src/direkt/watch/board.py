@@ -106,6 +106,8 @@ class Board:
     sent_gb: float | None = None  # of a data plan, where there is one
     plan_gb: float | None = None
     devices: Mapping[str, float | None] = field(default_factory=dict)  # temperature by device, of those that answer
+    late: float = 0.0  # s by which the watch was late at the worst, in the last half minute
+    oldest: float = 0.0  # s since the oldest of its looks at devices
 
     @property
     def well(self) -> bool:

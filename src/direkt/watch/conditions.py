@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Container, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
+from direkt.watch.causes import Cause
 from direkt.watch.looks import DeviceLook
 from direkt.watch.notices import Condition, Key, Weight
 from direkt.watch.tracker import FeedState, Tracker
@@ -12,6 +13,7 @@ from direkt.watch.tracker import FeedState, Tracker
 _SILENT = 10.0  # s without an answer
 _PLATFORM = 20.0
 _GB = 1e9
+_LATE = 3.0  # s
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,13 +51,32 @@ class Machine:
     certificates: Mapping[str, float]  # days left, by host
 
 
+def of_cause(cause: Cause) -> tuple[Key, Condition]:
+    """Why many feeds have dropped."""
+    return Key("cause", cause.name), Condition("fail", cause.text, f"{cause.advice}; mending waits for that")
+
+
+def of_watch(late: float) -> Iterator[tuple[Key, Condition]]:
+    """What the watch itself is in. ``late``: s by which it was late at the worst, in the last while."""
+    if late >= _LATE:
+        text = f"the watch was {late:.0f} s late: this machine is too busy, and what is said of others may be old"
+        yield Key("late", "this machine"), Condition("fail" if late >= 10 else "advise", text, "end other programs here; see: top")
+
+
 def of_feeds(
-    trackers: Sequence[Tracker], events: Mapping[str, str], on_air: Container[str], given_up: Mapping[str, str], now: float
+    trackers: Sequence[Tracker], events: Mapping[str, str], on_air: Container[str], given_up: Mapping[str, str], now: float,
+    held: Container[str] = (), patience: float = 0.0,
 ) -> Iterator[tuple[Key, Condition]]:  # fmt: skip
-    """What feeds are in. ``events``: the event that a feed is in; ``given_up``: what was tried in vain."""
+    """What feeds are in. ``events``: the event that a feed is in; ``given_up``: what was tried in vain; ``held``: those with a cause in common.
+
+    ``patience``: s that a drop waits to be told, so that several can be told as one.
+    """
     for one in trackers:
         name, event = one.facts.name, events.get(one.facts.name, "")
-        if one.state is FeedState.DROPPED and one.wanted:
+        yield from _of_content(one, event, now)
+        if name in held:
+            continue
+        if one.state is FeedState.DROPPED and one.wanted and (one.dropped is None or now - one.dropped >= patience):
             yield (
                 Key("drop", name),
                 Condition("fail", f"the push has dropped: {one.text}", f"direkt push state {name}", event),
@@ -70,7 +91,7 @@ def of_feeds(
             yield (
                 Key("stopped", name),
                 Condition(
-                    weight, one.text, f"it is not started by itself; if it should be on: direkt push on {name}", event
+                    weight, one.text, f"it is left off; on again: direkt push on {name}; off for good: direkt push off {name}", event
                 ),
             )
         if one.state is FeedState.OFF and name in on_air and now - one.since > _SILENT:
@@ -116,6 +137,11 @@ def of_feeds(
         if one.is_thin(now) and one.usual and one.kbit_s is not None:
             text = f"only {one.kbit_s / 1000:.1f} Mbit/s go out, {one.usual / 1000:.1f} is usual: is the line too thin?"
             yield Key("thin", name), Condition("advise", text, "direkt budget; direkt reach", event)
+        if one.state is FeedState.ON and one.contradicted:
+            yield (
+                Key("contradiction", name),
+                Condition("advise", one.text, f"direkt push state {name}; who else pushes with its key?", event),
+            )
         seen = one.input
         if (
             one.state is FeedState.ON
@@ -130,14 +156,42 @@ def of_feeds(
             )
 
 
+def _of_content(one: Tracker, event: str, now: float) -> Iterator[tuple[Key, Condition]]:
+    """A push that is on, and carries no sound or a picture that stands still."""
+    name = one.facts.name
+    for parameter, bad, kind, words, advice in _CONTENT:
+        since = one.content_since(parameter, bad, now)
+        if since is not None and now - since >= _SETTLED:
+            who = "as measured here" if one.measured_here else "by its ingest"
+            yield Key(kind, name), Condition("fail" if event else "advise", f"{words}, {who}", advice, event)
+    look = one.event
+    if look is not None and not look.error and look.other_key and one.state in (FeedState.ON, FeedState.DROPPED, FeedState.STARTING):
+        yield (
+            Key("key", name),
+            Condition(
+                "fail", "its platform gives out another key than the one that the rig pushes with",
+                f"direkt key renew {one.facts.destination} --event {event} --given; then: direkt push off {name}; direkt push on {name}", event,
+            ),
+        )  # fmt: skip
+
+
+_SETTLED = 10.0  # s that sound may be silent
+_CONTENT = (
+    ("audio.silent", "yes", "sound", "the sound is silent", "is the microphone on, is its level up?"),
+    ("audio.present", "no", "sound", "there is no sound", "switch the sound on at the device"),
+    ("video.moving", "no", "picture", "the picture stands still", "look at the camera and at its cable"),
+)
+
+
 def of_devices(
-    devices: Mapping[str, DeviceLook], silent: Mapping[str, float], wanted: set[str], bounds: Bounds, now: float
-) -> Iterator[tuple[Key, Condition]]:
-    """What devices are in. ``silent``: since when one does not answer; ``wanted``: those with a feed that is meant to be on."""
+    devices: Mapping[str, DeviceLook], silent: Mapping[str, float], wanted: set[str], bounds: Bounds, now: float,
+    held: Container[str] = (),
+) -> Iterator[tuple[Key, Condition]]:  # fmt: skip
+    """What devices are in. ``held``: those with a cause in common; ``silent``: since when one does not answer; ``wanted``: those with a feed that is meant to be on."""
     for name, look in devices.items():
         since = silent.get(name)
         if look.error:
-            if name in wanted and since is not None and now - since >= _SILENT:
+            if name in wanted and name not in held and since is not None and now - since >= _SILENT:
                 yield (
                     Key("silent", name),
                     Condition("advise", look.error, "look at its power and its network"),
@@ -153,17 +207,19 @@ def of_devices(
                 )
 
 
-def of_events(events: Sequence[Running], bounds: Bounds, now: float, wall: float) -> Iterator[tuple[Key, Condition]]:
-    """What events are in."""
+def of_events(
+    events: Sequence[Running], bounds: Bounds, now: float, wall: float, *, calm: bool = False, held: bool = False
+) -> Iterator[tuple[Key, Condition]]:  # fmt: skip
+    """What events are in. ``calm``: this machine's clock was just set: nothing is said by it; ``held``: the line is down."""
     for one in events:
-        if one.error and one.error_since is not None and now - one.error_since >= _PLATFORM:
+        if not held and one.error and one.error_since is not None and now - one.error_since >= _PLATFORM:
             yield (
                 Key("platform", f"{one.name} at {one.title}"),
                 Condition(
                     "advise", f"{one.title} does not tell how it stands: {one.error}", "look at its page", one.name
                 ),
             )
-        if one.limit is not None and one.limit <= bounds.session and one.on_air:
+        if not calm and one.limit is not None and one.limit <= bounds.session and one.on_air:
             left = max(0.0, one.limit)
             text = f"{one.title} ends the push in {left / 60:.0f} min: its limit for one push"
             yield (
@@ -183,7 +239,7 @@ def of_events(events: Sequence[Running], bounds: Bounds, now: float, wall: float
                     one.name,
                 ),
             )  # fmt: skip
-        if one.on_air and wall > one.end + 300:
+        if not calm and one.on_air and wall > one.end + 300:
             yield (
                 Key("overdue", one.name),
                 Condition(

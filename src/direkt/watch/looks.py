@@ -43,6 +43,7 @@ class EventLook:
     told: bool = False  # the platform tells what its ingest sees
     inputs: tuple[Input, ...] = ()
     viewers: int | None = None
+    other_key: bool = False  # it gives out another key than the rig has
 
     def input(self, role: str) -> Input | None:
         """One push."""

@@ -14,6 +14,8 @@ from direkt.watch.notices import Notice
 from direkt.watch.policy import Act, Terms
 from direkt.watch.tracker import Facts
 
+QUIET = 1800.0  # s before a start in which no device is restarted by itself
+
 
 @dataclass(frozen=True, slots=True)
 class Followed:
@@ -67,8 +69,8 @@ class World(Protocol):
     def wishes(self) -> Wishes:
         """What is meant to be on."""
 
-    def wish(self, feed: str, on: bool) -> None:
-        """From here on it is meant to be so."""
+    def wish(self, feed: str, on: bool, *, at_device: bool = False) -> None:
+        """From here on it is meant to be so; ``at_device``: somebody did that at the device."""
 
     def start(self, feed: str) -> str:
         """Starts a push, again or for the first time; how that went. Raises DirektError."""
@@ -92,6 +94,11 @@ class Setup:
     period: float | None = None  # s between looks; None: by how many there are
     plan: float | None = None  # bytes of a data plan
     earlier: tuple[tuple[str, Act, float], ...] = ()  # what earlier watches tried: feed, what, how many s ago
+    starts: tuple[tuple[str, float], ...] = ()  # devices, and when something of them is to begin, s since 1970
+
+    def quiet(self, wall: float) -> set[str]:
+        """Devices that are not restarted now, since something of them begins soon."""
+        return {device for device, start in self.starts if -60.0 <= start - wall <= QUIET}
 
 
 @dataclass(frozen=True, slots=True)

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 _LONGEST_PAUSE = 300.0  # s
+_BOOTED = 10.0  # s that a device gets, once it answers again, to push by itself
 
 
 class Act(StrEnum):
@@ -58,12 +59,16 @@ class Mending:
         """How often within the window."""
         return sum(1 for at, done in self._tried if done is act and now - at < self._terms.within)
 
-    def due(self, dropped: float, now: float, *, device: bool) -> Act | None:
-        """What to do now about a drop that began at ``dropped``; None: wait. ``device``: whether that may be restarted."""
+    def due(self, dropped: float, now: float, *, device: bool, returned: float | None = None) -> Act | None:
+        """What to do now about a drop that began at ``dropped``; None: wait. ``device``: whether that may be restarted.
+
+        ``returned``: when the device answered again: it gets a while to push by itself.
+        """
         t = self._terms
         pause = min(t.pause * 2**self._row, max(_LONGEST_PAUSE, t.pause))
-        since = now - (max(dropped, self._last) if self._row else dropped)
-        if since < pause:
+        if now - (max(dropped, self._last) if self._row else dropped) < pause:
+            return None
+        if returned is not None and returned > dropped and now - returned < max(t.pause, _BOOTED):
             return None
         if self.count(Act.PUSH, now) < t.push:
             return Act.PUSH

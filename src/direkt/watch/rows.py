@@ -18,13 +18,8 @@ def feed_row(
 ) -> FeedRow:  # fmt: skip
     """``doing``: what is being done to the feed, in words; ``mending``: something is done to it or to its device."""
     facts, seen = one.facts, one.input
-    running = one.carrying.running if one.carrying is not None else None
-    values: Mapping[str, Value] = {}
-    measured = "nobody"
-    if running is not None and running.measured:
-        values, measured = running.measured, "here"
-    elif seen is not None and seen.arriving and seen.values:
-        values, measured = seen.values, "ingest"
+    values: Mapping[str, Value] = one.values
+    measured = "nobody" if not values else "here" if one.measured_here else "ingest"
     rate = one.kbit_s if one.state in (FeedState.ON, FeedState.STARTING) else None
     return FeedRow(
         facts.name, facts.device, facts.destination, facts.role, facts.carried, event.name if event is not None else "", one.state,
@@ -57,19 +52,21 @@ def _ingest_words(one: Tracker) -> str:
         return "no answer"
     if not look.told or seen is None:
         return "does not tell"
+    if seen.arriving is None:
+        return "does not tell"
     if not seen.arriving:
         return "nothing"
     return "shown" if seen.shown else "arriving"
 
 
-def event_row(one: Followed, look: EventLook | None, wall: float) -> EventRow:
-    """``wall``: s since 1970."""
+def event_row(one: Followed, look: EventLook | None, left: float | None) -> EventRow:
+    """``left``: s until the platform ends the push."""
     state = look.state.value if look is not None and look.state is not None else "not told"
     on_air = one.on_air and (look is None or look.state in (None, EventState.LIVE))
     watch = (look.watch if look is not None else "") or one.watch
     return EventRow(
         one.name, one.mark, one.title, one.destination, one.platform, state, on_air, one.public, watch,
-        look.viewers if look is not None else None, one.start, one.end, limit(one, look, wall), look.error if look is not None else "",
+        look.viewers if look is not None else None, one.start, one.end, left, look.error if look is not None else "",
     )  # fmt: skip
 
 

@@ -9,10 +9,12 @@ from __future__ import annotations
 
 import statistics
 from collections import deque
+from collections.abc import Mapping
 from dataclasses import dataclass
 from enum import StrEnum
 
 from direkt.device.model import PushState, Slot
+from direkt.parameters import Value
 from direkt.platform.model import Input
 from direkt.watch.looks import CarriedLook, DeviceLook, EventLook
 
@@ -20,9 +22,10 @@ STRIP = 600.0  # s
 CELL = 2.0  # s of a cell of the strip
 START = 20.0  # s that a push gets to begin
 _FRESH = 15.0  # s for which a look is good
-_STILL = 3.5  # s for which a counter may stand, at the least
-_UNLEARNT = 20.0  # s for which it may, while it is not known how often the device counts
-_NOTHING = 1.0  # s for which an ingest may have nothing of a push that is on
+_STILL = 2.5  # s for which a counter may stand, at the least
+_UNLEARNT = 60.0  # s for which it may, while it is not known how often the device counts
+_NOTHING = 0.5  # s for which an ingest may have nothing of a push that is on
+_LAG = 8.0  # s by which an ingest may be late to notice that a push has gone
 _THIN = 0.6  # of the usual bitrate
 _THIN_FOR = 15.0  # s
 _UNSEEN = "not looked at yet"
@@ -84,6 +87,7 @@ class Tracker:
         self.missing = 0.0  # s, all drops together
         self.seen_on = False  # by this watch
         self.stopped_by_person = False
+        self.started_by_person = False
         self.kbit_s: float | None = None  # what goes out, by the device's counter or as measured
         self.expected: bool | None = None
         self.device: DeviceLook | None = None
@@ -92,14 +96,18 @@ class Tracker:
         self._wish: bool | None = None
         self.wished_at = begin  # when it was last said whether it is meant to be on
         self._mending = False
-        self._count: tuple[float, int] | None = None  # when the counter was read, and what it was
+        self.returned: float | None = None  # when its device answered again, or had begun anew
+        self._count: tuple[float, int] | None = None  # when the counter moved last, and what it was then
         self._moved: float | None = None  # when it moved last
+        self._against: float | None = None  # since when its own side and the ingest contradict each other
         self._steps: deque[float] = deque(maxlen=6)  # s between its latest moves: some devices count every ten seconds
         self._on_since: float | None = None  # the push is on, as its own side tells
         self._lost = False  # it was on, and then its device began anew, or was silent and does not tell which
         self._silent = False  # it does not answer
         self._answered: DeviceLook | None = None  # what it answered last
         self._nothing: float | None = None  # since when the ingest has nothing
+        self._content: dict[str, float] = {}  # since when a parameter has a bad value
+        self._first = True  # the counter has not moved since it was looked at first
         self._rates: deque[float] = deque(maxlen=150)
         self._thin: float | None = None
         self._cells: deque[FeedState] = deque(maxlen=int(STRIP / CELL))
@@ -117,6 +125,8 @@ class Tracker:
         before, self._answered = self._answered, look
         known = before is not None and before.uptime is not None and look.uptime is not None
         anew = look.uptime < before.uptime if known else self._silent  # type: ignore[operator,union-attr]
+        if anew or (self._silent and before is not None):
+            self.returned = look.at
         self._lost, self._silent = self._lost or (anew and self.seen_on), False
         slot = look.slots.get(self.facts.slot)
         if slot is not None and not self.facts.carried:
@@ -133,22 +143,34 @@ class Tracker:
         self.event = look
 
     def _counted(self, at: float, sent: int, *, on: bool) -> None:
+        """The rate is that between two moves of the counter: some devices count every ten seconds only."""
         if self._count is None or not on or sent < self._count[1]:
             self._count, self._moved, self.kbit_s = (at, sent), at if on else None, None
+            self._first = True
             return
         then, before = self._count
-        if sent > before:
-            if self._moved is not None:
-                self._steps.append(at - self._moved)
-            self._moved = at
-        if at - then >= 0.9:
-            self.kbit_s = (sent - before) * 8 / 1000 / (at - then)
-            self._count = (at, sent)
-            if self.kbit_s:
-                self._rates.append(self.kbit_s)
-            usual = self.usual
-            thin = usual is not None and self.kbit_s < usual * _THIN
-            self._thin = (self._thin if self._thin is not None else at) if thin else None
+        if sent == before:
+            if self._moved is not None and at - self._moved > self._patience():
+                self.kbit_s = 0.0
+            return
+        if self._moved is not None and not self._first:
+            self._steps.append(at - self._moved)
+        self._moved = at
+        if at - then < 0.6:
+            return
+        self._count = (at, sent)
+        if self._first:  # it began somewhere between two moves
+            self._first = False
+            return
+        self.kbit_s = (sent - before) * 8 / 1000 / (at - then)
+        self._rates.append(self.kbit_s)
+        usual = self.usual
+        thin = usual is not None and self.kbit_s < usual * _THIN
+        self._thin = (self._thin if self._thin is not None else at) if thin else None
+
+    def _patience(self) -> float:
+        """s for which the counter may stand."""
+        return max(_STILL, 2 * max(self._steps)) if len(self._steps) >= 2 else _UNLEARNT
 
     @property
     def known(self) -> bool:
@@ -161,6 +183,28 @@ class Tracker:
         return self.event.input(self.facts.role) if self.event is not None and not self.event.error else None
 
     @property
+    def measured_here(self) -> bool:
+        """Whether what is sent is measured by this machine."""
+        running = self.carrying.running if self.carrying is not None else None
+        return running is not None and bool(running.measured)
+
+    @property
+    def values(self) -> Mapping[str, Value]:
+        """What is measured of it, here or by its ingest."""
+        running = self.carrying.running if self.carrying is not None else None
+        if running is not None and running.measured:
+            return running.measured
+        seen = self.input
+        return seen.values if seen is not None and seen.arriving else {}
+
+    def content_since(self, parameter: str, bad: str, now: float) -> float | None:
+        """Since when a parameter has had this value while the push is on; None: it has another, or is not told."""
+        if self.state is not FeedState.ON or self.values.get(parameter) != bad:
+            self._content.pop(parameter, None)
+            return None
+        return self._content.setdefault(parameter, now)
+
+    @property
     def usual(self) -> float | None:
         """kbit/s that mostly go out; None: not known yet."""
         return statistics.median(self._rates) if len(self._rates) >= 10 else None
@@ -171,10 +215,10 @@ class Tracker:
 
     # What it means
 
-    def judge(self, now: float, wish: bool | None, *, mending: bool = False) -> None:
+    def judge(self, now: float, wish: bool | None, *, mending: bool = False, at_device: bool = False) -> None:
         """How it stands now; ``wish``: whether it is meant to be on, where somebody said so.
 
-        ``mending``: a watch that is gone was about to start it again.
+        ``mending``: a watch that is gone was about to start it again; ``at_device``: it is off since somebody stopped it at the device.
         """
         self._mending = mending
         if wish is not self._wish:
@@ -183,6 +227,8 @@ class Tracker:
         own = self._own(now)
         if own.state is FeedState.ON:
             self._on_since = self._on_since if self._on_since is not None else now
+            # whoever stopped it at the device has started it again there
+            self.started_by_person = wish is False and (at_device or self.stopped_by_person)
             self._lost = self.stopped_by_person = False
         elif own.state not in (FeedState.UNKNOWN, FeedState.STARTING):
             self._on_since = None
@@ -270,8 +316,7 @@ class Tracker:
         return Standing(FeedState.DROPPED, f"{self.facts.device} says {slot.state}{said}")
 
     def _moving(self, at: float, counts: bool, still: str) -> Standing:
-        patience = max(_STILL, 2 * max(self._steps)) if len(self._steps) >= 2 else _UNLEARNT
-        if counts and self._moved is not None and at - self._moved > patience:
+        if counts and self._moved is not None and at - self._moved > self._patience():
             return Standing(FeedState.DROPPED, still)
         return Standing(FeedState.ON)
 
@@ -290,8 +335,8 @@ class Tracker:
             return Standing(FeedState.DROPPED, f"{device} was away and came back without its push")
         if self.state is FeedState.DROPPED and self.dropped is not None:
             return Standing(FeedState.DROPPED, f"{device} does not push")
-        how = "somebody stopped the push at the device" if self.seen_on else f"{device} does not push, and was meant to"
-        return Standing(FeedState.STOPPED, how)
+        how = "says stopped, and gives no reason: somebody stopped it there, or it has given up" if self.seen_on else "does not push, and was meant to"
+        return Standing(FeedState.STOPPED, f"{device} {how}")
 
     def _as_carried(self, now: float) -> Standing:
         running = self.carrying.running if self.carrying is not None else None
@@ -319,13 +364,15 @@ class Tracker:
         """The same beside what the ingest has of it."""
         look, one = self.event, self.input
         if look is None or look.error or not look.told or now - look.at > _FRESH or one is None:
-            self._nothing = None
+            self._nothing = self._against = None
+            return own
+        if one.arriving is None:
+            self._nothing = self._against = None
             return own
         if one.arriving:
             self._nothing = None
-            if own.state is FeedState.UNKNOWN:
-                return Standing(FeedState.ON, f"{own.text}; the ingest has it")
-            return own
+            return self._beside_arriving(own, now)
+        self._against = None
         self._nothing = self._nothing if self._nothing is not None else now
         if own.state is FeedState.ON:
             begun = self._on_since if self._on_since is not None else now
@@ -337,3 +384,30 @@ class Tracker:
         if own.state is FeedState.UNKNOWN and self.wanted and now - self._nothing >= _NOTHING:
             return Standing(FeedState.DROPPED, f"nothing arrives at the ingest; {own.text}")
         return own
+
+    def _beside_arriving(self, own: Standing, now: float) -> Standing:
+        """What arrives is believed before a counter, and that before words; but an ingest may be late to notice."""
+        if own.state is FeedState.UNKNOWN:
+            self._against = None
+            return Standing(FeedState.ON, f"{own.text}; the ingest has it")
+        if own.state is not FeedState.DROPPED:
+            self._against = None
+            return own
+        self._against = self._against if self._against is not None else now
+        if self._as_words and self.seen_on and now - self._against < _LAG:
+            return own
+        return Standing(FeedState.ON, f"{own.text}; the ingest has it all the same")
+
+    @property
+    def contradicted(self) -> bool:
+        """Whether its own side says that it has dropped, while the ingest has something of it."""
+        return self._against is not None
+
+    @property
+    def _as_words(self) -> bool:
+        """Whether the device says itself that it does not push."""
+        slot = self.device.slots.get(self.facts.slot) if self.device is not None and not self.facts.carried else None
+        running = self.carrying.running if self.carrying is not None else None
+        if self.facts.carried:
+            return running is None or not running.pushing
+        return slot is None or slot.state is not PushState.PUSHING

@@ -20,29 +20,40 @@ from direkt.errors import DirektError
 from direkt.platform.model import EventState
 from direkt.store.usage import Usage
 from direkt.store.wishes import Wishes
-from direkt.watch import conditions, rows
-from direkt.watch.board import Board, FeedRow, Happening, NextEvent, Warned
+from direkt.watch import causes, conditions, rows
+from direkt.watch.board import Board, EventRow, FeedRow, Happening, NextEvent, Warned
+from direkt.watch.causes import Cause
 from direkt.watch.conditions import Machine
 from direkt.watch.looks import DeviceLook, EventLook
 from direkt.watch.model import Command, Followed, Frame, Happened, MachineLook, Setup, WatchEvent, World
 from direkt.watch.notices import Notices
-from direkt.watch.policy import Act, Mending
+from direkt.watch.policy import Act, Mending, Terms
 from direkt.watch.tracker import FeedState, Tracker
 from direkt.work.going import reason
 from direkt.work.steps import Clock, Job
 
 Found = TypeVar("Found")
 
-TICK = 0.5  # s
-_SOONEST, _LATEST = 2.0, 4.0  # s between looks at one device
+_TICKS = (0.25, 0.5)  # s, of a watch of few feeds and of one of many
+_FEW = 20
+_SOONEST, _LATEST = 0.7, 4.0  # s between looks at one device
 _POLITE = 60.0  # looks a second, all together
+_BEARS = 4.0  # times as long as it takes to answer, a device or platform is left alone
+_EVENT_SOONEST = 1.0  # s between looks at one event
+_JUMP = 5.0  # s by which this machine's clock was set, from where on it is said
+_CALM = 120.0  # s after that in which nothing is said by the clock
+_LATE, _LATE_KEPT = 2.0, 30.0  # s of lateness that are worth a word, and for how long that is said
+_STALE = 5.0  # s after the watch was late in which drops are neither judged nor mended
+_TOGETHER = 3.5  # s that a drop waits to be told, where others may follow
+_SURE = 2.0  # s that a cause in common has to hold
+_CANARY = Terms(push=1000, device=0, within=3600.0, pause=20.0)  # one feed alone is tried while many have one cause
 _EVENTS_EVERY = 5.0  # s between looks at which events go on
 _MACHINE_EVERY = 30.0
 _CERTIFICATES_EVERY = 6 * 3600.0
 _KEEP_EVERY = 30.0
 _AFTER_FAILURE = 10.0
 _MOST_HAPPENINGS = 200
-_SMOOTH = 0.02  # of what went out since the last turn, in the rate: that of the last half minute, about
+_SMOOTH = 25.0  # s over which the rate of what goes out is levelled
 _MOST_COMMANDS = 20
 
 
@@ -52,6 +63,7 @@ class _Doing:
     feed: str
     began: float
     by_person: bool
+    canary: bool = False  # to find out whether what many feeds have in common is over
 
 
 class Watcher:
@@ -100,6 +112,15 @@ class Watcher:
         self._wishes = Wishes({}, frozenset())
         self._rate = 0.0  # bytes/s
         self._kept = now
+        self._stepped: tuple[float, float] | None = None  # when it looked last, steady and wall
+        self._calm = float("-inf")  # when this machine's clock was set
+        self._lates: deque[tuple[float, float]] = deque(maxlen=100)  # when it was late, and by how much
+        self.cause: Cause | None = None
+        self._found_since: tuple[str, float] | None = None  # which cause, and since when
+        self._cause_over = float("-inf")
+        self._canary = Mending(_CANARY)
+        self._answers: dict[str, float] = {}  # s that the last answer of a device or event took
+        self._limits: dict[str, tuple[float, float]] = {}  # by event: when its limit was reckoned, and what was left
         self._due: list[tuple[float, int, str]] = []
         self._numbers = itertools.count()
         self._plan_jobs(now)
@@ -110,6 +131,28 @@ class Watcher:
     def period(self) -> float:
         """s between looks at one device."""
         return self.setup.period or min(_LATEST, max(_SOONEST, len(self._of_device) / _POLITE))
+
+    def _pause(self, job: str) -> float:
+        """s between looks: as often as it bears."""
+        least = self.period if job.startswith("device") or self.setup.period else max(_EVENT_SOONEST, self.period)
+        return max(least, min(10.0, _BEARS * self._answers.get(job, 0.0)))
+
+    @property
+    def tick(self) -> float:
+        """s between turns of the loop."""
+        return _TICKS[len(self.trackers) > _FEW]
+
+    @property
+    def late(self) -> float:
+        """s by which the watch was late at the worst, in the last half minute."""
+        now = self.clock.now()
+        return max((by for at, by in self._lates if now - at <= _LATE_KEPT), default=0.0)
+
+    @property
+    def oldest(self) -> float:
+        """s since the oldest of the looks that are due."""
+        now = self.clock.now()
+        return max((now - look.at for look in self._devices.values()), default=0.0)
 
     def _plan_jobs(self, now: float) -> None:
         for name in ("followed", "machine", "certificates"):
@@ -174,7 +217,8 @@ class Watcher:
 
         def then(look: DeviceLook) -> None:
             now = self.clock.now()
-            self._at(max(asked + self.period, now + 0.2), job)
+            self._answers[job] = look.at - look.began if look.began and not look.error else 0.0
+            self._at(max(asked + self._pause(job), now + 0.2), job)
             self._devices[name] = look
             if look.error:
                 self._silent.setdefault(name, now)
@@ -212,12 +256,13 @@ class Watcher:
                 self._asked_events.discard(key)
                 return
             now = self.clock.now()
-            self._at(max(asked + self.period, now + 0.2), job)
+            self._answers[job] = max(0.0, look.at - asked) if not look.error else 0.0
+            self._at(max(asked + self._pause(job), now + 0.2), job)
             if look.error:
                 self._event_silent.setdefault(key, now)
                 before = self._event_looks.get(key)
                 if before is not None:  # what it said last, and that it does not say it any more
-                    look = EventLook(look.at, look.error, before.known, before.state, before.watch)
+                    look = EventLook(look.at, look.error, before.known, before.state, before.watch, other_key=before.other_key)
             else:
                 self._event_silent.pop(key, None)
             self._event_looks[key] = look
@@ -258,7 +303,7 @@ class Watcher:
                     yield self._out.popleft()
                 board = self.board()
                 yield Frame(board)
-                self.clock.sleep(TICK)
+                self.clock.sleep(self.tick)
         finally:
             self.usage.keep()
         return board
@@ -267,6 +312,7 @@ class Watcher:
         """One turn."""
         now = self.clock.now()
         sent = self.usage.sent
+        self._look_at_self(now)
         self._hand_out(now)
         for _ in range(self._results.qsize()):
             self._results.get()()
@@ -274,15 +320,60 @@ class Watcher:
         for name, tracker in self.trackers.items():
             if tracker.facts.carried:
                 self._look_at_carried(name, tracker, now)
-        self._judge(now)
-        self._rate += (max(0, self.usage.sent - sent) / TICK - self._rate) * _SMOOTH
+        if now - self._late_at > _STALE:
+            self._judge(now)
+        self._find_cause(now)
+        self._rate += (max(0, self.usage.sent - sent) / self.tick - self._rate) * min(1.0, self.tick / _SMOOTH)
         if now - self._kept > _KEEP_EVERY:
             self._kept = now
             self.usage.keep()
         self._tell(now)
         self._commanded()
-        if self.setup.mend:
+        if self.setup.mend and now - self._late_at > _STALE:
             self._mend(now)
+
+    @property
+    def _late_at(self) -> float:
+        """When the watch was late last."""
+        return self._lates[-1][0] if self._lates else float("-inf")
+
+    def _look_at_self(self, now: float) -> None:
+        """Whether this machine gives the watch its turn, and whether its clock was set."""
+        wall = self.wall()
+        before, self._stepped = self._stepped, (now, wall)
+        if before is None:
+            return
+        late, jump = now - before[0] - self.tick, (wall - before[1]) - (now - before[0])
+        if late >= _LATE and self._devices:
+            if now - self._late_at > _LATE_KEPT:
+                self._happen("note", "this machine", f"the watch was {late:.0f} s late: this machine is too busy, or it slept", good=False)
+            self._lates.append((now, late))
+        if abs(jump) >= _JUMP:
+            self._calm = now
+            how = f"{abs(jump):.0f} s {'forward' if jump > 0 else 'back'}"
+            self._happen("note", "this machine", f"its clock was set {how}: nothing is said by it for {_CALM / 60:.0f} min", good=False)
+
+    @property
+    def _is_calm(self) -> bool:
+        """Whether this machine's clock was just set."""
+        return self.clock.now() - self._calm < _CALM
+
+    def _find_cause(self, now: float) -> None:
+        """What many drops have in common; it is told once, and mending waits."""
+        asked = [key for key, one in self._events.items() if one.asked]
+        silent = {key: at for key, at in self._event_silent.items() if key in asked}
+        before = self.cause
+        found = causes.find(list(self.trackers.values()), self._silent, silent, len(asked), now)
+        if found is None or self._found_since is None or (found.kind != self._found_since[0] and before is None):
+            self._found_since = (found.kind, now) if found is not None else None
+        settled = self._found_since is not None and now - self._found_since[1] >= _SURE
+        self.cause = found if found is None or before is not None or settled else None
+        if self.cause is not None and (before is None or before.kind != self.cause.kind):
+            self._happen("note", self.cause.name, self.cause.text, good=False)
+            self._canary = Mending(_CANARY)
+        elif self.cause is None and before is not None:
+            self._cause_over = now
+            self._happen("note", before.name, f"not all of {len(before.feeds)} feeds are off any more")
 
     def _look_at_carried(self, name: str, tracker: Tracker, now: float) -> None:
         if tracker.carrying is None or now - tracker.carrying.at >= 1.0:
@@ -296,10 +387,14 @@ class Watcher:
             if self._place(name) in self._doing:
                 continue
             before, dropped, person, known = tracker.state, tracker.dropped, tracker.stopped_by_person, tracker.known
-            tracker.judge(now, self._wishes.on.get(name), mending=name in self._wishes.mending)
+            w = self._wishes
+            tracker.judge(now, w.on.get(name), mending=name in w.mending, at_device=name in w.at_device)
             self._news(name, tracker, before, dropped, now, known=known)
+            if self.setup.mend and tracker.started_by_person:
+                self.world.wish(name, True)
+                self._happen("note", name, "somebody started it again at the device: it is looked after again")
             if self.setup.mend and tracker.stopped_by_person and not person and self._wishes.on.get(name):
-                self.world.wish(name, False)
+                self.world.wish(name, False, at_device=True)
 
     def _news(
         self, name: str, tracker: Tracker, before: FeedState, dropped: float | None, now: float, *, known: bool
@@ -356,10 +451,18 @@ class Watcher:
         on_air = {feed for one in self._events.values() if one.on_air for feed in one.feeds}
         wanted = {t.facts.device for t in trackers if t.wanted}
         machine = Machine(self._machine.disk_free, self.setup.plan, self.usage.sent, self._rate, self._certificates)
+        cause = self.cause
+        held = cause.feeds if cause is not None else frozenset()
+        held_devices = {self.trackers[name].facts.device for name in held}
+        several = sum(t.wanted for t in trackers) >= causes.LEAST
+        line = cause is not None and cause.kind in ("line", "network")
         found = dict(itertools.chain(
-            conditions.of_feeds(trackers, names, on_air, self._given_up, now),
-            conditions.of_devices(self._devices, self._silent, wanted, self.setup.bounds, now),
-            conditions.of_events([self._running(one, wall) for one in self._events.values()], self.setup.bounds, now, wall),
+            conditions.of_watch(self.late), [conditions.of_cause(cause)] if cause is not None else [],
+            conditions.of_feeds(trackers, names, on_air, self._given_up, now, held, _TOGETHER if several else 0.0),
+            conditions.of_devices(self._devices, self._silent, wanted, self.setup.bounds, now, held_devices),
+            conditions.of_events(
+                [self._running(one, wall) for one in self._events.values()], self.setup.bounds, now, wall, calm=self._is_calm, held=line
+            ),
             conditions.of_machine(machine, self.setup.bounds),
         ))  # fmt: skip
         for notice in self.notices.update(found, now, wall):
@@ -368,9 +471,19 @@ class Watcher:
     def _running(self, one: Followed, wall: float) -> conditions.Running:
         look = self._event_looks.get(one.key)
         return conditions.Running(
-            one.name, one.platform, one.end, look.error if look is not None else "", self._event_silent.get(one.key), rows.limit(one, look, wall),
+            one.name, one.platform, one.end, look.error if look is not None else "", self._event_silent.get(one.key), self._limit(one, look, wall),
             one.on_air, look is not None and look.state is EventState.CLOSED,
         )  # fmt: skip
+
+    def _limit(self, one: Followed, look: EventLook | None, wall: float) -> float | None:
+        """s until the platform ends the push; while this machine's clock was just set, by the steady one."""
+        now, kept = self.clock.now(), self._limits.get(one.key)
+        if self._is_calm and kept is not None:
+            return kept[1] - (now - kept[0])
+        found = rows.limit(one, look, wall)
+        if found is not None and not self._is_calm:
+            self._limits[one.key] = (now, found)
+        return found
 
     # Mending
 
@@ -388,7 +501,14 @@ class Watcher:
             device = self._devices.get(tracker.facts.device)
             if not tracker.facts.carried and (device is None or device.error):
                 continue  # it does not answer: nothing can be done until it does
-            act = self.mendings[name].due(tracker.dropped, now, device=self._may_restart(tracker))
+            if tracker.contradicted:
+                continue  # the ingest has it
+            if self.cause is not None and name in self.cause.feeds:
+                if name == self._canary_name() and self._canary.due(tracker.dropped, now, device=False) is Act.PUSH:
+                    self._do(_Doing(Act.PUSH, name, now, False, True), place)
+                continue
+            since = max(tracker.dropped, self._cause_over)
+            act = self.mendings[name].due(since, now, device=self._may_restart(tracker), returned=tracker.returned)
             if act is Act.NOTHING and name in self._given_up:
                 continue  # until some of what was tried is long enough ago
             if act is Act.NOTHING:
@@ -408,9 +528,15 @@ class Watcher:
                 self._given_up.pop(name, None)
                 self._do(_Doing(act, name, now, False), place)
 
+    def _canary_name(self) -> str:
+        """The one feed that is tried while many have one cause: the first that a program reaches."""
+        assert self.cause is not None
+        able = [name for name, t in self.trackers.items() if name in self.cause.feeds and not t.facts.by_hand and not t.contradicted]
+        return next((name for name in able if (d := self._devices.get(self.trackers[name].facts.device)) is None or not d.error), "")
+
     def _may_restart(self, tracker: Tracker) -> bool:
-        """Whether nothing else that this device pushes would be lost with a restart."""
-        if tracker.facts.carried:
+        """Whether nothing else that this device pushes would be lost with a restart, and nothing of it begins soon."""
+        if tracker.facts.carried or tracker.facts.device in self.setup.quiet(self.wall()):
             return False
         others = (
             self.trackers[name] for name in self._of_device.get(tracker.facts.device, []) if name != tracker.facts.name
@@ -451,7 +577,9 @@ class Watcher:
             if doing.act is not None:
                 self._restarts[feed] = self._restarts.get(feed, 0) + 1
                 self.trackers[feed].stopped_by_person = False
-                if doing.by_person:
+                if doing.canary:
+                    self._canary.did(doing.act, doing.began, now)
+                elif doing.by_person:
                     self.mendings[feed].well()
                     self._given_up.pop(feed, None)
                 else:
@@ -488,16 +616,20 @@ class Watcher:
         warnings = [
             Warned(key.kind, key.name, c.weight, c.text, c.advice, self.notices.since(key) or wall) for key, c in self.notices.current.items()
         ]  # fmt: skip
-        warnings.sort(key=lambda w: (w.weight != "fail", w.since, w.name))
+        warnings.sort(key=lambda w: (w.kind not in ("late", "cause"), w.weight != "fail", w.since, w.name))
         plan = self.setup.plan
         return Board(
             self.setup.rig, wall, self._begin_wall,
             tuple(self._row(name, t, by_feed.get(name), now) for name, t in self.trackers.items()),
-            tuple(rows.event_row(one, self._event_looks.get(one.key), wall) for one in self._events.values()),
+            tuple(self._event_row(one, wall) for one in self._events.values()),
             tuple(warnings), tuple(self._happenings), self._next,
             self.usage.sent / 1e9 if plan is not None else None, plan / 1e9 if plan is not None else None,
-            {name: look.temperature for name, look in self._devices.items() if not look.error},
+            {name: look.temperature for name, look in self._devices.items() if not look.error}, self.late, self.oldest,
         )  # fmt: skip
+
+    def _event_row(self, one: Followed, wall: float) -> EventRow:
+        look = self._event_looks.get(one.key)
+        return rows.event_row(one, look, self._limit(one, look, wall))
 
     def _row(self, name: str, one: Tracker, event: Followed | None, now: float) -> FeedRow:
         doing = self._doing.get(self._place(name))

@@ -15,7 +15,7 @@ from direkt.device.model import Capability, Driver, PushState, Slot, need
 from direkt.errors import DirektError, UnusableInput
 from direkt.net import certificates
 from direkt.platform import planned as planning
-from direkt.platform.model import EventState
+from direkt.platform.model import CannotPlatform, Declined, EventState, PlatformEvent
 from direkt.protocol import address
 from direkt.rig import Rig
 from direkt.store import carried, standing, wishes
@@ -35,6 +35,7 @@ from direkt.work.steps import drive
 _RESTART = 120.0  # s that a device gets to come back
 _FORGOTTEN = 86400.0  # s behind its end after which an event that never came on air is no longer looked at
 _NEXT_EVERY = 30.0  # s between looks for the next event
+_KEY_EVERY = 30.0  # s between looks at which key a platform gives out
 _CARRY = 25.0  # s for a carried push to get going
 
 
@@ -72,6 +73,7 @@ class RealWorld:
         self._airings: dict[str, Airing] = {}
         self._asking: dict[str, threading.Lock] = {}
         self._kept_next: tuple[float, NextEvent | None] = (0.0, None)  # s since 1970 when it was looked for
+        self._keys: dict[str, tuple[float, bool]] = {}  # by event: when its key was compared, and whether it is another
         self._secrets: re.Pattern[str] | None = None
         self._refresh_secrets()
 
@@ -219,12 +221,26 @@ class RealWorld:
                 event = airing.find()
                 if event is None:
                     return EventLook(now(), f"{airing.sheet.name} has no such event")
-                seen = airing.platform.seen(event) if event.state in (EventState.OPEN, EventState.LIVE) else None
+                open_ = event.state in (EventState.OPEN, EventState.LIVE)
+                seen = airing.platform.seen(event) if open_ else None
+                other_key = open_ and self._has_other_key(one.key, airing, event)
         except DirektError as error:
             return EventLook(now(), self._clean(reason(error)))
         inputs, viewers = (seen.inputs, seen.viewers) if seen is not None else ((), None)
         inputs = tuple(replace(one, complaints=tuple(map(self._clean, one.complaints))) for one in inputs)
-        return EventLook(now(), "", True, event.state, event.watch, seen is not None, inputs, viewers)
+        return EventLook(now(), "", True, event.state, event.watch, seen is not None, inputs, viewers, other_key)
+
+    def _has_other_key(self, name: str, airing: Airing, event: PlatformEvent) -> bool:
+        """Whether the platform gives out another key than the rig has; asked now and then. May raise PlatformError."""
+        at, before = self._keys.get(name, (float("-inf"), False))
+        now = self._crew.clock.now()
+        if airing.by_hand or now - at < _KEY_EVERY:
+            return before
+        found = False
+        with contextlib.suppress(UnusableInput, CannotPlatform, Declined):
+            found = airing.platform.ingest(event).key != self._rig.key(airing.entry, self._crew.means.sources)
+        self._keys[name] = (now, found)
+        return found
 
     def machine(self) -> MachineLook:
         """Its disk."""
@@ -248,9 +264,9 @@ class RealWorld:
         """What is meant to be on."""
         return wishes.read(self._rig.folder)
 
-    def wish(self, feed: str, on: bool) -> None:
+    def wish(self, feed: str, on: bool, *, at_device: bool = False) -> None:
         """From here on it is meant to be so."""
-        wishes.note(self._rig.folder, {feed: on})
+        wishes.note(self._rig.folder, {feed: on}, at_device=at_device)
 
     # Acts
 

@@ -17,6 +17,7 @@ from enum import StrEnum
 from typing import Protocol
 
 from direkt.errors import DirektError, UnusableInput
+from direkt.platform import planned as planning
 from direkt.rig import Rig
 from direkt.store import standing, taken, wishes
 from direkt.store.taken import Taken
@@ -28,6 +29,7 @@ from direkt.work.timetable import Turn
 TICK = 1.0  # s
 _JUMP = 5.0  # s by which the clock was set, from where on it is said
 _CALM = 20.0  # s after a jump in which nothing is decided
+_CALM_ENDS = 300.0  # s after a jump forward in which nothing is ended: the clock may be wrong for a moment
 _CHECK = 86400.0  # s for which it holds that nothing overlaps
 _RENEW = 600.0  # s for which turns that were worked out hold
 _PAUSES = (15.0, 30.0, 60.0, 120.0, 300.0)  # s between tries
@@ -110,7 +112,8 @@ class Service:
         self._worked_out: float | None = None
         self._last: tuple[float, float] | None = None  # steady and wall
         self._calm = float("-inf")
-        self._doing: dict[str, Deed] = {}
+        self._forward = float("-inf")  # when the clock was set forward
+        self._doing: dict[str, Turn] = {}
         self._tries: dict[str, _Try] = {}
         self._results: queue.SimpleQueue[Callable[[], None]] = queue.SimpleQueue()
         self._out: deque[ServiceEvent] = deque()
@@ -152,6 +155,7 @@ class Service:
             jump = (wall - self._last[1]) - (steady - self._last[0])
             if abs(jump) >= _JUMP:
                 self._calm, self._worked_out = steady, None
+                self._forward = steady if jump > 0 else float("-inf")
                 self._say(
                     f"this machine's clock was set {abs(jump):.0f} s {'forward' if jump > 0 else 'back'}", good=False
                 )
@@ -160,18 +164,85 @@ class Service:
             return
         if self._worked_out is None or steady - self._worked_out >= _RENEW:
             self._work_out(steady)
-        try:
-            remembered = taken.read(self.rig.folder)
-        except UnusableInput as error:
-            if str(error) != self._wrong:
-                self._wrong = str(error)
-                self._say(str(error), good=False)
+        remembered = self._remembered()
+        if remembered is None:
             return
-        self._wrong = ""
         now = self._now()
-        for entry, some in self._turns.items():
-            if entry not in self._doing:
-                self._decide(entry, some, remembered.get(entry, Taken()), now, steady)
+        for deed in (Deed.END, Deed.BEGIN):  # what is over ends before anything else begins
+            for entry, some in self._turns.items():
+                if entry not in self._doing:
+                    self._decide(deed, entry, some, remembered.get(entry, Taken()), now, steady)
+        self._left_over(remembered, now, steady)
+
+    def _remembered(self) -> dict[str, Taken] | None:
+        """What was taken before. A damaged file is put aside: what it told is not known any more, and that is said."""
+        try:
+            found = taken.read(self.rig.folder)
+        except taken.Damaged:
+            try:
+                aside = taken.set_aside(self.rig.folder, self._clock.stamp() or f"{self._wall():.0f}")
+            except UnusableInput as error:
+                self._cannot(str(error))
+                return None
+            text = (
+                f"what was begun before is not known: {taken.FILE_NAME} was damaged, and is put aside as {aside.name}; what is over by now and "
+                "still on is not ended by the schedule: look with direkt watch"
+            )
+            self.failing[taken.FILE_NAME] = text
+            self._say(text, good=False)
+            found = {}
+        except UnusableInput as error:
+            self._cannot(str(error))
+            return None
+        if self._wrong:
+            self._wrong = ""
+            self.failing.pop(taken.FILE_NAME, None)
+        return found
+
+    def _cannot(self, text: str) -> None:
+        if text != self._wrong:
+            self._wrong = self.failing[taken.FILE_NAME] = text
+            self._say(text, good=False)
+
+    @property
+    def _busy(self) -> set[str]:
+        """Feeds to which something is being done."""
+        return {feed for turn in self._doing.values() for feed in turn.feeds}
+
+    def _left_over(self, remembered: dict[str, Taken], now: datetime.datetime, steady: float) -> None:
+        """What was begun before a long down-time, and is over: it ends, or somebody is told."""
+        for entry, known in remembered.items():
+            if not known.mark or known.ended or known.until is None or known.until > now.timestamp() or entry in self._doing:
+                continue
+            if any(turn.mark == known.mark for turn in self._turns.get(entry, ())):
+                continue
+            scheduled = self.rig.file.schedule.get(entry)
+            feeds = [f for f in known.feeds if f in self.rig.file.feeds]
+            feeds = feeds or ([scheduled.feed] if scheduled is not None and scheduled.feed in self.rig.file.feeds else [])
+            if scheduled is None or not feeds:
+                self._tell_of(entry, f"it was begun by the schedule and is not in it any more; it may be on: direkt stop {' '.join(feeds) or '--all'}")
+                continue
+            end = datetime.datetime.fromtimestamp(known.until, datetime.UTC)
+            self._do(Deed.END, Turn(entry, tuple(feeds), end, end, end, known.mark), steady)
+        for event in standing.every(self.rig.folder):
+            entry = next((name for name, e in self.rig.file.schedule.items() if e.event == event.event), "")
+            if not entry or entry in self._doing or not event.begun or (event.ended and not event.paused):
+                continue
+            if any(turn.mark == event.mark for turn in self._turns.get(entry, ())):
+                continue
+            planned = None
+            with contextlib.suppress(UnusableInput):
+                planned = planning.by_mark(self.rig, event.event, event.mark)
+            if planned is None:
+                self._tell_of(entry, f"{event.event} was begun at a time that the rig does not have any more; it may be on: direkt stop {event.event}")
+            elif planned.end <= now:
+                self._do(Deed.END, Turn(entry, tuple(planned.entry.feeds), planned.start, planned.start, planned.end, event.mark, planned), steady)
+
+    def _tell_of(self, entry: str, text: str) -> None:
+        """Something that a person has to look at, told once and kept."""
+        if self.failing.get(entry) != text:
+            self.failing[entry] = text
+            self._say(f"{entry}: {text}", good=False)
 
     def _say(self, text: str, *, good: bool = True) -> None:
         self._out.append(Said(text, good))
@@ -214,34 +285,66 @@ class Service:
 
     # What is due
 
-    def _decide(self, entry: str, some: list[Turn], known: Taken, now: datetime.datetime, steady: float) -> None:
+    def _decide(
+        self, deed: Deed, entry: str, some: list[Turn], known: Taken, now: datetime.datetime, steady: float
+    ) -> None:  # fmt: skip
         for turn in some:
-            if turn.end is not None and turn.end <= now:
-                if self._has_to_end(turn, known):
+            over = turn.end is not None and turn.end <= now
+            if set(turn.feeds) & self._busy:
+                continue
+            if deed is Deed.END and over and self._has_to_end(turn, known):
+                if steady - self._forward < _CALM_ENDS:
+                    return  # the clock was set forward a moment ago: it may be wrong
+                if turn.planned is None and (other := self._goes_on(turn, now)) is not None:
+                    self._hand_over(turn, other)
+                else:
                     self._do(Deed.END, turn, steady)
-                    return
-            elif turn.begin <= now and self._may_begin(turn, known):
+                return
+            if deed is Deed.BEGIN and not over and turn.begin <= now and self._may_begin(turn, known):
                 self._do(Deed.BEGIN, turn, steady)
                 return
 
+    def _goes_on(self, over: Turn, now: datetime.datetime) -> Turn | None:
+        """The turn that wants the same pushes on now; None: none does."""
+        others = (t for entry, some in self._turns.items() for t in some if entry != over.entry)
+        return next((t for t in others if t.begin <= now < t.until and set(over.feeds) <= set(t.feeds)), None)
+
+    def _hand_over(self, over: Turn, other: Turn) -> None:
+        """A window that touches another one ends without its push."""
+        try:
+            taken.change(self.rig.folder, over.entry, lambda old: old.model_copy(update={"ended": True}))
+        except UnusableInput as error:
+            self._cannot(str(error))
+            return
+        self._say(f"{over.entry} is over; {', '.join(over.feeds)} stays on for {other.entry}")
+
     def _has_to_end(self, turn: Turn, known: Taken) -> bool:
         if turn.planned is not None:
-            with contextlib.suppress(UnusableInput):
+            try:
                 at = standing.read(self.rig.folder, turn.planned.name, turn.mark)
-                return bool(at.begun) and (not at.ended or bool(at.paused))
-            return False
+            except UnusableInput as error:
+                self._tell_of(turn.entry, f"{error}; it may still be on: direkt stop {turn.planned.name}")
+                return False
+            return bool(at.begun) and (not at.ended or bool(at.paused))
         return known.mark == turn.mark and not known.ended
 
     def _may_begin(self, turn: Turn, known: Taken) -> bool:
         """Whether nobody began it, or this service has not seen yet whether it is on; and nobody ended it."""
         wished = wishes.read(self.rig.folder).on
         unseen = turn.entry not in self._seen and all(wished.get(feed) is not False for feed in turn.feeds)
+        by_clock = known.mark == turn.mark and known.ended  # it is on now, and was ended: the clock was wrong then
         if turn.planned is not None:
             with contextlib.suppress(UnusableInput):
                 at = standing.read(self.rig.folder, turn.planned.name, turn.mark)
+                if at.ended and not at.paused and by_clock:
+                    text = f"{turn.planned.name} was ended while this machine's clock was wrong; a closed event stays closed: change its start in the rig"
+                    self._tell_of(turn.entry, text)
                 return not at.ended and not at.paused and (not at.on_air or unseen)
             return False
-        return known.mark != turn.mark or (not known.ended and unseen)
+        if by_clock:
+            self._say(f"{turn.entry} was ended while this machine's clock was wrong: it begins again", good=False)
+            return True
+        return known.mark != turn.mark or unseen
 
     @property
     def _seen(self) -> set[str]:
@@ -257,12 +360,13 @@ class Service:
         if turn.planned is None and deed is Deed.BEGIN:
             until = turn.end.timestamp() if turn.end is not None else None
             try:
-                taken.change(self.rig.folder, turn.entry, lambda _: Taken(mark=turn.mark, until=until))
+                feeds = list(turn.feeds)
+                taken.change(self.rig.folder, turn.entry, lambda _: Taken(mark=turn.mark, until=until, feeds=feeds))
             except UnusableInput as error:
                 tried.after = steady + _PAUSES[0]
                 self._say(str(error), good=False)
                 return
-        self._doing[turn.entry] = deed
+        self._doing[turn.entry] = turn
         self._out.append(Doing(deed, turn))
         act = self._acts.begin if deed is Deed.BEGIN else self._acts.end
 
@@ -284,9 +388,9 @@ class Service:
         if good:
             self.failing.pop(turn.entry, None)
             tried.count = -1
-            if turn.planned is None and deed is Deed.END:
+            if deed is Deed.END:
                 with contextlib.suppress(UnusableInput):
-                    taken.change(self.rig.folder, turn.entry, lambda old: old.model_copy(update={"ended": True}))
+                    taken.change(self.rig.folder, turn.entry, lambda old: old.model_copy(update={"mark": turn.mark, "ended": True}))
         else:
             again = _PAUSES[min(max(0, tried.count), len(_PAUSES) - 1)]
             tried.count = max(0, tried.count) + 1
