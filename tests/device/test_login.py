@@ -1,12 +1,16 @@
 """Logins over real sockets: old nonces, protected bodies, devices that lock, and never a second wrong try."""
 
+import tempfile
 import unittest
+from pathlib import Path
 from unittest import mock
 
 from direkt.device.http import HttpDevice, Upload, pieces
 from direkt.device.model import BadAnswer, LoginRefused
+from direkt.protocol import refusals
 from direkt.secret import Secret
 from direkt.sim.web import Faults, Login, Request, Response, Web
+from direkt.store.refused import RefusedLogins
 
 
 class Logins(unittest.TestCase):
@@ -31,6 +35,56 @@ class Logins(unittest.TestCase):
         made = HttpDevice("tower", f"http://127.0.0.1:{self.web.port}", kind, ("op", Secret(password)))
         self.addCleanup(made.close)
         return made
+
+    def tearDown(self):
+        refusals.remember_in(None)
+
+    def test_a_password_that_was_changed_meanwhile_locks_nobody_out(self):
+        for scheme in ("basic", "digest MD5"):
+            refusals.remember_in(None)
+            self.serve(scheme)
+            talk = self.talk()
+            for _ in range(3):
+                talk.ask("GET", "/state")
+            self.login.password = "another"
+            self.login._nonces.clear()
+            for _ in range(20):
+                with self.assertRaisesRegex(LoginRefused, "which it took before: was the password changed"):
+                    talk.ask("GET", "/state")
+            for _ in range(5):  # nor is it sent by anybody else in this process
+                with self.assertRaisesRegex(LoginRefused, "direkt device login tower"):
+                    self.talk().ask("GET", "/state")
+            self.assertLessEqual(self.login.wrong, 2, scheme)
+
+    def test_the_next_process_knows_it_until_the_login_changes(self):
+        with tempfile.TemporaryDirectory() as folder:
+            wall = lambda: 1_800_000_000.0  # noqa: E731
+            self.serve("digest SHA-256")
+            for n in range(4):
+                refusals.remember_in(None)
+                refusals.remember_in(RefusedLogins(Path(folder), wall))  # a process of its own
+                with self.assertRaises(LoginRefused):
+                    self.talk("wrong").ask("GET", "/")
+                self.assertEqual(self.login.wrong, 1, n)
+            kept = (Path(folder) / "refused-logins.json").read_text()
+            self.assertNotIn("wrong", kept.replace("refused", ""))
+            self.assertEqual((Path(folder) / "refused-logins.json").stat().st_mode & 0o777, 0o600)
+            self.assertTrue(self.talk("pw").ask("GET", "/")[0])  # another login is sent
+            refusals.current().forget(f"http://127.0.0.1:{self.web.port}", "op", Secret("wrong"))
+            with self.assertRaises(LoginRefused):
+                self.talk("wrong").ask("GET", "/")
+            self.assertEqual(self.login.wrong, 2)
+
+    def test_what_that_user_may_not_do_is_asked_once_and_all_else_goes_on(self):
+        self.serve("digest MD5")
+        talk = self.talk()
+        talk.ask("GET", "/state")
+        check = self.login.check
+        self.login.check = lambda request: (False, False) if request.path == "/restart" else check(request)
+        for _ in range(5):
+            with self.assertRaisesRegex(LoginRefused, "but not for this"):
+                talk.ask("POST", "/restart")
+            self.assertTrue(talk.ask("GET", "/state")[0])
 
     def test_each_scheme(self):
         for schemes in (

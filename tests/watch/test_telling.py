@@ -1,8 +1,10 @@
 """People are told: by a webhook whose signature others can check, by mail over TLS, by a command; each state once."""
 
+import contextlib
 import datetime
 import email
 import json
+import socket
 import threading
 import time
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
@@ -17,6 +19,7 @@ from direkt import rig as rigs
 from direkt.destination.references import Sources
 from direkt.net import certificates
 from direkt.protocol import httpsignature
+from direkt.store.told import Told
 from direkt.trust import Trust
 from direkt.watch import telling
 from direkt.watch.notices import Condition, Key, Notice, Notices
@@ -85,11 +88,11 @@ class Telling(Folder):
         sources = Sources({"DIREKT_HOOK": SECRET, "DIREKT_MAIL": f"direkt:{PASSWORD}", **environment}, None, Trust(True, None) if trust else Trust())
         return telling.targets(self.rig, sources)
 
-    def teller(self, *lines, pauses=(0.05, 0.1), **more):
+    def teller(self, *lines, pauses=(0.05, 0.1), wall=time.time, kept=None, **more):
         people, wrong = self.people(*lines, **more)
         self.assertEqual(wrong, [])
         self.told = []
-        made = telling.Telling(self.rig, people, time.time, lambda *told: self.told.append(told), pauses)
+        made = telling.Telling(self.rig, people, wall, lambda *told: self.told.append(told), pauses, kept)
         self.addCleanup(made.close)
         return made
 
@@ -99,7 +102,7 @@ class Telling(Folder):
         hook = Hook()
         self.addCleanup(hook.close)
         teller = self.teller(f"boss: {{webhook: 'http://127.0.0.1:{hook.port}/direkt?x=1', secret: 'env:DIREKT_HOOK'}}")
-        teller.tell(notice(event="finals"), 0.0)
+        teller.tell(notice(event="finals"))
         wait_until(lambda: hook.got)
         path, headers, body = hook.got[0]
         found = json.loads(body)
@@ -123,15 +126,15 @@ class Telling(Folder):
         hook = Hook(500, 503)
         self.addCleanup(hook.close)
         teller = self.teller(f"boss: {{webhook: 'http://127.0.0.1:{hook.port}/'}}")
-        teller.tell(notice(), 0.0)
+        teller.tell(notice())
         wait_until(lambda: len(hook.got) == 3 and self.told)
         self.assertTrue(self.told[0][2])
         hook.statuses = [500, 500, 500]
-        teller.tell(notice(), 0.0)
+        teller.tell(notice(name="mark"))
         wait_until(lambda: len(self.told) == 2)
         self.assertIn("HTTP status 500", self.told[1][1])
         hook.close()
-        teller.tell(notice(), 0.0)
+        teller.tell(notice(name="roof"))
         wait_until(lambda: len(self.told) == 3)
         self.assertFalse(self.told[2][2])
 
@@ -141,12 +144,12 @@ class Telling(Folder):
         self.addCleanup(hook.close)
         url = f"https://127.0.0.1:{hook.port}/"
         teller = self.teller(f"boss: {{webhook: '{url}'}}", pauses=())
-        teller.tell(notice(), 0.0)
+        teller.tell(notice())
         wait_until(lambda: self.told)
         self.assertFalse(self.told[0][2])
         self.assertIn("certificate", self.told[0][1])
         teller = self.teller(f"boss: {{webhook: '{url}', certificate: any}}", pauses=())
-        teller.tell(notice(), 0.0)
+        teller.tell(notice())
         wait_until(lambda: hook.got)
 
     # Mail
@@ -180,7 +183,7 @@ class Telling(Folder):
                 f"crew: {{mail: [a@regatta.example, b@regatta.example], server: '{scheme}://127.0.0.1:{port}', {login}sender: direkt@regatta.example, "
                 "certificate: any}"
             )
-            teller.tell(notice(name="finish\r\nBcc: all@else.example"), 0.0)
+            teller.tell(notice(name="finish\r\nBcc: all@else.example"))
             wait_until(lambda: self.mails)
             envelope = self.mails[0]
             self.assertEqual(envelope.rcpt_tos, ["a@regatta.example", "b@regatta.example"])
@@ -198,7 +201,7 @@ class Telling(Folder):
         self.addCleanup(plain.stop)
         port = plain.server.sockets[0].getsockname()[1]
         teller = self.teller(f"crew: {{mail: [a@regatta.example], server: 'smtp://127.0.0.1:{port}', sender: d@regatta.example, login: 'env:DIREKT_MAIL'}}", pauses=())
-        teller.tell(notice(), 0.0)
+        teller.tell(notice())
         wait_until(lambda: self.told)
         self.assertIn("does not do what it must", self.told[0][1])
         port = self.mail_server()
@@ -206,7 +209,7 @@ class Telling(Folder):
             f"crew: {{mail: [a@regatta.example], server: 'smtp://127.0.0.1:{port}', sender: d@regatta.example, login: 'env:DIREKT_MAIL', certificate: any}}",
             DIREKT_MAIL="direkt:varn~fake~other", pauses=(),
         )  # fmt: skip
-        teller.tell(notice(), 0.0)
+        teller.tell(notice())
         wait_until(lambda: self.told)
         self.assertIn("refuses the login", self.told[0][1])
         self.assertNotIn("other", self.told[0][1])
@@ -216,14 +219,14 @@ class Telling(Folder):
     def test_a_command_gets_the_notice_and_no_shell(self):
         self.file("siren.sh", "#!/bin/sh\ncat > told.json\necho \"$1\" > word\n", 0o755)
         teller = self.teller("siren: {command: './siren.sh \"a; touch b\"'}")
-        teller.tell(notice(), 0.0)
+        teller.tell(notice())
         wait_until(lambda: self.told)
         self.assertEqual(json.loads((self.folder / "told.json").read_text())["name"], "finish")
         self.assertEqual((self.folder / "word").read_text(), "a; touch b\n")
         self.assertFalse((self.folder / "b").exists())
         for words, said in (("./nothing.sh", "cannot be started"), ("sh -c 'exit 3'", "exit code 3")):
             teller = self.teller(f'siren: {{command: "{words}"}}', pauses=())
-            teller.tell(notice(), 0.0)
+            teller.tell(notice())
             wait_until(lambda: self.told)
             self.assertIn(said, self.told[0][1])
 
@@ -232,23 +235,29 @@ class Telling(Folder):
             "siren: {command: ./siren.sh}", "boss: {webhook: 'https://hooks.example/x', secret: 'env:DIREKT_NONE'}", "crew: {webhook: 'https://hooks.example/y'}",
             trust=False,
         )  # fmt: skip
+        self.assertEqual(people, [])  # webhooks and mail act as commands do: trust comes first
+        self.assertTrue(all("direkt rig trust" in text for text in wrong) and len(wrong) == 3, wrong)
+        people, wrong = self.people("boss: {webhook: 'https://hooks.example/x', secret: 'env:DIREKT_NONE'}", "crew: {webhook: 'https://hooks.example/y'}")
         self.assertEqual([t.name for t in people], ["crew"])
-        self.assertIn("direkt rig trust", wrong[0])
-        self.assertIn("DIREKT_NONE is not set", wrong[1])
+        self.assertIn("DIREKT_NONE is not set", wrong[0])
 
     # Whom, and how often
 
     def test_each_state_once_a_reminder_and_when_it_is_well(self):
         hook = Hook()
         self.addCleanup(hook.close)
-        teller = self.teller(f"boss: {{webhook: 'http://127.0.0.1:{hook.port}/', remind: 15m}}")
+        at = [1.8e9]
+        teller = self.teller(f"boss: {{webhook: 'http://127.0.0.1:{hook.port}/', remind: 15m}}", wall=lambda: at[0])
         notices, key = Notices(), Key("drop", "finish")
         condition = Condition("fail", "the push has dropped")
 
         def turn(states, now):
-            for one in notices.update(states, now, 1.8e9 + now):
-                teller.tell(one, now)
-            teller.remind(notices, now)
+            at[0] = 1.8e9 + now
+            for one in notices.update(states, now, at[0]):
+                teller.tell(one)
+            teller.remind(notices)
+            lane = teller._lanes["boss"]
+            wait_until(lambda: not lane._waiting and not lane._busy)  # it tells the newest word only
 
         for now in range(0, 2000, 5):
             turn({key: condition}, float(now))
@@ -267,10 +276,12 @@ class Telling(Folder):
         self.addCleanup(hook.close)
         url = f"http://127.0.0.1:{hook.port}"
         teller = self.teller(f"boss: {{webhook: '{url}/boss', least: fail}}", f"crew: {{webhook: '{url}/crew'}}")
-        teller.tell(notice(event="finals"), 0.0)
-        teller.tell(notice(kind="hot", weight="advise"), 0.0)
-        teller.tell(notice("well", kind="hot", weight="advise"), 0.0)
-        teller.tell(notice("well", kind="disk", weight="advise"), 0.0)  # of which nobody was told
+        teller.tell(notice(event="finals"))
+        wait_until(lambda: hook.got)
+        teller.tell(notice(kind="hot", weight="advise"))
+        wait_until(lambda: len(hook.got) == 2)
+        teller.tell(notice("well", kind="hot", weight="advise"))
+        teller.tell(notice("well", kind="disk", weight="advise"))  # of which nobody was told
         wait_until(lambda: len(hook.got) == 3)
         time.sleep(0.1)
         self.assertEqual([path for path, *_ in hook.got], ["/boss", "/crew", "/crew"])
@@ -280,10 +291,10 @@ class Telling(Folder):
         self.addCleanup(hook.close)
         teller = self.teller(f"boss: {{webhook: 'http://127.0.0.1:{hook.port}/ü x?a=é'}}", pauses=())
         with mock.patch.object(telling, "deliver", side_effect=ZeroDivisionError):
-            teller.tell(notice(), 0.0)
+            teller.tell(notice())
             wait_until(lambda: self.told)
         self.assertIn("it failed (ZeroDivisionError)", self.told[0][1])
-        teller.tell(notice(), 1.0)
+        teller.tell(notice(name="mark"))
         wait_until(lambda: hook.got)
         self.assertEqual(hook.got[0][0], "/%C3%BC%20x?a=%C3%A9")
 
@@ -291,9 +302,145 @@ class Telling(Folder):
         teller = self.teller("boss: {webhook: 'http://192.0.2.7:9/'}")
         begin = time.monotonic()
         for n in range(10_000):
-            teller.tell(notice(number=n), float(n))
+            teller.tell(notice(number=n))
         self.assertLess(time.monotonic() - begin, 5)
-        self.assertLessEqual(len(teller._waiting), 200)
+        self.assertLessEqual(sum(len(lane._waiting) for lane in teller._lanes.values()), 200)
+
+    def test_one_who_is_slow_delays_nobody_else(self):
+        slow, hook = Hook(), Hook()
+        self.addCleanup(hook.close)
+        self.addCleanup(slow.close)
+        deliver = telling.deliver
+        over = threading.Event()
+        self.addCleanup(over.set)
+        held = lambda target, *more: over.wait(20) if target.name == "slow" else deliver(target, *more)  # noqa: E731
+        with mock.patch.object(telling, "deliver", held):
+            lines = [f"{name}: {{webhook: 'http://127.0.0.1:{h.port}/'}}" for name, h in (("slow", slow), ("boss", hook))]
+            teller = self.teller(*lines)
+            begin = time.monotonic()
+            for n in range(5):
+                teller.tell(notice(name=f"feed-{n}"))
+            wait_until(lambda: len(hook.got) == 5)
+            self.assertLess(time.monotonic() - begin, 3)
+            over.set()
+
+    def test_the_newest_state_comes_first_and_only_its_newest_word(self):
+        got, over = [], threading.Event()
+
+        def deliver(target, one, rig, wall):
+            got.append((one.key.name, one.phase))
+            over.wait(5)
+
+        with mock.patch.object(telling, "deliver", deliver):
+            teller = self.teller("boss: {webhook: 'http://127.0.0.1:9/'}", pauses=())
+            teller.tell(notice(name="a"))
+            wait_until(lambda: got)
+            for name, phase in (("b", "begins"), ("c", "begins"), ("b", "well"), ("d", "begins")):
+                teller.tell(notice(phase, name=name))
+            over.set()
+            wait_until(lambda: len(got) == 4)
+        self.assertEqual(got, [("a", "begins"), ("d", "begins"), ("b", "well"), ("c", "begins")])
+
+    def test_a_receiver_that_drips_is_given_up(self):
+        server = socket.create_server(("127.0.0.1", 0))
+        self.addCleanup(server.close)
+
+        def drip():
+            peer, _ = server.accept()
+            with peer, contextlib.suppress(OSError):
+                peer.sendall(b"HTTP/1.1 200 OK\r\n")
+                for n in range(100):
+                    peer.sendall(f"X-{n}: y\r\n".encode())
+                    time.sleep(0.1)
+
+        threading.Thread(target=drip, daemon=True).start()
+        with mock.patch.object(telling, "_LIMIT", 0.5):
+            teller = self.teller(f"boss: {{webhook: 'http://127.0.0.1:{server.getsockname()[1]}/'}}", pauses=())
+            begin = time.monotonic()
+            teller.tell(notice())
+            wait_until(lambda: self.told)
+            self.assertLess(time.monotonic() - begin, 2)
+        self.assertIn("does not answer within", self.told[0][1])
+
+    def test_a_mail_server_that_drips_is_given_up(self):
+        server = socket.create_server(("127.0.0.1", 0))
+        self.addCleanup(server.close)
+
+        def drip():
+            peer, _ = server.accept()
+            with peer, contextlib.suppress(OSError):
+                peer.sendall(b"220 hello\r\n")
+                for _ in range(100):
+                    peer.sendall(b"250-more\r\n")
+                    time.sleep(0.1)
+
+        threading.Thread(target=drip, daemon=True).start()
+        with mock.patch.object(telling, "_LIMIT", 0.5):
+            entry = f"server: 'smtp://127.0.0.1:{server.getsockname()[1]}', sender: a@b.example"
+            teller = self.teller(f"boss: {{mail: [c@d.example], {entry}}}", pauses=())
+            begin = time.monotonic()
+            teller.tell(notice())
+            wait_until(lambda: self.told)
+            self.assertLess(time.monotonic() - begin, 3)
+        self.assertIn("takes longer than", self.told[0][1])
+
+    def test_names_that_are_not_ascii_or_hold_quotes_are_signed_all_the_same(self):
+        hook = Hook()
+        self.addCleanup(hook.close)
+        for name in ("böss", "'a \"quoted\" one'", "'back\\slash'", "日本"):
+            teller = self.teller(f"{name}: {{webhook: 'http://127.0.0.1:{hook.port}/x', secret: 'env:DIREKT_HOOK'}}")
+            hook.got.clear()
+            teller.tell(notice(name="réti\u200bf"))
+            wait_until(lambda: hook.got)
+            path, headers, body = hook.got[0]
+            request = requests.Request("POST", f"http://127.0.0.1:{hook.port}{path}", headers=headers, data=body).prepare()
+            verifier = HTTPMessageVerifier(signature_algorithm=algorithms.HMAC_SHA256, key_resolver=Resolver())
+            with mock.patch("http_message_signatures.signatures.datetime.datetime", wraps=datetime.datetime):
+                verifier.verify(request, max_age=datetime.timedelta(days=1))
+
+    def test_numbers_and_what_was_told_survive_a_restart_and_two_tell_once(self):
+        hook = Hook()
+        self.addCleanup(hook.close)
+        line = f"boss: {{webhook: 'http://127.0.0.1:{hook.port}/'}}"
+        first = self.teller(line, kept=Told(self.folder))
+        second = self.teller(line, kept=Told(self.folder))
+        first.tell(notice())
+        second.tell(notice())
+        wait_until(lambda: hook.got)
+        time.sleep(0.1)
+        self.assertEqual(len(hook.got), 1)
+        third = self.teller(line, kept=Told(self.folder))  # the watch was started again
+        third.tell(notice())
+        third.tell(notice(name="mark"))
+        wait_until(lambda: len(hook.got) == 2)
+        notices = Notices()
+        notices.update({Key("drop", "mark"): Condition("fail", "x")}, 0.0, 1.8e9)
+        third.settle(notices, {"finish", "mark"})  # what is not so any more
+        wait_until(lambda: len(hook.got) == 3)
+        found = [json.loads(body) for *_, body in hook.got]
+        self.assertEqual([(d["number"], d["phase"], d["name"]) for d in found], [(1, "begins", "finish"), (2, "begins", "mark"), (3, "well", "finish")])
+        first.tell(notice("well"))
+        second.tell(notice("well"))
+        time.sleep(0.1)
+        self.assertEqual(len(hook.got), 3)
+
+    def test_what_is_muted_is_not_told_again(self):
+        hook = Hook()
+        self.addCleanup(hook.close)
+        at = [1.8e9]
+        teller = self.teller(f"boss: {{webhook: 'http://127.0.0.1:{hook.port}/', remind: 5m}}", wall=lambda: at[0])
+        notices, key = Notices(), Key("drop", "finish")
+        for one in notices.update({key: Condition("fail", "x")}, 0.0, at[0]):
+            teller.tell(one)
+        wait_until(lambda: len(hook.got) == 1)
+        self.assertTrue(notices.mute(key, at[0] + 3600))
+        at[0] += 1000
+        teller.remind(notices)
+        time.sleep(0.1)
+        self.assertEqual(len(hook.got), 1)
+        at[0] += 3000
+        teller.remind(notices)
+        wait_until(lambda: len(hook.got) == 2)
 
 
 class Rigs(Folder):

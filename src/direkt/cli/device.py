@@ -13,7 +13,7 @@ def device() -> None:
 
 
 for command in (
-    device_care.health, device_care.time_, device_care.restart, device_care.firmware, device_place.address, device_place.claim,
+    device_care.health, device_care.time_, device_care.restart, device_care.firmware, device_care.login_, device_place.address, device_place.claim,
     device_view.snapshot, device_view.preset,
 ):  # fmt: skip
     device.add_command(command)

@@ -12,12 +12,49 @@ from direkt.cli import options, output
 from direkt.cli.exits import ExitCode
 from direkt.cli.opened import agreed, opened, yes_option
 from direkt.cli.output import escape
+from direkt.errors import UnusableInput
 
 if TYPE_CHECKING:
     from direkt.cli.schemas import FirmwareJson, HealthJson, HealthRowJson, TimeJson
     from direkt.device.model import Health
     from direkt.work.manage import Checked
     from direkt.work.steps import Answer
+
+# The login
+
+
+@click.command("login", short_help="Try a login once more that a device refused.")
+@click.argument("name", required=False)
+@options.rig_option
+def login_(name: str | None, rig_path: Path | None) -> ExitCode:
+    """Try the login of device NAME once, though the device refused it before.
+
+    A refused login is remembered and not sent again, by no command, since accounts lock. Use this once the password is right again at
+    the device; where the login in the rig is changed, nothing needs to be done.
+    """
+    from urllib.parse import urlsplit
+
+    from direkt.protocol import refusals
+
+    rig = options.load_rig(rig_path)
+    chosen = rig.device_name(name)
+    entry, sources = rig.file.devices[chosen], options.sources(rig)
+    found = rig.login(entry, sources)
+    if found is None:
+        raise UnusableInput(f"{chosen} has no login in {rig.source}: write a reference under devices.{chosen}.login")
+    for feed in rig.file.feeds.values():
+        if feed.device == chosen and feed.source is not None:
+            refusals.current().forget(f"rtsp://{urlsplit(feed.source).netloc}", *found)
+    refusals.current().forget(entry.address, *found)
+    refusals.current().forget(f"rtsp://{urlsplit(entry.address).hostname}", *found)
+    driver = rig.driver(chosen, sources)
+    try:
+        driver.read()
+    finally:
+        driver.close()
+    output.note(f"{chosen} takes the login")
+    return ExitCode.GOOD
+
 
 # Health
 

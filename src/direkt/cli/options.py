@@ -111,8 +111,11 @@ def key_store() -> KeyStore:
 def sources(rig: Rig | None = None) -> Sources:
     """Where logins and keys come from, for a rig or for what the person wrote on the command line."""
     from direkt.destination.references import Sources
+    from direkt.protocol import refusals
+    from direkt.store.refused import RefusedLogins
     from direkt.trust import Trust
 
+    refusals.remember_in(RefusedLogins(config_folder(), time.time))
     if rig is None:  # nobody else's file is in play
         return Sources(os.environ, key_store(), Trust(True, None))
     named = os.environ.get("DIREKT_ENV", "").replace(",", " ").split()

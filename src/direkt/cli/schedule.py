@@ -240,9 +240,9 @@ class _Service:
             )
         for notice in self.notices.update(states, now, time.time()):
             if self.telling is not None:
-                self.telling.tell(notice, now)
+                self.telling.tell(notice)
         if self.telling is not None:
-            self.telling.remind(self.notices, now)
+            self.telling.remind(self.notices)
 
 
 class _Acts:

@@ -29,6 +29,7 @@ if TYPE_CHECKING:
     from direkt.watch.watcher import Watcher
 
 _LOCK = "watch.lock"
+_SETTLED = 60.0  # s after which what an earlier watch told, and is not so, is well again
 _SETTLE = 30.0  # s that what is being done gets to come to its end
 _MOST_THREADS = 240
 
@@ -110,12 +111,13 @@ def chosen(rig: Rig, names: tuple[str, ...]) -> list[str]:
 
 def telling_of(rig: Rig, told: Callable[[str, str, bool], None]) -> Telling:
     """Tells those under watch.tell in the rig; who cannot be told is said."""
+    from direkt.store.told import Told
     from direkt.watch import telling
 
     people, wrong = telling.targets(rig, options.sources(rig))
     for words in wrong:
         output.note(f"! nobody is told there: {words}")
-    return telling.Telling(rig, people, time.time, told)
+    return telling.Telling(rig, people, time.time, told, kept=Told(rig.folder))
 
 
 def starts(rig: Rig) -> Iterator[tuple[str, float]]:
@@ -222,7 +224,7 @@ class _Run:
         self.view: View = View(output.console(err=as_json), self.watcher.period, mend=setup.mend)
         self.recorder = Recorder(rig)
         self.board: Board = self.watcher.board()
-        self.interrupted = False
+        self.interrupted, self.settled, self.began = False, False, self.crew.clock.now()
         self.shown: Callable[[Board], None] = lambda board: None
         self.told: queue.SimpleQueue[tuple[str, str, bool]] = queue.SimpleQueue()
 
@@ -304,14 +306,17 @@ class _Run:
             self.shown(event.board)
             self.view.show(event.board)
             if self.telling is not None:
-                self.telling.remind(self.watcher.notices, self.crew.clock.now())
+                self.telling.remind(self.watcher.notices)
+                if not self.settled and self.crew.clock.now() - self.began > _SETTLED:
+                    self.settled = True
+                    self.telling.settle(self.watcher.notices, self.watcher.names)
             for _ in range(self.told.qsize()):
                 name, words, good = self.told.get()
                 self.watcher.note(name, words, good=good)
                 self.view.happened(f"{name} {words}", good=good)
         elif isinstance(event, Notice):
             if self.telling is not None:
-                self.telling.tell(event, self.crew.clock.now())
+                self.telling.tell(event)
             self.view.noticed(event)
         else:
             self.view.happened(f"{event.happening.name}: {event.happening.text}", good=event.happening.good)

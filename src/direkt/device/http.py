@@ -20,7 +20,7 @@ import httpx
 from direkt.device.model import BadAnswer, LoginRefused, Unreachable
 from direkt.errors import os_words, tls_words
 from direkt.printable import printable
-from direkt.protocol import httpauth
+from direkt.protocol import httpauth, refusals
 from direkt.protocol.httpauth import Challenge
 from direkt.secret import Secret
 
@@ -29,6 +29,7 @@ _WHOLE_LIMIT = 15.0  # s for a request with its login and the whole answer
 _SLOWEST = 50_000  # bytes a second at which a file is sent to a device, at the least
 _LARGEST = 1 << 20  # bytes of an answer
 _GREATEST = 1 << 63  # of a whole number
+_MOST_PATHS = 500
 _PIECE = 1 << 16  # bytes of a file that go at once
 
 _LINE_ENDS = dict.fromkeys(map(ord, "\t\n\r\u2028\u2029"), "?")
@@ -77,7 +78,7 @@ class HttpDevice:
         any_certificate: bool = False, limit: float = LIMIT,
     ) -> None:  # fmt: skip
         self.name, self.address, self._kind, self._limit = name, address, kind, limit
-        self._login = _Login(*login, _ALLOWED[kind]) if login is not None and kind != "none" else None
+        self._login = _Login(*login, _ALLOWED[kind], address) if login is not None and kind != "none" else None
         self._has_login = login is not None
         self._loop = asyncio.new_event_loop()  # of asyncio there is only this: it alone can end a wait as a whole
         self._client = httpx.AsyncClient(
@@ -95,6 +96,15 @@ class HttpDevice:
     def refused(self) -> bool:
         """Whether the login was refused."""
         return self._login is not None and self._login.refused
+
+    def _not_again(self) -> str:
+        assert self._login is not None
+        when = f" on {self._login.refused_at}" if self._login.refused_at else ""
+        before = ", which it took before: was the password changed?" if self._login.accepted else ""
+        return (
+            f"{self.name} has refused this login{when}{before or '; '} {'It' if before else 'it'} is not sent again, so that the account does not "
+            f"lock: change it in the rig, or try it once more: direkt device login {self.name}"
+        )
 
     def ask(self, method: str, path: str, body: Mapping[str, object] | None = None) -> tuple[bool, object]:
         """Whether the device takes a request, and the JSON that it answers. Raises DeviceError."""
@@ -120,9 +130,7 @@ class HttpDevice:
         if not path.startswith("/") or path.startswith("//"):
             raise ValueError(f"{path!r} is no path on the device")
         if self.refused and not anonymous:
-            raise LoginRefused(
-                f"{self.name} has refused this login; it is not sent again, so that the account does not lock"
-            )
+            raise LoginRefused(self._not_again())
         asked = f"{method} {path.partition('?')[0]}"
         limit = _WHOLE_LIMIT + (body.size / _SLOWEST if isinstance(body, Upload) else 0)
         try:
@@ -192,6 +200,8 @@ class HttpDevice:
         if not self._has_login:
             return f"{self.name} wants a login ({offered or 'some kind'}): give it under 'login' in the rig"
         login = self._login
+        if login is not None and login.refused and (login.accepted or not login.tried):
+            return self._not_again()
         if login is not None and login.tried:
             if login.accepted:
                 return f"{self.name} takes the login of {login.user}, but not for this: give that user more rights on its page"
@@ -218,20 +228,28 @@ def _listed(challenges: Sequence[Challenge]) -> str:
 class _Login(httpx.Auth):
     """Answers the device's challenge: once with a given nonce, and once more where only the nonce was too old."""
 
-    def __init__(self, user: str, password: Secret, allowed: tuple[str, ...]) -> None:
-        self.user, self._password, self._allowed = user, password, allowed
+    def __init__(self, user: str, password: Secret, allowed: tuple[str, ...], place: str) -> None:
+        self.user, self._password, self._allowed, self._place = user, password, allowed, place
         self._challenge: Challenge | None = None
         self._count = 0
         self.tried = ""  # the scheme that was used
         self.accepted = False  # a login was taken before
         self.refused = False
+        self.refused_at = ""  # when, where that is known
+        self._taken: set[tuple[str, str]] = set()  # requests for which it was taken
+        self._denied: set[tuple[str, str]] = set()  # and those for which it was not, while others were
 
     def auth_flow(self, request: httpx.Request) -> Generator[httpx.Request, httpx.Response, None]:
+        asked = (request.method, request.url.path)
+        if asked in self._denied:  # that user may not do this: asking once more would count as a wrong login
+            yield request
+            return
         signed = self._challenge is not None and self._sign(request, self._challenge)
         for retry in range(3):
             answer = yield request
             if answer.status_code != 401:
-                self.accepted |= signed and answer.status_code != 403
+                if signed and answer.status_code != 403:
+                    self._took(asked)
                 self._follow(answer)
                 return
             offered = httpauth.parse_challenges(answer.headers.get_list("www-authenticate"))
@@ -240,11 +258,30 @@ class _Login(httpx.Auth):
                 return
             fresh = best.stale or (self.accepted and retry == 0)  # not every device says that a nonce is too old
             if signed and not (fresh and best.scheme == "digest"):
-                self.refused = not self.accepted
+                self._was_refused(asked)
+                return
+            when = refusals.current().refused(self._place, self.user, self._password)
+            if when is not None:  # by somebody else in this process, or before
+                self.refused, self.refused_at = True, when
                 return
             self._challenge, self._count = best, 0
             signed = self._sign(request, best)
-        self.refused = not self.accepted
+        self._was_refused(asked)
+
+    def _took(self, asked: tuple[str, str]) -> None:
+        if not self.accepted:
+            refusals.current().forget(self._place, self.user, self._password)
+        self.accepted = True
+        if len(self._taken) < _MOST_PATHS:
+            self._taken.add(asked)
+
+    def _was_refused(self, asked: tuple[str, str]) -> None:
+        """The login is wrong, or that user may not do this: what was allowed before and is not any more tells them apart."""
+        if self.accepted and asked not in self._taken:
+            self._denied.add(asked)
+            return
+        self.refused = True
+        refusals.current().note(self._place, self.user, self._password)
 
     def _sign(self, request: httpx.Request, challenge: Challenge) -> bool:
         self.tried = challenge.text

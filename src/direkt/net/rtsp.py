@@ -19,6 +19,7 @@ from direkt.errors import os_words
 from direkt.media import Track
 from direkt.net.connect import ConnectError, Connection, connect
 from direkt.net.transport import Arrived, FetchError, Left, LoginRefused, ReceiverEvent
+from direkt.protocol import refusals
 from direkt.protocol.address import AddressError
 from direkt.protocol.rtp import formats
 from direkt.protocol.rtp.stream import Stream
@@ -77,12 +78,23 @@ class Puller:
         self.tell = on_event
         self.silence_limit = silence_limit
 
+    @property
+    def place(self) -> str:
+        """By which a refused login is remembered."""
+        return f"rtsp://{self._address.place}"
+
     async def run(self) -> None:
         """Connects, tells Arrived and then media events, until it is cancelled. Raises FetchError."""
         address, login = self._address, self._login
         schemes: tuple[str, ...] = ("digest", "basic")
         ways = [self._by] if self._by else ["tcp", "udp"]
         redirects = 0
+        if login is not None and (when := refusals.current().refused(self.place, *login)) is not None:
+            words = f" on {when}" if when else ""
+            raise LoginRefused(
+                f"{address.place} has refused this login{words}; it is not sent again, so that the account does not lock: give another one, or try "
+                "it once more: direkt device login DEVICE"
+            )
         while True:
             pull = _Pull(self, address, login, schemes, ways[0], exact=self._exact, tls=self._tls)
             try:
@@ -281,6 +293,8 @@ class _Pull:
         if isinstance(event, LoginWanted):
             kinds = f" ({', '.join(event.schemes)})" if event.schemes else ""
             if event.refused:
+                if self._login is not None:
+                    refusals.current().note(self._puller.place, *self._login)
                 text = f"it refuses the login{kinds}: check user and password; after a few wrong ones it may lock"
             elif self._login is not None:
                 text = f"it wants a login of a kind that cannot be given here{kinds}"

@@ -18,7 +18,14 @@ def content_digest(body: bytes) -> str:
 def parameters(covered: Sequence[str], created: int, key_id: str) -> str:
     """What a signature covers and when it was made, as Signature-Input has it (RFC 9421, 2.3)."""
     names = " ".join(f'"{name}"' for name in covered)
-    return f'({names});created={created};keyid="{key_id}";alg="hmac-sha256"'
+    return f'({names});created={created};keyid={string(key_id)};alg="hmac-sha256"'
+
+
+def string(text: str) -> str:
+    """A string of structured fields (RFC 9651, 3.3.3), which are ASCII: other characters as URLs write them (RFC 3986, 2.1)."""
+    plain = "".join(c if " " <= c <= "~" and c != "%" else "".join(f"%{b:02X}" for b in c.encode("utf-8", "replace")) for c in text)
+    escaped = plain.replace("\\", "\\\\").replace('"', '\\"')
+    return f'"{escaped}"'
 
 
 def base(values: Sequence[tuple[str, str]], params: str) -> bytes:

@@ -51,6 +51,8 @@ class _State:
     since: float  # wall
     begun: float  # steady
     gone: float | None = None  # steady: since when it is not so
+    acknowledged: float | None = None  # wall
+    muted: float = 0.0  # wall: until when
 
 
 class Notices:
@@ -65,6 +67,37 @@ class Notices:
     def current(self) -> Mapping[Key, Condition]:
         """What is so, told or about to be told that it is over."""
         return {key: state.condition for key, state in self._states.items() if state.gone is None}
+
+    @property
+    def states(self) -> Mapping[Key, Condition]:
+        """What is so, or was so until a moment ago."""
+        return {key: state.condition for key, state in self._states.items()}
+
+    def acknowledge(self, key: Key, wall: float) -> bool:
+        """Somebody has seen it; False: it is not so any more."""
+        state = self._states.get(key)
+        if state is None or state.gone is not None:
+            return False
+        state.acknowledged = wall
+        return True
+
+    def mute(self, key: Key, until: float) -> bool:
+        """Nobody is reminded of it until then; False: it is not so any more."""
+        state = self._states.get(key)
+        if state is None or state.gone is not None:
+            return False
+        state.muted = until
+        return True
+
+    def acknowledged(self, key: Key) -> float | None:
+        """When somebody said that they have seen it, s since 1970; None: nobody did."""
+        state = self._states.get(key)
+        return state.acknowledged if state is not None else None
+
+    def muted(self, key: Key, wall: float) -> bool:
+        """Whether nobody is to be reminded of it now."""
+        state = self._states.get(key)
+        return state is not None and wall < state.muted
 
     def since(self, key: Key) -> float | None:
         """Since when something is so, s since 1970."""

@@ -1,10 +1,13 @@
 """Telling people: by a signed webhook, by mail over TLS, by a command; each state once, as a reminder, and when it is well again.
 
-One thread tells one after the other, so that the watch waits for nobody. What waits is bounded: the oldest is thrown away.
+Strategy. Each one who is told has a lane, a thread of its own, so that one who is slow delays nobody else. A lane tells the newest state first,
+and of each state the newest word only; a try has a limit as a whole. What was told is kept (store/told.py), so that a watch that is started
+again, or a second one, tells nothing twice.
 """
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
 import datetime
 import email.message
@@ -15,12 +18,13 @@ import os
 import shlex
 import signal
 import smtplib
+import socket
 import ssl
 import subprocess
 import threading
-from collections import deque
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+import time
+from collections.abc import Callable, Container, Iterator, Mapping
+from dataclasses import dataclass, replace
 from urllib.parse import urlsplit
 
 import httpx
@@ -34,11 +38,14 @@ from direkt.rig import Rig
 from direkt.rig_events import length_of
 from direkt.rig_watch import TellEntry
 from direkt.secret import Secret
-from direkt.watch.notices import Key, Notice, Notices
+from direkt.store.told import One, Told
+from direkt.watch.notices import Condition, Key, Notice, Notices
 
 _LIMIT = 10.0  # s for one try
 _PAUSES = (2.0, 10.0, 30.0)  # s between tries
 _MOST_WAITING = 200
+_UNTOLD_AGAIN = 60.0  # s after which what could not be told is told again
+_REMIND_EVERY = 5.0  # s between looks at who has to be reminded
 _KIND = "application/json"
 _PHASES = {"begins": "", "again": "still: ", "well": "well again: "}
 
@@ -94,9 +101,9 @@ def targets(rig: Rig, sources: Sources) -> tuple[list[Target], list[str]]:
 
 def _target(rig: Rig, name: str, entry: TellEntry, sources: Sources) -> Target:
     secret = login = None
+    if not sources.trust.commands:
+        raise UnusableInput("nobody is told by a rig that is not trusted: look at it, then: direkt rig trust")
     if entry.command is not None:
-        if not sources.trust.commands:
-            raise UnusableInput("its command is not started: look at the rig, then: direkt rig trust")
         try:
             shlex.split(entry.command)
         except ValueError as error:
@@ -109,46 +116,132 @@ def _target(rig: Rig, name: str, entry: TellEntry, sources: Sources) -> Target:
     return Target(name, entry, secret, login)
 
 
-class Telling:
-    """Tells all who are to be told. ``told`` is called from the telling thread with name, words and whether it went well."""
+class _Lane:
+    """One who is told, in a thread of its own."""
 
     def __init__(
-        self, rig: Rig, people: list[Target], wall: Callable[[], float], told: Callable[[str, str, bool], None],
-        pauses: tuple[float, ...] = _PAUSES,
+        self, target: Target, rig: Rig, wall: Callable[[], float], told: Callable[[str, str, bool], None], pauses: tuple[float, ...],
+        untold: Callable[[Target, Notice], None],
     ) -> None:  # fmt: skip
-        self._rig, self._people, self._wall, self._told, self._pauses = rig, people, wall, told, pauses
-        self._last: dict[tuple[str, Key], float] = {}  # when somebody was told of it, s of the watch's clock
-        self._waiting: deque[tuple[Target, Notice]] = deque(maxlen=_MOST_WAITING)
+        self.target, self._rig, self._wall, self._told, self._pauses = target, rig, wall, told, pauses
+        self._untold = untold
+        self._waiting: dict[Key, Notice] = {}  # the newest of each state, the newest state last
         self._some = threading.Condition()
-        self._over = False
+        self.over = False
         self._busy = False
         self._thread = threading.Thread(target=self._run, daemon=True)
         self._thread.start()
 
-    def tell(self, notice: Notice, now: float) -> None:
-        """Everybody whom it concerns is to be told of it."""
-        for target in self._concerned(notice):
-            key = (target.name, notice.key)
-            if notice.phase == "well":
-                if self._last.pop(key, None) is None:
-                    continue  # they never heard that it was not
-            else:
-                self._last[key] = now
-            self._add(target, notice)
+    def add(self, notice: Notice) -> None:
+        """To be told soon; an older word on the same state is not told any more."""
+        with self._some:
+            self._waiting.pop(notice.key, None)
+            self._waiting[notice.key] = notice
+            while len(self._waiting) > _MOST_WAITING:
+                del self._waiting[next(iter(self._waiting))]
+            self._some.notify()
 
-    def remind(self, notices: Notices, now: float) -> None:
-        """Who was told of something that still is so, long enough ago, is told again."""
-        due = [
-            (t, key)
-            for t in self._people
-            for (name, key), at in self._last.items()
-            if name == t.name and now - at >= t.remind
-        ]
-        for target, key in due:
-            notice = notices.again(key, self._wall())
-            if notice is not None:
-                self._last[target.name, key] = now
-                self._add(target, notice)
+    def end(self) -> None:
+        """Nothing more comes."""
+        with self._some:
+            self.over = True
+            self._some.notify()
+
+    def left(self, wait: float) -> int:
+        """How much could not be told within so many s."""
+        self._thread.join(max(0.0, wait))
+        return len(self._waiting) + (1 if self._busy else 0)
+
+    def _run(self) -> None:
+        while True:
+            with self._some:
+                while not self._waiting and not self.over:
+                    self._some.wait()
+                if not self._waiting:
+                    return
+                _, notice = self._waiting.popitem()
+                self._busy = True
+            self._one(notice)
+            self._busy = False
+
+    def _one(self, notice: Notice) -> None:
+        for pause in (*self._pauses, None):
+            try:
+                deliver(self.target, notice, self._rig, self._wall())
+            except Exception as error:  # what nobody has thought of keeps nobody else from being told
+                words = str(error) if isinstance(error, NotTold) else f"it failed ({type(error).__name__})"
+                newer = notice.key in self._waiting
+                if pause is None or self.over or newer:
+                    self._told(self.target.name, f"could not be told ({line(notice)}): {words}", False)
+                    if not newer:
+                        self._untold(self.target, notice)
+                    return
+                with self._some:
+                    self._some.wait_for(lambda: self.over or notice.key in self._waiting, pause)
+            else:
+                self._told(self.target.name, f"was told: {line(notice)}", True)
+                return
+
+
+class Telling:
+    """Tells all who are to be told. ``told`` is called from the lanes' threads with name, words and whether it went well.
+
+    ``wall``: s since 1970.
+    """
+
+    def __init__(
+        self, rig: Rig, people: list[Target], wall: Callable[[], float], told: Callable[[str, str, bool], None],
+        pauses: tuple[float, ...] = _PAUSES, kept: Told | None = None,
+    ) -> None:  # fmt: skip
+        self._rig, self._people, self._wall = rig, people, wall
+        self._kept = kept if kept is not None else Told(None)
+        self._lanes = {target.name: _Lane(target, rig, wall, told, pauses, self._untold) for target in people}
+        self._looked = float("-inf")
+
+    def tell(self, notice: Notice) -> None:
+        """Everybody whom it concerns is to be told of it, unless they know."""
+        key, c = _name(notice.key), notice.condition
+        for target in self._concerned(notice):
+            if notice.phase == "well":
+                if self._kept.end(target.name, key) is None:
+                    continue  # they never heard that it was not, or somebody told them
+            elif not self._kept.begin(target.name, key, One(at=notice.at, weight=c.weight, text=c.text[:2000], event=c.event, since=notice.since)):
+                continue
+            self._lanes[target.name].add(self._numbered(notice))
+
+    def remind(self, notices: Notices) -> None:
+        """Who was told of something that still is so, long enough ago, is told again; what is muted waits."""
+        now = self._wall()
+        if 0 <= now - self._looked < _REMIND_EVERY:
+            return
+        self._looked = now
+        for target in self._people:
+            for key in list(notices.current):
+                if notices.muted(key, now) or not self._kept.lasting(target.name).get(_name(key)):
+                    continue
+                if self._kept.again(target.name, _name(key), now, target.remind):
+                    notice = notices.again(key, now)
+                    if notice is not None:
+                        self._lanes[target.name].add(self._numbered(notice))
+
+    def settle(self, notices: Notices, known: Container[str]) -> None:
+        """What was told by a watch before this one, and is not so any more, is well again. ``known``: names that this watch looks after."""
+        current = {_name(key) for key in notices.states}
+        for target in self._people:
+            for key, one in self._kept.lasting(target.name).items():
+                kind, _, name = key.partition(" ")
+                if key in current or name not in known or self._kept.end(target.name, key) is None:
+                    continue
+                c = Condition(one.weight, one.text, "", one.event)
+                self._lanes[target.name].add(self._numbered(Notice("well", Key(kind, name), c, one.since, self._wall(), 0)))
+
+    def _untold(self, target: Target, notice: Notice) -> None:
+        """It could not be told: while it is so, it is tried again in a minute."""
+        if notice.phase != "well":
+            self._kept.postpone(target.name, _name(notice.key), self._wall() - target.remind + _UNTOLD_AGAIN)
+
+    def _numbered(self, notice: Notice) -> Notice:
+        return replace(notice, number=self._kept.number())
 
     def _concerned(self, notice: Notice) -> list[Target]:
         """Those whom the event names, else all; those only who care for its weight."""
@@ -156,45 +249,16 @@ class Telling:
         named = [t for t in self._people if event is not None and t.name in event.tell]
         return [t for t in named or self._people if t.entry.least == "advise" or notice.condition.weight == "fail"]
 
-    def _add(self, target: Target, notice: Notice) -> None:
-        with self._some:
-            self._waiting.append((target, notice))
-            self._some.notify()
-
     def close(self, wait: float = 3.0) -> int:
         """Tells what is left within ``wait`` s; how much could not be told."""
-        with self._some:
-            self._over = True
-            self._some.notify()
-        self._thread.join(wait)
-        return len(self._waiting) + (1 if self._busy else 0)
+        end = time.monotonic() + wait
+        for lane in self._lanes.values():
+            lane.end()
+        return sum(lane.left(end - time.monotonic()) for lane in self._lanes.values())
 
-    def _run(self) -> None:
-        while True:
-            with self._some:
-                while not self._waiting and not self._over:
-                    self._some.wait()
-                if not self._waiting:
-                    return
-                target, notice = self._waiting.popleft()
-                self._busy = True
-            self._one(target, notice)
-            self._busy = False
 
-    def _one(self, target: Target, notice: Notice) -> None:
-        for pause in (*self._pauses, None):
-            try:
-                deliver(target, notice, self._rig, self._wall())
-            except Exception as error:  # what nobody has thought of keeps nobody else from being told
-                words = str(error) if isinstance(error, NotTold) else f"it failed ({type(error).__name__})"
-                if pause is None or self._over:
-                    self._told(target.name, f"could not be told ({line(notice)}): {words}", False)
-                    return
-                with self._some:
-                    self._some.wait_for(lambda: self._over, pause)
-            else:
-                self._told(target.name, f"was told: {line(notice)}", True)
-                return
+def _name(key: Key) -> str:
+    return f"{key.kind} {key.name}"
 
 
 def deliver(target: Target, notice: Notice, rig: Rig, wall: float) -> None:
@@ -209,7 +273,7 @@ def deliver(target: Target, notice: Notice, rig: Rig, wall: float) -> None:
 
 
 def _post(target: Target, body: Mapping[str, object], wall: float) -> None:
-    content = json.dumps(body, ensure_ascii=False).encode()
+    content = json.dumps(body, ensure_ascii=False).encode("utf-8", "replace")
     whole = httpx.URL(target.entry.webhook or "")
     host = whole.raw_host.decode("ascii")
     port = f":{whole.port}" if whole.port is not None else ""
@@ -220,17 +284,23 @@ def _post(target: Target, body: Mapping[str, object], wall: float) -> None:
             "POST", url, content, _KIND, target.secret.reveal().encode(), int(wall), target.name
         )
     try:
-        with (
-            httpx.Client(timeout=_LIMIT, trust_env=False, verify=_context(target)) as client,
-            client.stream("POST", url, content=content, headers={**fields, "User-Agent": "direkt"}) as answer,
-        ):
-            status = answer.status_code
-    except httpx.TimeoutException:
+        status = asyncio.run(_posted(url, content, {**fields, "User-Agent": "direkt"}, _context(target)))
+    except (httpx.TimeoutException, TimeoutError):
         raise NotTold(f"the webhook does not answer within {_LIMIT:g} s") from None
     except (httpx.HTTPError, httpx.InvalidURL, ssl.SSLError) as error:
         raise NotTold(f"the webhook cannot be reached: {printable(str(error))[:200]}") from None
     if not 200 <= status < 300:
         raise NotTold(f"the webhook answers with HTTP status {status}")
+
+
+async def _posted(url: str, content: bytes, headers: Mapping[str, str], context: ssl.SSLContext) -> int:
+    """The answer's status. asyncio alone can end a wait as a whole: headers may drip."""
+    async with (
+        asyncio.timeout(_LIMIT),
+        httpx.AsyncClient(timeout=_LIMIT, trust_env=False, verify=context) as client,
+        client.stream("POST", url, content=content, headers=dict(headers)) as answer,
+    ):
+        return answer.status_code
 
 
 def _context(target: Target) -> ssl.SSLContext:
@@ -260,13 +330,14 @@ def _mail(target: Target, notice: Notice, body: Mapping[str, object]) -> None:
     words += [f"Event: {c.event}"] if c.event else []
     words += [f"Next: {c.advice}"] if c.advice and notice.phase != "well" else []
     message.set_content("\n".join(printable(w) for w in words) + "\n")
+    late = threading.Event()
     try:
         server: smtplib.SMTP
         if tls:
             server = smtplib.SMTP_SSL(host, parts.port or 465, timeout=_LIMIT, context=_context(target))
         else:
             server = smtplib.SMTP(host, parts.port or 587, timeout=_LIMIT)
-        with server:
+        with _within(server, late), server:
             if not tls:
                 server.starttls(context=_context(target))
             if target.login is not None:
@@ -279,13 +350,37 @@ def _mail(target: Target, notice: Notice, body: Mapping[str, object]) -> None:
     except smtplib.SMTPResponseException as error:
         raise NotTold(f"the mail server refuses the mail: {error.smtp_code} {_bytes(error.smtp_error)}") from None
     except smtplib.SMTPException as error:
+        if late.is_set():
+            raise NotTold(f"the mail server takes longer than {_LIMIT:g} s") from None
         raise NotTold(f"the mail server fails: {_said(error)}") from None
     except ssl.SSLError as error:
         raise NotTold(f"no TLS with the mail server: {tls_words(error)}") from None
     except (OSError, ValueError) as error:
+        if late.is_set():
+            raise NotTold(f"the mail server takes longer than {_LIMIT:g} s") from None
         raise NotTold(
             f"the mail server cannot be reached: {os_words(error) if isinstance(error, OSError) else error}"
         ) from None
+
+
+@contextlib.contextmanager
+def _within(server: smtplib.SMTP, late: threading.Event) -> Iterator[None]:
+    """A conversation has a limit as a whole: a server may answer byte by byte."""
+
+    def end() -> None:
+        late.set()
+        connection = server.sock
+        if connection is not None:
+            with contextlib.suppress(OSError):
+                connection.shutdown(socket.SHUT_RDWR)
+
+    timer = threading.Timer(_LIMIT, end)
+    timer.daemon = True
+    timer.start()
+    try:
+        yield
+    finally:
+        timer.cancel()
 
 
 def _said(error: Exception) -> str:

@@ -593,6 +593,12 @@ class Watcher:
         self._ask(run, then, lambda words: then((False, f"it failed ({words})")))
 
     @property
+    def names(self) -> set[str]:
+        """What it looks after, by the names under which it tells of them."""
+        events = {f"{one.name} at {one.platform}" for one in self._events.values()} | {one.name for one in self._events.values()}
+        return {*self.trackers, *self._of_device, *self._certificates, *events, "this machine", "the line"}
+
+    @property
     def doing(self) -> list[str]:
         """What is being done to feeds at this moment, in words."""
         words = {Act.PUSH: "is being started again", Act.DEVICE: "has its device restarted", None: "is being stopped"}

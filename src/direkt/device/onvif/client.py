@@ -19,7 +19,7 @@ from direkt.device.http import Answer, HttpDevice, Login
 from direkt.device.model import BadAnswer, DeviceClock, LoginRefused, NotOffered, Refused
 from direkt.device.onvif.build import Service, boolean, element
 from direkt.errors import Malformed
-from direkt.protocol import httpauth, soap, tree
+from direkt.protocol import httpauth, refusals, soap, tree
 from direkt.protocol.soap import Fault
 from direkt.protocol.tree import Element
 from direkt.secret import Secret
@@ -61,6 +61,7 @@ class Client:
         self._by_token = False
         self._token_taken = False
         self._token_refused = False
+        self._taken: set[str] = set()  # operations for which the token was taken
         self._offset: float | None = None  # s that the device's clock is ahead, once it was asked
         self._clock_asked = False
         self._clock_told = False  # by itself, not by the date of its answer
@@ -132,14 +133,17 @@ class Client:
             fault = self._fault(answer, operation)
         if fault is None:
             if not anonymous and self._by_token:
-                self._token_taken = True
+                self._token_was_taken(operation)
             body = soap.read(answer.content).body
             if body is None:
                 raise BadAnswer(f"{self.name} answers {operation} with an empty body")
             return body
         if self._not_admitted(answer, fault):
-            if not anonymous and self._by_token and not self._token_taken:
+            # an operation that was allowed before and is not any more: the password was changed
+            if not anonymous and self._by_token and (not self._token_taken or operation in self._taken):
                 self._token_refused = True
+                if self._login is not None:
+                    refusals.current().note(self.address, *self._login)
             if FIRST_PASSWORD.search(fault.reason) and (
                 self._login is None or not answer.headers.get("www-authenticate")
             ):
@@ -158,13 +162,26 @@ class Client:
             raise NotOffered(f"{self.name} does not offer {operation}: it has no such service")
         return path
 
+    def _token_was_taken(self, operation: str) -> None:
+        if not self._token_taken and self._login is not None:
+            refusals.current().forget(self.address, *self._login)
+        self._token_taken = True
+        self._taken.add(operation)
+
+    def _not_refused_before(self) -> None:
+        """Raises LoginRefused where the login was refused, here or before."""
+        when = refusals.current().refused(self.address, *self._login) if self._login is not None else None
+        if self._token_refused or when is not None:
+            words = f" on {when}" if when else ""
+            raise LoginRefused(
+                f"{self.name} has refused this login{words}; it is not sent again, so that the account does not lock: change it in the rig, or "
+                f"try it once more: direkt device login {self.name}"
+            )
+
     def _send(self, path: str, service: Service, request: Element, anonymous: bool, token: bool) -> Answer:
         header = []
         if token and not anonymous:
-            if self._token_refused:
-                raise LoginRefused(
-                    f"{self.name} has refused this login; it is not sent again, so that the account does not lock"
-                )
+            self._not_refused_before()
             header = [self._token()]
         action = f"{service.value}/{tree.local(request)}"
         headers = {"Content-Type": f'{soap.CONTENT_TYPE}; action="{action}"'}
