@@ -1,7 +1,11 @@
 """Events by the clock, from the command line: the service is killed in the middle, and nothing is taken twice."""
 
 import datetime
+import os
+import shutil
 import signal
+import socket
+import subprocess
 import time
 import unittest
 
@@ -48,9 +52,39 @@ schedule:
         self.no_secrets(result.out, result.err)
         self.assertEqual(self.direkt("schedule", "run", "--rig", "clock.yaml", "--for", "3s").out.count("begin"), 0)
 
+    def test_a_rigs_name_adds_nothing_to_a_unit_and_none_runs_as_root_by_itself(self):
+        rig = (self.folder / "rig.yaml").read_text().replace("name: Stage", 'name: "Stage\\n[Service]\\nExecStartPre=/bin/evil %h"')
+        self.file("line.yaml", rig)
+        result = self.direkt("schedule", "unit", "--as", "operator", "--rig", "line.yaml")
+        self.assertEqual(result.code, 0, result)
+        self.assertEqual([line for line in result.out.splitlines() if line.startswith(("[", "ExecStartPre"))], ["[Unit]", "[Service]", "[Install]"])
+        if os.getuid() == 0 and self.folder.owner() == "root":
+            self.one_line(self.direkt("schedule", "unit"), 2, "runs as root may do everything")
+        self.assertIn("User=root", self.direkt("schedule", "unit", "--as", "root").out)
+        self.assertNotIn("ProtectSystem", self.direkt("schedule", "unit", "--user").out)
+        if shutil.which("systemd-analyze"):
+            for n, more in enumerate((("--as", "root"), ("--user",), ("--as", "root", "--watch"))):
+                unit = self.folder / f"direkt-{n}.service"
+                unit.write_text(self.direkt("schedule", "unit", *more).out)
+                done = subprocess.run(["systemd-analyze", "verify", str(unit)], capture_output=True, text=True, timeout=60)
+                self.assertEqual([line for line in done.stderr.splitlines() if unit.name in line], [], done.stderr)
+
+    def test_a_service_manager_is_told_that_it_is_alive(self):
+        place = self.folder / "notify"
+        with socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM) as listening:
+            listening.bind(str(place))
+            listening.settimeout(20)
+            child = self.start("watch", "--for", "3s", NOTIFY_SOCKET=str(place), WATCHDOG_USEC="900000")
+            got = [listening.recv(100) for _ in range(4)]
+            self.finish(child)
+            self.assertEqual(got[:2], [b"READY=1", b"WATCHDOG=1"])
+            self.assertEqual(set(got[2:]), {b"WATCHDOG=1"})
+
     def test_a_unit_holds_no_secret_and_overlaps_are_refused(self):
-        result = self.direkt("schedule", "unit", DIREKT_DATABASE="postgresql://u:varn~fake~db@h/d")
-        self.assertEqual(result.code, 0)
+        result = self.direkt("schedule", "unit", "--as", "operator", DIREKT_DATABASE="postgresql://u:varn~fake~db@h/d")
+        self.assertEqual(result.code, 0, result)
+        for line in ("User=operator", "ProtectSystem=strict", "PrivateTmp=yes", "NoNewPrivileges=yes", "Type=notify", "WatchdogSec=120", f"ReadWritePaths=-{self.folder}"):
+            self.assertIn(line, result.out)
         self.assertIn("schedule run --rig", result.out)
         self.assertIn("KillMode=process", result.out)
         self.assertNotIn("varn~fake", result.out + result.err)

@@ -118,6 +118,11 @@ class Words(GoStage):
         self.go()
         refused = self.direkt("key", "renew", "main", "--event", "finals", text="n\n")
         self.one_line(refused, 2, "finals is on air", "was left as it is")
+        (line,) = self.platform.lines.values()
+        line.name = "varn~fake~another"  # somebody made a new one on its page
+        taken = self.direkt("key", "renew", "main", "--event", "finals", "--given")
+        self.assertEqual((taken.code, self.tower.ways[1].name), (0, "varn~fake~another"), taken)
+        self.one_line(self.direkt("key", "renew", "main", "--given"), 2, "--given goes with --event")
 
     def test_a_series_keeps_its_event_and_key(self):
         self.write_rig("length: 2h", "length: 2h, repeat: FREQ=DAILY;COUNT=3, series: true")

@@ -3,6 +3,7 @@
 import shutil
 import unittest
 
+from direkt.page import serve
 from direkt.watch.tracker import FeedState
 from tests.page.test_page import ACT, LOOK, Served, board, event, feed
 
@@ -56,6 +57,41 @@ class Browser(Served):
         self.assertEqual(page.evaluate("document.cookie"), "")  # no script reads it
         self.assertTrue(all(url.startswith((self.base, "data:")) for url in self.asked), self.asked)
         self.assertEqual([text for text in self.said if "favicon" not in text], [])
+
+    def test_it_is_changed_in_place_and_what_is_old_is_never_green(self):
+        page = self.open(ACT)
+        page.wait_for_selector("[data-feed=finish]")
+        self.assertIn("look at what is below", page.inner_text("#link"))
+        page.evaluate("window.kept = document.querySelector('[data-feed=finish] button.stop'); window.kept.focus()")
+        for n in range(4):
+            self.hub.publish(board((feed(kbit_s=6000.0 + 100 * n), feed("roof", FeedState.DROPPED)), at=1.8e9 + 3 + 2 * n))
+            page.wait_for_timeout(100)
+        self.assertTrue(page.evaluate("window.kept === document.activeElement && window.kept === document.querySelector('[data-feed=finish] button.stop')"))
+        self.assertEqual(page.locator("article").first.get_attribute("data-feed"), "roof")  # the worst comes first
+        sizes = page.evaluate("[...document.querySelectorAll('button:not([hidden])')].map((b) => [b.offsetWidth, b.offsetHeight])")
+        self.assertTrue(sizes and all(w >= 44 and h >= 44 for w, h in sizes), sizes)
+        page.tap(".warning button.seen")
+        page.wait_for_timeout(200)
+        self.assertEqual(self.acts, [("seen", "hot tower")])
+        page.evaluate("latest -= 15000")  # nothing came for a while
+        page.wait_for_timeout(1300)
+        self.assertIn("as of 00:1", page.inner_text("#as-of"))
+        self.assertIn("does not answer", page.inner_text("#link"))
+        self.assertEqual(page.get_attribute("#link", "class"), "fail")
+        self.hub.publish(board(at=1.8e9 + 30))
+        page.wait_for_selector("body:not(.stale)")
+
+    def test_it_finds_the_watch_again_after_a_restart(self):
+        page = self.open(LOOK)
+        page.wait_for_selector("[data-feed=finish]")
+        self.stack.close()  # the watch ends
+        page.wait_for_timeout(500)
+        page.evaluate("latest -= 10000")
+        page.wait_for_selector("body.stale")
+        with serve.serve(self.hub, self.doors, lambda what, name: "", "127.0.0.1", self.port, None):
+            self.hub.publish(board(at=1.8e9 + 60))
+            page.wait_for_selector("body:not(.stale)", timeout=15000)
+            self.assertEqual(page.inner_text("#as-of"), "")
 
     def test_who_only_looks_has_no_buttons_and_others_are_told_why(self):
         page = self.open(LOOK, 1280, 800)

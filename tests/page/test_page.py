@@ -7,10 +7,13 @@ import json
 import re
 import socket
 import ssl
+import tempfile
 import time
 import unittest
+from collections import OrderedDict
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+from unittest import mock
 
 import httpx
 import yaml
@@ -20,6 +23,7 @@ from direkt.net import certificates
 from direkt.page import app, metrics, serve
 from direkt.page.hub import Hub
 from direkt.secret import Secret
+from direkt.store.sessions import Sessions
 from direkt.watch.board import Board, EventRow, FeedRow, Happening, NextEvent, Warned
 from direkt.watch.tracker import FeedState
 
@@ -55,7 +59,7 @@ class Served(unittest.TestCase):
     def setUp(self):
         self.hub, self.acts = Hub(), []
         self.doors = app.Doors({"look": Secret(LOOK), "act": Secret(ACT)}, self.tls is not None)
-        stack = contextlib.ExitStack()
+        self.stack = stack = contextlib.ExitStack()
         self.addCleanup(stack.close)
         self.refused = ""
 
@@ -121,6 +125,78 @@ class Doors(Served):
         statuses = [one.post("/session", json={"token": f"guess{n}"}, headers={"X-Direkt": "1"}).status_code for n in range(22)]
         self.assertEqual(statuses, [401] * 20 + [429, 429])
         self.assertEqual(one.post("/session", json={"token": LOOK}, headers={"X-Direkt": "1"}).status_code, 429)
+
+        other = httpx.Client(base_url=self.base, trust_env=False, transport=httpx.HTTPTransport(local_address="127.0.0.2"))
+        self.addCleanup(other.close)
+        self.assertEqual(other.post("/session", json={"token": LOOK}, headers={"X-Direkt": "1"}).status_code, 200)  # nobody else is shut out
+
+    def test_a_token_that_is_no_text(self):
+        kind = {"X-Direkt": "1", "Content-Type": "application/json"}
+        for content in (b'{"token": "\\ud800"}', b'{"token": "\\u0000"}', b'{"token": 7}', b'{"token": null}', b"{}", '{"token": "ü"}'.encode()):
+            self.assertEqual(self.client().post("/session", content=content, headers=kind).status_code, 401, content)
+
+    def test_a_session_survives_a_restart_and_new_links_end_it(self):
+        with tempfile.TemporaryDirectory() as folder:
+            kept = Sessions(Path(folder))
+            self.doors.keep = kept.write
+            one = self.client(ACT)
+            cookie = one.cookies[self.doors.cookie]
+            self.assertNotIn(cookie, (Path(folder) / "page-sessions.json").read_text())
+            self.assertEqual((Path(folder) / "page-sessions.json").stat().st_mode & 0o777, 0o600)
+            tokens = {"look": Secret(LOOK), "act": Secret(ACT)}
+            again = app.Doors(tokens, False, OrderedDict(kept.read(time.time())), kept.write)
+            with serve.serve(self.hub, again, lambda what, name: "", "127.0.0.1", 0, None) as port:
+                self.assertEqual(httpx.get(f"http://127.0.0.1:{port}/board", cookies={"direkt": cookie}).status_code, 200)
+            self.assertEqual(kept.read(time.time() + 2 * 86400), {})
+            kept.forget()
+            self.assertEqual(kept.read(time.time()), {})
+
+    def test_half_sent_requests_shut_nobody_out(self):
+        with mock.patch.object(serve, "_HALF", 1.0):
+            held = []
+            for _ in range(300):
+                one = socket.create_connection(("127.0.0.1", self.port), 30)
+                self.addCleanup(one.close)
+                with contextlib.suppress(OSError):
+                    one.sendall(b"GET /now HTTP/1.1\r\nHost: h\r\nX-")
+                held.append(one)
+            other = httpx.Client(base_url=self.base, trust_env=False, timeout=30, transport=httpx.HTTPTransport(local_address="127.0.0.3"))
+            self.addCleanup(other.close)
+            self.assertEqual(other.get("/now").status_code, 302)
+            time.sleep(1.3)
+            self.assertEqual(self.client().get("/now").status_code, 302)  # and they are gone by now
+            self.assertLessEqual(sum(serve._open.values()), 5)
+
+    def test_a_stop_can_be_undone_and_warnings_be_seen_and_muted(self):
+        acting = self.client(ACT)
+        headers = {"X-Direkt": "1"}
+        start = {"what": "start", "feed": "finish"}
+        self.assertEqual(acting.post("/act", json=start, headers=headers).status_code, 409)
+        self.hub.publish(board((feed(state=FeedState.OFF, undo=True),), at=1.8e9 + 3))
+        self.assertEqual(acting.post("/act", json=start, headers=headers).status_code, 202)
+        for what in ("seen", "mute", "unmute"):
+            self.assertEqual(acting.post("/act", json={"what": what, "kind": "hot", "name": "tower"}, headers=headers).status_code, 202)
+        self.assertEqual(acting.post("/act", json={"what": "seen", "kind": "hot", "name": "roof"}, headers=headers).status_code, 404)
+        self.assertEqual(self.acts, [("start", "finish"), ("seen", "hot tower"), ("mute", "hot tower"), ("unmute", "hot tower")])
+        looking = self.client(LOOK)
+        self.assertEqual(looking.post("/act", json={"what": "mute", "kind": "hot", "name": "tower"}, headers=headers).status_code, 403)
+
+    def test_the_worst_comes_first(self):
+        states = (FeedState.OFF, FeedState.ON, FeedState.DROPPED, FeedState.UNKNOWN)
+        self.hub.publish(board(tuple(feed(str(n), state, wanted=state is not FeedState.OFF) for n, state in enumerate(states)), at=1.8e9 + 3))
+        data = next(line for line in self.hub.message.whole.decode().splitlines() if line.startswith("data:"))
+        parts = json.loads(data[5:])["parts"]
+        self.assertEqual((parts["order"], parts["head"]["unknown"]), (["2", "3", "1", "0"], 1))
+
+    def test_health_is_for_whoever_looks_after_the_watch(self):
+        now = [1.8e9 + 2]
+        self.doors.wall = lambda: now[0]
+        good = self.client().get("/health")
+        self.assertEqual((good.status_code, good.json()["looks"]), (200, True))
+        now[0] += 30
+        self.assertEqual((self.client().get("/health").status_code, self.client().get("/health").json()["age"]), (503, 32.0))
+        self.hub.publish(board(at=now[0], late=40.0))
+        self.assertEqual(self.client().get("/health").status_code, 503)
 
     def test_what_is_sent_wrongly(self):
         acting = self.client(ACT)
@@ -302,6 +378,8 @@ class Figures(unittest.TestCase):
         self.assertEqual(value("direkt_device_answers", device="camera"), [0.0])
         self.assertEqual(value("direkt_event_viewers"), [312.0])
         self.assertEqual(value("direkt_warnings", kind="hot"), [1.0])
+        self.assertEqual(value("direkt_warnings", weight="fail"), [0.0])  # none is 0, not absent
+        self.assertEqual(value("direkt_board_timestamp_seconds"), [1.8e9])
         self.assertEqual(value("direkt_feed_state", feed="roof", direkt_feed_state="dropped"), [1.0])
         # what the examples of alert rules and a dashboard ask for is there
         docs = Path(__file__).resolve().parent.parent.parent / "docs"

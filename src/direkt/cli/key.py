@@ -258,14 +258,17 @@ def forget(destination: str, rig_path: Path | None) -> None:
 @key.command()
 @click.argument("destination")
 @click.option("--event", metavar="NAME", help="Ask the platform for a new key of this event, instead of pasting one.")
+@click.option("--given", is_flag=True, help="With --event: take the key that the platform gives out now, not another one.")
 @click.option("--yes", is_flag=True, help="Renew it also while the event is open or on air, which ends its push.")
 @options.rig_option
 @options.json_option
-def renew(destination: str, event: str | None, yes: bool, rig_path: Path | None, as_json: bool) -> ExitCode:
+def renew(destination: str, event: str | None, given: bool, yes: bool, rig_path: Path | None, as_json: bool) -> ExitCode:
     """Take a new key for DESTINATION and write it to every device that has the old one; nothing else is touched."""
     rig, entry = _destination(rig_path, destination)
+    if given and event is None:
+        raise UnusableInput("--given goes with --event: whose key is to be taken?")
     if event is not None:
-        key = _of_platform(rig, destination, event, yes=yes)
+        key = _of_platform(rig, destination, event, given=given, yes=yes)
         output.console(err=as_json).print(f"the new key {escape(str(key))} is kept")
         return _to_devices(rig, destination, key, as_json)
     found = _untangle(rig, entry, _pasted())
@@ -289,7 +292,7 @@ def renew(destination: str, event: str | None, yes: bool, rig_path: Path | None,
     return _to_devices(rig, destination, Secret(found.key), as_json)
 
 
-def _of_platform(rig: Rig, destination: str, event: str, *, yes: bool) -> Secret:
+def _of_platform(rig: Rig, destination: str, event: str, *, given: bool, yes: bool) -> Secret:
     """A new key, as the event's platform gives it out; it is kept where the rig has the destination's key."""
     from direkt.cli import crew
     from direkt.cli.crew import Asker
@@ -306,6 +309,10 @@ def _of_platform(rig: Rig, destination: str, event: str, *, yes: bool) -> Secret
         known = one.find()
         if known is None:
             raise NoSuchEvent(f"{one.sheet.name} has no such event yet: direkt event make {event}")
+        if given:
+            key = one.platform.ingest(known).key
+            airing.adopt_key(one, key, means)
+            return key
         if known.state in (EventState.OPEN, EventState.LIVE, EventState.UNKNOWN):
             state = "is on air" if known.state is EventState.LIVE else f"is {known.state}"
             text = f"{event} {state} at {one.sheet.name}: a new key ends its push. Renew the key all the same?"

@@ -138,6 +138,7 @@ def run(seconds: float | None, no_rehearsal: bool, rig_path: Path | None) -> Exi
 
 class _Service:
     def __init__(self, rig: Rig, rig_path: Path | None, *, rehearsal: bool) -> None:
+        from direkt.cli.service import Manager
         from direkt.cli.watch import Pool, Recorder, telling_of
         from direkt.watch.notices import Notices
         from direkt.work.service import Service
@@ -151,6 +152,7 @@ class _Service:
         if rig.file.watch.tell:
             self.telling = telling_of(rig, lambda name, words, good: self._say(f"{name} {words}", good=good))
         self.notices = Notices()
+        self.manager = Manager()
         self.service = Service(self._load, self.acts, self.clock, time.time, Pool(len(rig.file.schedule) + 2).submit)
         self.seen = _mtime(rig.path)
 
@@ -175,6 +177,7 @@ class _Service:
         except KeyboardInterrupt:
             interrupted = True
         self.acts.over.set()
+        self.manager.stopping()
         if self.service.doing:
             self._say(f"ending; {', '.join(self.service.doing)} is in the middle: waiting for a known state")
         with contextlib.suppress(KeyboardInterrupt):
@@ -216,6 +219,7 @@ class _Service:
         elif isinstance(event, service.Said):
             self._say(event.text, good=event.good)
         else:
+            self.manager.alive()
             self._tell()
             following = (
                 f"next: {event.next.entry}, {event.next.begin:%a %Y-%m-%d %H:%M:%S} {event.next.begin.tzname() or ''}"
@@ -329,12 +333,14 @@ def _mtime(path: Path) -> float:
 @schedule.command()
 @click.option("--watch", "watching", is_flag=True, help="The unit of direkt watch instead.")
 @click.option("--user", is_flag=True, help="A unit for your own service manager (systemctl --user).")
+@click.option("--as", "account", metavar="ACCOUNT", help="Who runs it [default: you; root only if you say so].")
 @click.option("--no-rehearsal", is_flag=True, help="Do not ask for a rehearsal since the last change.")
 @options.rig_option
-def unit(watching: bool, user: bool, no_rehearsal: bool, rig_path: Path | None) -> ExitCode:
+def unit(watching: bool, user: bool, account: str | None, no_rehearsal: bool, rig_path: Path | None) -> ExitCode:
     """Print a systemd unit that runs the schedule, or the watch, from the start of this machine on.
 
-    It holds no secret. What is pushed goes on when the service is stopped.
+    It holds no secret, may write only where Direkt keeps its files, and is looked after by a watchdog. What is pushed goes on when the
+    service is stopped.
     """
     import getpass
     import os
@@ -349,22 +355,38 @@ def unit(watching: bool, user: bool, no_rehearsal: bool, rig_path: Path | None) 
     environment = (
         {"DIREKT_CONFIG": str(Path(os.environ["DIREKT_CONFIG"]).resolve())} if os.environ.get("DIREKT_CONFIG") else {}
     )
+    who = account or getpass.getuser()
+    if not user and who == "root" and account is None:
+        who = _owner(rig.folder)
+        if who in ("", "root"):
+            raise UnusableInput("a service that runs as root may do everything: name another account with --as, or say --as root")
     what = "watch" if watching else "schedule"
     click.echo(
         unitfile.text(
             f"Direkt: the {what} of {rig.file.name}",
             words,
             str(rig.folder),
-            None if user else getpass.getuser(),
+            None if user else who,
             environment,
+            [str(rig.folder), str(options.config_folder().resolve())],
         ),
         nl=False,
     )
     where = f"~/.config/systemd/user/direkt-{what}.service" if user else f"/etc/systemd/system/direkt-{what}.service"
     manager = "systemctl --user" if user else "systemctl"
     output.note(f"Put it into {where}; then: {manager} daemon-reload; {manager} enable --now direkt-{what}")
+    if not user and who != getpass.getuser():
+        output.note(f"It runs as {who}, who has to be able to read and write {rig.folder} and {options.config_folder()}")
     if os.environ.get("DIREKT_DATABASE"):
         output.note(
             "! DIREKT_DATABASE is set here and not in the unit, since it may hold a password: put it into the EnvironmentFile that the unit names"
         )
     return ExitCode.GOOD
+
+
+def _owner(folder: Path) -> str:
+    """Whose folder it is; empty where that is not known."""
+    try:
+        return folder.owner()
+    except (OSError, KeyError):
+        return ""

@@ -198,6 +198,7 @@ class _Run:
         self, rig: Rig, names: tuple[str, ...], every: float | None, *, mend: bool, tell: bool, as_json: bool
     ) -> None:
         from direkt.cli import crew
+        from direkt.cli.service import Manager
         from direkt.cli.watch_view import View
         from direkt.store.usage import Usage
         from direkt.watch.watcher import Watcher
@@ -224,6 +225,7 @@ class _Run:
         self.view: View = View(output.console(err=as_json), self.watcher.period, mend=setup.mend)
         self.recorder = Recorder(rig)
         self.board: Board = self.watcher.board()
+        self.manager = Manager()
         self.interrupted, self.settled, self.began = False, False, self.crew.clock.now()
         self.shown: Callable[[Board], None] = lambda board: None
         self.told: queue.SimpleQueue[tuple[str, str, bool]] = queue.SimpleQueue()
@@ -302,6 +304,7 @@ class _Run:
         from direkt.watch.notices import Notice
 
         if isinstance(event, Frame):
+            self.manager.alive()
             self.board = event.board
             self.shown(event.board)
             self.view.show(event.board)
@@ -348,6 +351,7 @@ class _Run:
 
     def finish(self) -> ExitCode:
         """The last lines; the exit code."""
+        self.manager.stopping()
         with contextlib.suppress(KeyboardInterrupt):
             if self.watcher.doing:
                 output.note(f"… {'; '.join(self.watcher.doing)}: waiting until that is done")

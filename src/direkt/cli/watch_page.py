@@ -8,6 +8,8 @@ import re
 import secrets
 import ssl
 import sys
+import time
+from collections import OrderedDict
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -39,6 +41,7 @@ def place_of(text: str, option: str) -> tuple[str, int]:
 def tokens(rig: Rig, *, new: bool = False) -> dict[Role, Secret]:
     """The page's tokens, in the key store; made where there are none, or where ``new`` ones are wanted."""
     from direkt.secret import Secret
+    from direkt.store.sessions import Sessions
 
     store, slug = options.key_store(), options.rig_slug(rig)
     out: dict[Role, Secret] = {}
@@ -47,6 +50,7 @@ def tokens(rig: Rig, *, new: bool = False) -> dict[Role, Secret]:
         name = f"{slug}/page.{role}"
         found = store.get(name)
         if found is None or new:
+            Sessions(rig.folder).forget()  # whoever had the old link is out
             found = secrets.token_urlsafe(24)
             store.put(name, found, str(rig.path))
         out[role] = Secret(found)
@@ -127,6 +131,7 @@ def _page(
     from direkt.page.app import Doors
     from direkt.page.hub import Hub
     from direkt.page.serve import serve as serve_page
+    from direkt.store.sessions import Sessions
     from direkt.watch.model import Command
 
     host, port = place_of(page, "--page")
@@ -136,7 +141,9 @@ def _page(
     def act(what: str, feed: str) -> str:
         return "" if watcher.ask(Command(what, feed)) else "too much is asked at once: wait a moment"
 
-    with serve_page(hub, Doors(tokens(rig), context is not None), act, host, port, context) as opened:
+    kept = Sessions(rig.folder)
+    doors = Doors(tokens(rig), context is not None, OrderedDict(kept.read(time.time())), kept.write)
+    with serve_page(hub, doors, act, host, port, context) as opened:
         scheme = "https" if context is not None else "http"
         output.note(f"page: {scheme}://{_shown(host)}:{opened}/   its links: direkt watch --page {page} --page-links")
         if context is None and host not in ("127.0.0.1", "::1", "localhost"):

@@ -1,13 +1,14 @@
-"""The page: who may look, who may act, where viewers go now. Starlette; nothing comes from elsewhere, and nothing is kept on disk.
+"""The page: who may look, who may act, where viewers go now. Starlette; nothing comes from elsewhere.
 
-Strategy. A token is sent once, in a body, and becomes a session in a cookie that scripts cannot read and other sites cannot send.
-To act takes a session that may, a header that no form can set, and the page's own origin. /now is for everybody; it leads only
+Strategy. A token is sent once, in a body, and becomes a session in a cookie that scripts cannot read and other sites cannot send. Sessions are
+kept (as digests) beyond a restart of the watch. To act takes a session that may, a header that no form can set, and the page's own origin. /now is for everybody; it leads only
 to the address that the platform itself gave for the event on air.
 """
 
 from __future__ import annotations
 
 import asyncio
+import hashlib
 import hmac
 import html
 import json
@@ -34,7 +35,7 @@ from direkt.watch.boardjson import document
 from direkt.watch.tracker import FeedState
 
 Role = Literal["look", "act"]
-Act = Callable[[str, str], str]  # what, feed; empty where it is taken, else why not
+Act = Callable[[str, str], str]  # what, and to what (a feed, or kind and name of a warning); empty where it is taken, else why not
 
 _STATIC = Path(__file__).parent / "static"
 _FILES = {
@@ -46,10 +47,12 @@ _MOST_STREAMS = 200
 _MOST_SESSIONS = 1000
 _SESSION_LIFE = 24 * 3600.0  # s
 _MOST_BODY = 2000  # bytes
-_MOST_WRONG = 20  # wrong tokens a minute, all together
+_MOST_WRONG = 20  # wrong tokens a minute, from one address
+_MOST_ADDRESSES = 500  # that are remembered for it
 _SLOW = 10.0  # s for a body
 _STUCK = 20.0  # s that a viewer may take nothing
 _BEAT = 15.0  # s between signs of life
+_HEALTHY = 10.0  # s of age and lateness up to which the watch is well
 _HEADERS = (
     (b"content-security-policy", b"default-src 'none'; script-src 'self'; style-src 'self'; connect-src 'self'; img-src 'self' data:; "
                                  b"base-uri 'none'; form-action 'none'; frame-ancestors 'none'"),
@@ -61,12 +64,14 @@ _HEADERS = (
 
 @dataclass(slots=True)
 class Doors:
-    """Who may do what."""
+    """Who may do what. ``wall``: s since 1970; ``keep``: is given the sessions when they change, as digests."""
 
     tokens: dict[Role, Secret]
     tls: bool
-    sessions: OrderedDict[str, tuple[Role, float]] = field(default_factory=OrderedDict)
-    wrong: deque[float] = field(default_factory=lambda: deque(maxlen=_MOST_WRONG))
+    sessions: OrderedDict[str, tuple[Role, float]] = field(default_factory=OrderedDict)  # by digest: who, and until when (s since 1970)
+    keep: Callable[[dict[str, tuple[Role, float]]], None] = lambda _: None
+    wall: Callable[[], float] = time.time
+    wrong: OrderedDict[str, deque[float]] = field(default_factory=OrderedDict)  # by address
 
     @property
     def cookie(self) -> str:
@@ -77,26 +82,39 @@ class Doors:
         """What a token lets one do. All are compared, in the same time."""
         found: Role | None = None
         for role, right in self.tokens.items():
-            if hmac.compare_digest(token.encode(), right.reveal().encode()):
+            if hmac.compare_digest(token.encode("utf-8", "replace"), right.reveal().encode()):
                 found = role
         return found
 
-    def is_busy(self, now: float) -> bool:
-        """Whether somebody tries tokens."""
-        return len(self.wrong) == _MOST_WRONG and now - self.wrong[0] < 60
+    def is_busy(self, address: str, now: float) -> bool:
+        """Whether somebody at this address tries tokens."""
+        tried = self.wrong.get(address)
+        return tried is not None and len(tried) == _MOST_WRONG and now - tried[0] < 60
 
-    def admit(self, role: Role, now: float) -> str:
+    def was_wrong(self, address: str, now: float) -> None:
+        """A wrong token came from there."""
+        self.wrong.setdefault(address, deque(maxlen=_MOST_WRONG)).append(now)
+        self.wrong.move_to_end(address)
+        while len(self.wrong) > _MOST_ADDRESSES:
+            self.wrong.popitem(last=False)
+
+    def admit(self, role: Role) -> str:
         """A new session; the oldest goes where there are too many."""
         name = secrets.token_urlsafe(32)
-        self.sessions[name] = (role, now + _SESSION_LIFE)
+        self.sessions[_digest(name)] = (role, self.wall() + _SESSION_LIFE)
         while len(self.sessions) > _MOST_SESSIONS:
             self.sessions.popitem(last=False)
+        self.keep(dict(self.sessions))
         return name
 
-    def role(self, request: Request, now: float) -> Role | None:
+    def role(self, request: Request) -> Role | None:
         """Whose request this is; None: nobody's."""
-        found = self.sessions.get(request.cookies.get(self.cookie, ""))
-        return found[0] if found is not None and found[1] > now else None
+        found = self.sessions.get(_digest(request.cookies.get(self.cookie, "")))
+        return found[0] if found is not None and found[1] > self.wall() else None
+
+
+def _digest(name: str) -> str:
+    return hashlib.sha256(name.encode("utf-8", "replace")).hexdigest()
 
 
 class Strict:
@@ -170,7 +188,7 @@ class Page:
         """All of it as an ASGI application."""
         routes = [Route(path, self._file) for path in self._files]
         routes += [
-            Route("/now", self._now), Route("/session", self._session, methods=["POST"]), Route("/board", self._board),
+            Route("/now", self._now), Route("/health", self._health), Route("/session", self._session, methods=["POST"]), Route("/board", self._board),
             Route("/events", self._events), Route("/act", self._do, methods=["POST"]),
         ]  # fmt: skip
         made = Starlette(routes=routes, exception_handlers={HTTPException: _refuse})
@@ -183,7 +201,7 @@ class Page:
 
     def _may(self, request: Request, role: Role) -> Role:
         """The session's role. Raises HTTPException where that is not enough."""
-        found = self._doors.role(request, self._clock())
+        found = self._doors.role(request)
         if found is None:
             raise HTTPException(401, "open the page by its link: direkt watch --page-links")
         if role == "act" and found != "act":
@@ -222,17 +240,17 @@ class Page:
 
     async def _session(self, request: Request) -> Response:
         self._own_page(request)
-        now = self._clock()
-        if self._doors.is_busy(now):
-            raise HTTPException(429, "too many wrong links: wait a minute")
+        now, address = self._clock(), request.client.host if request.client is not None else ""
+        if self._doors.is_busy(address, now):
+            raise HTTPException(429, "too many wrong links from your address: wait a minute")
         token = (await self._body(request)).get("token")
         role = self._doors.role_of(token) if isinstance(token, str) else None
         if role is None:
-            self._doors.wrong.append(now)
+            self._doors.was_wrong(address, now)
             raise HTTPException(401, "this link is not right, or not any more")
         made = JSONResponse({"role": role})
         made.set_cookie(
-            self._doors.cookie, self._doors.admit(role, now), max_age=int(_SESSION_LIFE), httponly=True, samesite="strict",
+            self._doors.cookie, self._doors.admit(role), max_age=int(_SESSION_LIFE), httponly=True, samesite="strict",
             secure=self._doors.tls, path="/",
         )  # fmt: skip
         return made
@@ -260,17 +278,39 @@ class Page:
         body = await self._body(request)
         what, feed = body.get("what"), body.get("feed")
         board = self._hub.board
-        if what not in ("restart", "stop") or not isinstance(feed, str):
-            raise HTTPException(400, "expected what (restart or stop) and feed")
+        if what in ("seen", "mute", "unmute"):
+            return self._noticed(board, str(what), body)
+        if what not in ("restart", "stop", "start") or not isinstance(feed, str):
+            raise HTTPException(400, "expected what (restart, stop or start) and feed, or what (seen, mute, unmute), kind and name")
         row = next((row for row in board.feeds if row.name == feed), None) if board is not None else None
         if row is None:
             raise HTTPException(404, "no such feed")
-        if row.state is FeedState.OFF:
+        if what == "start" and not row.undo:
+            raise HTTPException(409, "only what was stopped from a page a few minutes ago can be started from here: direkt push on")
+        if what != "start" and row.state is FeedState.OFF:
             raise HTTPException(409, "it is off, and meant to be: it is started with direkt go or direkt push on")
         refused = self._act(what, feed)
         if refused:
             raise HTTPException(409, refused)
         return JSONResponse({"taken": True}, 202)
+
+    def _noticed(self, board: Board | None, what: str, body: dict[str, Any]) -> Response:
+        """Somebody has seen a warning, or does not want to be reminded of it."""
+        kind, name = body.get("kind"), body.get("name")
+        if board is None or not any((w.kind, w.name) == (kind, name) for w in board.warnings):
+            raise HTTPException(404, "there is no such warning any more")
+        refused = self._act(what, f"{kind} {name}")
+        if refused:
+            raise HTTPException(409, refused)
+        return JSONResponse({"taken": True}, 202)
+
+    async def _health(self, request: Request) -> Response:
+        """For whoever looks after the watch: whether it looks, and how late it is. It says nothing of feeds."""
+        board = self._hub.board
+        age = self._doors.wall() - board.at if board is not None else None
+        good = age is not None and age < _HEALTHY and board is not None and board.late < _HEALTHY
+        found = {"looks": good, "age": round(age, 1) if age is not None else None, "late": round(board.late, 1) if board is not None else None}
+        return JSONResponse(found, 200 if good else 503)
 
     async def _now(self, request: Request) -> Response:
         board = self._hub.board

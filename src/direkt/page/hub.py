@@ -13,6 +13,7 @@ from dataclasses import dataclass
 
 from direkt.watch.board import Board, EventRow, FeedRow
 from direkt.watch.boardjson import stamp
+from direkt.watch.tracker import FeedState
 
 _CELLS = 60  # of a strip on the page
 _STRIPS_EVERY = 15  # changes
@@ -103,16 +104,34 @@ def _event(kind: str, number: int, parts: dict[str, str], gone: list[str]) -> by
 
 def _parts(board: Board) -> dict[str, str]:
     parts: dict[str, object] = {
-        "head": {"rig": board.rig, "since": stamp(board.since), "well": board.well},
+        "head": {"rig": board.rig, "since": stamp(board.since), "well": board.well, "unknown": _unknown(board), "late": round(board.late)},
         "events": [_event_row(row) for row in board.events],
-        "warnings": [{"name": w.name, "weight": w.weight, "text": w.text, "advice": w.advice} for w in board.warnings[:50]],
+        "warnings": [
+            {"kind": w.kind, "name": w.name, "weight": w.weight, "text": w.text, "advice": w.advice, "seen": stamp(w.seen) if w.seen is not None else None,
+             "muted": w.muted} for w in board.warnings[:50]
+        ],
         "happenings": [{"at": stamp(h.at), "name": h.name, "text": h.text, "good": h.good} for h in board.happenings[:_MOST_HAPPENINGS]],
         "next": {"title": board.next.title, "start": stamp(board.next.start)} if board.next is not None else None,
         "strips": {row.name: _strip(row.strip) for row in board.feeds},
-        "order": [row.name for row in board.feeds],
+        "order": [row.name for row in sorted(board.feeds, key=_worst_first)],
     }  # fmt: skip
     parts |= {f"feed {row.name}": _feed_row(row, board.at) for row in board.feeds}
     return {name: json.dumps(part, ensure_ascii=False, separators=(",", ":")) for name, part in parts.items()}
+
+
+def _unknown(board: Board) -> int:
+    """Feeds that are meant to be on, and of which nobody knows whether they are."""
+    return sum(row.wanted and row.state is FeedState.UNKNOWN for row in board.feeds)
+
+
+_ORDER = [
+    FeedState.DROPPED, FeedState.ELSEWHERE, FeedState.UNKNOWN, FeedState.STOPPED, FeedState.STARTING, FeedState.ON, FeedState.OFF,
+]  # fmt: skip
+
+
+def _worst_first(row: FeedRow) -> tuple[bool, int]:
+    """What is meant to be on and is not comes first; else as the rig has them."""
+    return (not row.wanted and row.state is FeedState.UNKNOWN), _ORDER.index(row.state)
 
 
 def _feed_row(row: FeedRow, at: float) -> dict[str, object]:
@@ -123,7 +142,7 @@ def _feed_row(row: FeedRow, at: float) -> dict[str, object]:
         "since": stamp(round(at - row.seconds)), "text": row.text, "push": row.push, "ingest": row.ingest, "arriving": row.arriving,
         "mbit_s": round(row.kbit_s / 1000, 1) if row.kbit_s is not None else None,
         "measured": {n: v[n] for n in ("video.size", "video.frame_rate", "audio.silent") if n in v}, "drops": row.drops,
-        "restarts": row.restarts, "mending": row.mending, "temperature": round(row.temperature) if row.temperature is not None else None,
+        "restarts": row.restarts, "mending": row.mending, "undo": row.undo, "temperature": round(row.temperature) if row.temperature is not None else None,
     }  # fmt: skip
 
 

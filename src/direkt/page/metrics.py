@@ -14,6 +14,7 @@ from direkt.watch.board import Board, FeedRow
 from direkt.watch.tracker import FeedState
 
 _LABELS = ("rig", "feed", "device", "destination", "role")
+_NOT_SENT = (FeedState.OFF, FeedState.STOPPED)
 _EVENT_LABELS = ("rig", "event", "destination")
 
 
@@ -47,14 +48,15 @@ class Figures(Collector):
             return made
 
         yield gauge("direkt_feed_up", "Whether the feed is on.", lambda row: float(row.state is FeedState.ON))
+        yield gauge("direkt_feed_wanted", "Whether the feed is meant to be on.", lambda row: float(row.wanted))
         states = StateSetMetricFamily("direkt_feed_state", "How the feed stands.", labels=_LABELS)
         for row in board.feeds:
             states.add_metric(self._labels(board, row), {s.value.replace(" ", "_"): s is row.state for s in FeedState})
         yield states
         yield gauge(
             "direkt_feed_bitrate_bits_per_second",
-            "What goes out.",
-            lambda row: row.kbit_s * 1000 if row.kbit_s is not None else None,
+            "What goes out, as far as its device or this machine counts it; 0 where it is off.",
+            lambda row: row.kbit_s * 1000 if row.kbit_s is not None else 0.0 if row.state in _NOT_SENT else None,
         )
         yield gauge(
             "direkt_feed_frame_rate_fps",
@@ -122,10 +124,13 @@ class Figures(Collector):
             counts[w.kind, w.weight] = counts.get((w.kind, w.weight), 0) + 1
         for (kind, weight), count in counts.items():
             warned.add_metric((board.rig, kind, weight), count)
+        for weight in ("advise", "fail"):  # a figure that is absent is not 0
+            if not any(w == weight for _, w in counts):
+                warned.add_metric((board.rig, "any", weight), 0)
         yield warned
-        yield GaugeMetricFamily(
-            "direkt_board_age_timestamp_seconds", "When the board was made, seconds since 1970.", value=board.at
-        )
+        yield GaugeMetricFamily("direkt_board_timestamp_seconds", "When the board was made, seconds since 1970.", value=board.at)
+        yield GaugeMetricFamily("direkt_watch_late_seconds", "By how much the watch was late at the worst, in the last half minute.", value=board.late)
+        yield GaugeMetricFamily("direkt_look_age_seconds", "Since the oldest look at a device.", value=board.oldest)
 
 
 def _number(row: FeedRow, name: str) -> float | None:

@@ -36,6 +36,8 @@ class FeedRow:
     mending: bool
     temperature: float | None
     strip: str  # 300 marks, two seconds each, the latest last
+    wanted: bool = False  # it is meant to be on
+    undo: bool = False  # it was stopped from a page a few minutes ago
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,6 +70,8 @@ class Warned:
     text: str
     advice: str
     since: float  # s since 1970
+    seen: float | None = None  # s since 1970 when somebody said that they have seen it
+    muted: bool = False  # nobody is reminded of it now
 
 
 @dataclass(frozen=True, slots=True)
@@ -111,5 +115,5 @@ class Board:
 
     @property
     def well(self) -> bool:
-        """Whether nothing that is meant to be on is off."""
+        """Whether all that is meant to be on is on, as far as is known, and nothing of it is bad."""
         return not any(w.weight == "fail" for w in self.warnings)

@@ -15,14 +15,15 @@ def document(board: Board) -> dict[str, object]:
         "rig": board.rig, "at": stamp(board.at), "since": stamp(board.since), "well": board.well,
         "feeds": [_feed(row) for row in board.feeds], "events": [_event(row) for row in board.events],
         "warnings": [
-            {"kind": w.kind, "name": w.name, "weight": w.weight, "text": w.text, "advice": w.advice, "since": stamp(w.since)}
+            {"kind": w.kind, "name": w.name, "weight": w.weight, "text": w.text, "advice": w.advice, "since": stamp(w.since),
+             "seen": stamp(w.seen) if w.seen is not None else None, "muted": w.muted}
             for w in board.warnings
         ],
         "happenings": [
             {"at": stamp(h.at), "what": h.what, "name": h.name, "text": h.text, "good": h.good} for h in board.happenings[:_MOST_HAPPENINGS]
         ],
         "next": {"name": board.next.name, "title": board.next.title, "start": stamp(board.next.start)} if board.next is not None else None,
-        "data_plan": {"sent_gb": round(board.sent_gb, 3), "plan_gb": board.plan_gb} if board.sent_gb is not None else None,
+        "late": round(board.late, 1), "data_plan": {"sent_gb": round(board.sent_gb, 3), "plan_gb": board.plan_gb} if board.sent_gb is not None else None,
     }  # fmt: skip
 
 
@@ -37,7 +38,7 @@ def _feed(row: FeedRow) -> dict[str, object]:
         "event": row.event or None, "state": row.state.value, "seconds": round(row.seconds, 1), "text": row.text, "push": row.push,
         "ingest": row.ingest, "kbit_s": round(row.kbit_s) if row.kbit_s is not None else None, "values": dict(row.values),
         "measured": row.measured, "gaps": row.gaps, "drops": row.drops, "missing": round(row.missing, 1), "restarts": row.restarts,
-        "mending": row.mending, "temperature": row.temperature, "strip": row.strip,
+        "mending": row.mending, "temperature": row.temperature, "strip": row.strip, "wanted": row.wanted,
     }  # fmt: skip
 
 

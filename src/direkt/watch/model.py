@@ -130,5 +130,5 @@ WatchEvent = Frame | Happened | Notice
 class Command:
     """What a person asks for from the page."""
 
-    what: str  # restart or stop
-    feed: str
+    what: str  # restart, stop, start; seen, mute, unmute
+    feed: str  # of a warning: its kind and name

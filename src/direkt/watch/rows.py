@@ -14,7 +14,8 @@ from direkt.watch.tracker import CELL, STRIP, FeedState, Tracker
 
 
 def feed_row(
-    one: Tracker, event: Followed | None, device: DeviceLook | None, now: float, *, restarts: int, doing: str, mending: bool
+    one: Tracker, event: Followed | None, device: DeviceLook | None, now: float, *, restarts: int, doing: str, mending: bool,
+    undo: bool = False,
 ) -> FeedRow:  # fmt: skip
     """``doing``: what is being done to the feed, in words; ``mending``: something is done to it or to its device."""
     facts, seen = one.facts, one.input
@@ -27,6 +28,7 @@ def feed_row(
         measured, len(seen.gaps) if seen is not None else 0, one.drops,
         one.missing + (now - one.dropped if one.dropped is not None else 0.0), restarts, mending,
         device.temperature if device is not None and not device.error else None, one.strip(int(STRIP / CELL)),
+        one.wanted, undo,
     )  # fmt: skip
 
 

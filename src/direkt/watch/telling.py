@@ -284,7 +284,8 @@ def _post(target: Target, body: Mapping[str, object], wall: float) -> None:
             "POST", url, content, _KIND, target.secret.reveal().encode(), int(wall), target.name
         )
     try:
-        status = asyncio.run(_posted(url, content, {**fields, "User-Agent": "direkt"}, _context(target)))
+        context = _context(target) if whole.scheme == "https" else None
+        status = asyncio.run(_posted(url, content, {**fields, "User-Agent": "direkt"}, context))
     except (httpx.TimeoutException, TimeoutError):
         raise NotTold(f"the webhook does not answer within {_LIMIT:g} s") from None
     except (httpx.HTTPError, httpx.InvalidURL, ssl.SSLError) as error:
@@ -293,11 +294,11 @@ def _post(target: Target, body: Mapping[str, object], wall: float) -> None:
         raise NotTold(f"the webhook answers with HTTP status {status}")
 
 
-async def _posted(url: str, content: bytes, headers: Mapping[str, str], context: ssl.SSLContext) -> int:
+async def _posted(url: str, content: bytes, headers: Mapping[str, str], context: ssl.SSLContext | None) -> int:
     """The answer's status. asyncio alone can end a wait as a whole: headers may drip."""
     async with (
         asyncio.timeout(_LIMIT),
-        httpx.AsyncClient(timeout=_LIMIT, trust_env=False, verify=context) as client,
+        httpx.AsyncClient(timeout=_LIMIT, trust_env=False, verify=context or False) as client,
         client.stream("POST", url, content=content, headers=dict(headers)) as answer,
     ):
         return answer.status_code

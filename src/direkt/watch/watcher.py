@@ -26,7 +26,7 @@ from direkt.watch.causes import Cause
 from direkt.watch.conditions import Machine
 from direkt.watch.looks import DeviceLook, EventLook
 from direkt.watch.model import Command, Followed, Frame, Happened, MachineLook, Setup, WatchEvent, World
-from direkt.watch.notices import Notices
+from direkt.watch.notices import Key, Notices
 from direkt.watch.policy import Act, Mending, Terms
 from direkt.watch.tracker import FeedState, Tracker
 from direkt.work.going import reason
@@ -55,6 +55,8 @@ _AFTER_FAILURE = 10.0
 _MOST_HAPPENINGS = 200
 _SMOOTH = 25.0  # s over which the rate of what goes out is levelled
 _MOST_COMMANDS = 20
+_UNDO = 600.0  # s for which a stop from the page can be undone there
+_MUTED = 3600.0  # s
 
 
 @dataclass(slots=True)
@@ -109,6 +111,7 @@ class Watcher:
         self._doing: dict[str, _Doing] = {}  # by device, or by feed where that is carried
         self._restarts: dict[str, int] = {}
         self._given_up: dict[str, str] = {}
+        self._stopped_from_page: dict[str, float] = {}
         self._wishes = Wishes({}, frozenset())
         self._rate = 0.0  # bytes/s
         self._kept = now
@@ -546,14 +549,28 @@ class Watcher:
     def _commanded(self) -> None:
         for _ in range(self._commands.qsize()):
             command = self._commands.get()
+            if command.what in ("seen", "mute", "unmute"):
+                self._noticed(command)
+                continue
             if command.feed not in self.trackers or self.trackers[command.feed].facts.by_hand:
                 continue
             place = self._place(command.feed)
             if place in self._doing:
                 self._happen("note", command.feed, "something is being done to it already", good=False)
                 continue
-            act = Act.PUSH if command.what == "restart" else None
+            act = None if command.what == "stop" else Act.PUSH
             self._do(_Doing(act, command.feed, self.clock.now(), True), place)
+
+    def _noticed(self, command: Command) -> None:
+        """Somebody has seen a warning, or does not want to be reminded of it for an hour."""
+        kind, _, name = command.feed.partition(" ")
+        key, wall = Key(kind, name), self.wall()
+        if command.what == "seen" and self.notices.acknowledge(key, wall):
+            self._happen("note", name, f"somebody has seen it: {self.notices.current[key].text}")
+        elif command.what == "mute" and self.notices.mute(key, wall + _MUTED):
+            self._happen("note", name, f"muted for {_MUTED / 60:.0f} min: {self.notices.current[key].text}")
+        elif command.what == "unmute" and self.notices.mute(key, 0.0):
+            self._happen("note", name, f"not muted any more: {self.notices.current[key].text}")
 
     def _do(self, doing: _Doing, place: str) -> None:
         self._doing[place] = doing
@@ -574,7 +591,10 @@ class Watcher:
             now = self.clock.now()
             del self._doing[place]
             good, words = result
+            if doing.act is None and doing.by_person and good:
+                self._stopped_from_page[feed] = now
             if doing.act is not None:
+                self._stopped_from_page.pop(feed, None)
                 self._restarts[feed] = self._restarts.get(feed, 0) + 1
                 self.trackers[feed].stopped_by_person = False
                 if doing.canary:
@@ -620,7 +640,10 @@ class Watcher:
         now, wall = self.clock.now(), self.wall()
         by_feed = {feed: one for one in self._events.values() for feed in one.feeds}
         warnings = [
-            Warned(key.kind, key.name, c.weight, c.text, c.advice, self.notices.since(key) or wall) for key, c in self.notices.current.items()
+            Warned(
+                key.kind, key.name, c.weight, c.text, c.advice, self.notices.since(key) or wall, self.notices.acknowledged(key),
+                self.notices.muted(key, wall),
+            ) for key, c in self.notices.current.items()
         ]  # fmt: skip
         warnings.sort(key=lambda w: (w.kind not in ("late", "cause"), w.weight != "fail", w.since, w.name))
         plan = self.setup.plan
@@ -645,4 +668,5 @@ class Watcher:
         return rows.feed_row(
             one, event, self._devices.get(one.facts.device), now, restarts=self._restarts.get(name, 0),
             doing=words[doing.act] if doing is not None and doing.feed == name else "", mending=doing is not None,
+            undo=now - self._stopped_from_page.get(name, float("-inf")) < _UNDO and one.state is FeedState.OFF,
         )  # fmt: skip
