@@ -139,6 +139,7 @@ class RigFile(Strict):
 
     schema_: Literal["direkt.rig/1"] = Field(alias="schema")
     name: str
+    id: str | None = Field(default=None, pattern=r"^[a-z0-9][a-z0-9-]{2,39}$")  # in a shared log; None: one is made beside the rig
     devices: dict[str, DeviceEntry] = {}
     destinations: dict[str, DestinationEntry] = {}
     feeds: dict[str, FeedEntry] = {}

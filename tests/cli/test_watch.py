@@ -66,12 +66,18 @@ class Watching(Stage):
                 found[name] = value
         return found
 
+    def test_an_untrusted_rig_tells_nobody(self):
+        child = self.watch("--for", "2s")
+        self.seen("nobody is told there: watch.tell.siren: nobody is told by a rig that is not trusted")
+        child.wait(20)
+
     def test_drops_are_mended_people_are_told_and_the_page_acts(self):
+        self.assertEqual(self.direkt("rig", "trust", "--yes").code, 0)
         self.assertEqual(self.go("e0").code, 0)
         page, figures = free_port(), free_port()
         child = self.watch("e0", "--every", "1s", "--page", str(page), "--metrics", str(figures))
         self.seen("finish: on")
-        self.seen("nobody is told there: watch.tell.siren")  # the rig is not trusted
+        self.assertNotIn("nobody is told there", "".join(self.lines))
         begin = time.monotonic()
         self.device.restart()  # it comes back without its push
         wait_until(lambda: self.device.push_state == "stopped", 5)

@@ -34,8 +34,7 @@ def crew(rig: Rig) -> Crew:
     from direkt.work.going import Crew, Rehearsed
 
     def rehearsed(feed: str) -> Rehearsed:
-        with recording.open_log(rig) as log:
-            found = log.last(("rehearse", "catch"), feed)
+        found = recording.limited(rig, lambda log: log.last(("rehearse", "catch"), feed))
         if found is None:
             return Rehearsed()
         good = found.entry.outcome in ("good", "advise")

@@ -322,6 +322,7 @@ def _change(rig: Rig, one: Planned, verb: str, yes: bool, as_json: bool, work: W
     from direkt.work.steps import Answer, drive
 
     asker, out = Asker(yes), output.console(err=as_json)
+    recording.begin(rig, "event", verb, event=one.name, mark=one.mark)
     document: EventDoneJson = {"schema": "direkt.event-done/1", "did": verb, "name": one.name, "at": []}
     entries: list[Entry] = []
     worst = ExitCode.GOOD
@@ -444,9 +445,15 @@ def _drop(airing: Airing, now: str) -> Job[AirEvent, PlatformEvent | None]:
     if found is not None:
         airing.platform.drop(found)
     known = airing.planned.name, airing.planned.mark
-    left = standing.change_place(airing.rig.folder, *known, airing.destination, lambda _: standing.Place())
-    if all(place == standing.Place() for place in left.places.values()):
-        standing.forget(airing.rig.folder, *known)
+
+    def gone(place: standing.Place) -> standing.Place:
+        return place.model_copy(update={"state": "none", "done": {}, "pushed": False, "key_mark": ""})
+
+    left = standing.change_place(airing.rig.folder, *known, airing.destination, gone)
+    if all(place == gone(place) for place in left.places.values()):
+        if left.begun and not left.ended:
+            standing.change(airing.rig.folder, *known, lambda s: s.model_copy(update={"ended": now}))
+        standing.put_away(airing.rig.folder, *known)  # its report is kept
     return None
 
 

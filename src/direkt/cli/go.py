@@ -97,6 +97,10 @@ class Front:
 
     def run(self, crew: Crew, how: Options, report: Path | None) -> ExitCode:
         """The whole order; the exit code."""
+        from direkt.cli import recording
+
+        if not how.dry_run:
+            recording.begin(self.rig, "go", "goes to air", event=self.planned.name, mark=self.planned.mark)
         gone = self.drive(crew, how)
         code = self.finish(gone, how)
         if not how.dry_run:

@@ -15,11 +15,15 @@ from direkt.cli.output import escape, show
 from direkt.errors import UnusableInput, os_words
 
 if TYPE_CHECKING:
-    from direkt.cli.schemas import ChangeJson, LogChangesJson, LogEntryJson, LogListJson, LogShowJson
+    from direkt.cli.schemas import ChangeJson, LogChangesJson, LogEntryJson, LogListJson, LogShowJson, LogVerifyJson
+    from direkt.rig import Rig
     from direkt.store.changes import Change
     from direkt.store.log import Kept
 
 _MARKS = {"good": "[green]✓[/]", "advise": "[yellow]![/]", "failed": "[bold red]✗[/]", "interrupted": "[yellow]–[/]"}
+
+
+_VERIFY_LIMIT = 120.0  # s
 
 
 class _Since(click.ParamType[datetime.datetime]):
@@ -74,8 +78,7 @@ def list_(
 ) -> ExitCode:
     """List what was done, oldest first."""
     rig = options.load_rig(rig_path)
-    with recording.open_log(rig) as found:
-        kept = found.read(since=since, event=event, feed=feed, every_rig=every_rig, most=last)
+    kept = recording.limited(rig, lambda found: found.read(since=since, event=event, feed=feed, every_rig=every_rig, most=last))
     if as_json:
         document: LogListJson = {"schema": "direkt.log-list/1", "entries": [_entry_json(one) for one in kept]}
         output.print_json(document)
@@ -84,20 +87,52 @@ def list_(
     if not kept:
         out.print("nothing was logged" + (" since then" if since is not None else " yet"))
         return ExitCode.GOOD
-    table = output.table("", "when", "what", "of", "took", "")
+    zone = _zone(rig)
+    table = output.table("", "when", "what", "of", "who", "took", "")
     for one in kept:
         e = one.entry
         of = " ".join(filter(None, (e.event, e.feed, e.destination if not e.feed else ""))) + (
             f" ({one.rig})" if every_rig else ""
         )
         took = f"{e.seconds:.0f} s" if e.seconds is not None else ""
-        table.add_row(f"{_MARKS[e.outcome]} {one.id}", _local(one.at), escape(e.what), escape(of), took, escape(e.text))
+        text, mark = e.text, _MARKS[e.outcome]
+        if one.open:
+            text, mark = f"{text}: {_how_open(one)}", "[cyan]?[/]"
+        who = "@".join(filter(None, (one.person, one.machine)))
+        table.add_row(f"{mark} {one.id}", _local(one.at, zone), escape(e.what), escape(of), escape(who), took, escape(text))
     out.print(table)
     return ExitCode.GOOD
 
 
-def _local(at: datetime.datetime) -> str:
-    return at.astimezone().strftime("%Y-%m-%d %H:%M:%S")
+def _zone(rig: Rig) -> datetime.tzinfo:
+    """The rig's zone, as for its events; this machine's where it has none."""
+    from direkt.work.timetable import zone
+
+    return zone(rig)
+
+
+def _local(at: datetime.datetime, zone: datetime.tzinfo) -> str:
+    """With the zone's name and offset: times stay in order across a clock change."""
+    moment = at.astimezone(zone)
+    offset = f"{moment:%z}"
+    return f"{moment:%Y-%m-%d %H:%M:%S} {offset[:3]}:{offset[3:5]}"
+
+
+def _how_open(one: Kept) -> str:
+    """What is known of something that began and did not end."""
+    import os
+    import socket
+
+    process = one.entry.detail.get("process")
+    if one.machine == socket.gethostname() and isinstance(process, int):
+        try:
+            os.kill(process, 0)
+        except ProcessLookupError:
+            return "it was killed, and its end is not known"
+        except OSError:
+            pass
+        return f"it goes on (process {process}), or was killed"
+    return f"its end is not known; it began on {one.machine}"
 
 
 @log.command("show")
@@ -107,8 +142,7 @@ def _local(at: datetime.datetime) -> str:
 def show_(number: int, rig_path: Path | None, as_json: bool) -> ExitCode:
     """Show all that was logged under ID."""
     rig = options.load_rig(rig_path)
-    with recording.open_log(rig) as found:
-        one = found.get(number)
+    one = recording.limited(rig, lambda found: found.get(number))
     if one is None:
         raise UnusableInput(f"nothing was logged under {number}: direkt log list")
     if as_json:
@@ -116,8 +150,9 @@ def show_(number: int, rig_path: Path | None, as_json: bool) -> ExitCode:
         output.print_json(document)
         return ExitCode.GOOD
     out, e = output.console(), one.entry
-    out.print(f"{_MARKS[e.outcome]} [bold]{one.id}  {escape(e.what)}[/]  {escape(e.text)}")
-    for name, value in (("when", _local(one.at)), ("rig", one.rig), ("machine", one.machine), ("event", e.event), ("feed", e.feed),
+    text = f"{e.text}: {_how_open(one)}" if one.open else e.text
+    out.print(f"{_MARKS[e.outcome]} [bold]{one.id}  {escape(e.what)}[/]  {escape(text)}")
+    for name, value in (("when", _local(one.at, _zone(rig))), ("rig", one.rig), ("machine", one.machine), ("person", one.person), ("deed", f"{e.deed} {e.phase}".strip()), ("event", e.event), ("feed", e.feed),
                         ("device", e.device), ("destination", e.destination), ("took", f"{e.seconds:g} s" if e.seconds is not None else "")):  # fmt: skip
         if value:
             out.print(f"  {name:<12} {escape(value)}")
@@ -147,12 +182,48 @@ def _entry_json(one: Kept) -> LogEntryJson:
     return {
         "id": one.id, "at": one.at.isoformat(), "rig": one.rig, "machine": one.machine, "what": e.what, "outcome": e.outcome, "text": e.text,
         "event": e.event, "feed": e.feed, "device": e.device, "destination": e.destination, "seconds": e.seconds, "detail": dict(e.detail),
+        "person": one.person, "deed": e.deed or None, "phase": e.phase or None, "open": one.open,
     }  # fmt: skip
+
+
+@log.command("verify")
+@options.rig_option
+@options.json_option
+def verify_(rig_path: Path | None, as_json: bool) -> ExitCode:
+    """Look whether the log is as it was written: a line that was changed or taken out breaks its chain of hashes.
+
+    The last hash, noted elsewhere, also shows whether the whole log was made anew. Exits with 1 where the chain is broken.
+    """
+    rig = options.load_rig(rig_path)
+    found = recording.limited(rig, lambda log: log.verify(), _VERIFY_LIMIT)
+    if as_json:
+        document: LogVerifyJson = {
+            "schema": "direkt.log-verify/1", "whole": not found.broken, "entries": found.entries, "older": found.older, "last": found.last or None,
+            "hash": found.hash or None, "broken": [{"id": one.number, "text": one.text} for one in found.broken],
+        }  # fmt: skip
+        output.print_json(document)
+        return ExitCode.FAILS if found.broken else ExitCode.GOOD
+    out = output.console()
+    for one in found.broken:
+        out.print(f"[bold red]✗[/] entry {one.number}: {escape(one.text)}")
+    older = f"; {found.older} from before there was a chain" if found.older else ""
+    if found.broken:
+        out.print(f"[bold red]✗ the log is not as it was written[/]: {found.entries} entries{older}")
+        return ExitCode.FAILS
+    if not found.entries:
+        out.print(f"there is no entry in the chain yet{older}")
+        return ExitCode.GOOD
+    out.print(f"[green]✓ {found.entries} entries are as they were written[/]{older}")
+    out.print(f"  the last is {found.last}: {found.hash}", soft_wrap=True)
+    return ExitCode.GOOD
 
 
 @log.command("report")
 @click.argument("event", required=False)
 @click.option("--at", "at", metavar="DATE", help="Of an event that repeats: the time on or after this date.")
+@click.option("--season", is_flag=True, help="All events that were begun, on one page; with --since and --until those of a range.")
+@click.option("--since", type=_Since(), metavar="TIME", help="With --season: from when on (30d, or a date).")
+@click.option("--until", type=_Since(), metavar="TIME", help="With --season: until when.")
 @click.option(
     "-o",
     "target",
@@ -162,16 +233,37 @@ def _entry_json(one: Kept) -> LogEntryJson:
     help="Where to write it.",
 )
 @options.rig_option
-def report_(event: str | None, at: str | None, target: Path, rig_path: Path | None) -> ExitCode:
-    """Write the incident report of EVENT for the customer: when it was on air, what dropped and for how long, what was done."""
+def report_(
+    event: str | None, at: str | None, season: bool, since: datetime.datetime | None, until: datetime.datetime | None, target: Path,
+    rig_path: Path | None,
+) -> ExitCode:  # fmt: skip
+    """Write the incident report of EVENT for the customer: when it was on air, what dropped and for how long, what was done.
+
+    With --season: of all events of a range, on one page.
+    """
     from direkt import files
+
+    rig = options.load_rig(rig_path)
+    if (since is not None or until is not None) and not season:
+        raise UnusableInput("--since and --until go with --season")
+    if season and (event is not None or at is not None):
+        raise UnusableInput("--season is of all events: name none")
+    text = _season(rig, since, until) if season else _one_event(rig, event, at)
+    try:
+        files.replace(target, text, 0o644)
+    except OSError as error:
+        raise UnusableInput(f"{target}: cannot be written: {os_words(error)}") from None
+    output.console().print(f"written: {escape(target)}")
+    return ExitCode.GOOD
+
+
+def _one_event(rig: Rig, event: str | None, at: str | None) -> str:
     from direkt.platform import planned
     from direkt.report import incidents
     from direkt.store import standing
 
-    rig = options.load_rig(rig_path)
     name = rig.event_name(event)
-    begun = [s for s in standing.every(rig.folder) if s.event == name and s.begun]
+    begun = [s for s in (*standing.past(rig.folder), *standing.every(rig.folder)) if s.event == name and s.begun]
     if at is not None:
         from direkt.cli.event import chosen
 
@@ -180,18 +272,29 @@ def report_(event: str | None, at: str | None, target: Path, rig_path: Path | No
     if not begun:
         raise UnusableInput(f"the event {name!r} was not begun from here: direkt go {name}")
     known = begun[-1]
-    one = planned.by_mark(rig, name, known.mark)
-    if one is None:
-        raise UnusableInput(f"the rig no longer has {name!r} at {known.mark}: its start was changed")
-    with recording.open_log(rig) as found:
-        kept = found.read(since=incidents.begin_of(known), most=5000)
-    text = incidents.page(rig.file.name, planned.wanted(rig, one), one, known, kept)
-    try:
-        files.replace(target, text, 0o644)
-    except OSError as error:
-        raise UnusableInput(f"{target}: cannot be written: {os_words(error)}") from None
-    output.console().print(f"written: {escape(target)}")
-    return ExitCode.GOOD
+    one = planned.by_mark(rig, name, known.mark) or planned.as_it_was(rig, name, known.mark)
+    kept = recording.limited(rig, lambda log: log.read(since=incidents.begin_of(known), until=incidents.end_of(known, one), most=5000))
+    return incidents.page(rig.file.name, planned.wanted(rig, one), one, known, kept)
+
+
+def _season(rig: Rig, since: datetime.datetime | None, until: datetime.datetime | None) -> str:
+    from direkt.platform import planned
+    from direkt.report import incidents
+    from direkt.store import standing
+
+    found = []
+    for known in sorted((*standing.past(rig.folder), *standing.every(rig.folder)), key=lambda s: s.begun):
+        if not known.begun or known.event not in rig.file.events:
+            continue
+        one = planned.by_mark(rig, known.event, known.mark) or planned.as_it_was(rig, known.event, known.mark)
+        if (since is not None and one.end < since) or (until is not None and one.start > until):
+            continue
+        span = incidents.begin_of(known), incidents.end_of(known, one)
+        kept = recording.limited(rig, lambda log, span=span: log.read(since=span[0], until=span[1], most=5000))  # type: ignore[misc]
+        found.append((planned.wanted(rig, one), one, known, kept))
+    if not found:
+        raise UnusableInput("no event of the rig was begun from here in that time")
+    return incidents.season(rig.file.name, found, _zone(rig))
 
 
 @log.command("changes")

@@ -116,6 +116,13 @@ def _hang_up(number: int, frame: FrameType | None) -> None:
 
 def run(arguments: list[str] | None = None) -> int:
     """Runs the command line; returns the exit code."""
+    code = _run(arguments)
+    if (recording := sys.modules.get("direkt.cli.recording")) is not None:
+        recording.end(code)  # what it began has ended
+    return code
+
+
+def _run(arguments: list[str] | None) -> int:
     try:
         result = cli.main(arguments, prog_name="direkt", standalone_mode=False)
         sys.stdout.flush()

@@ -59,6 +59,8 @@ def push(
         if parts.entry.carry:
             from direkt.cli import push_carried
 
+            if action != "state":
+                recording.begin(parts.rig, "push", f"{action} (carried)", feed=parts.name)
             if action == "on":
                 return push_carried.start(parts, sources, rehearse, seconds, by or "", report, left, as_json=as_json)
             return (push_carried.stop if action == "off" else push_carried.look)(parts, left, as_json=as_json)
@@ -66,6 +68,8 @@ def push(
             raise UnusableInput(
                 f"--for, --by and --report go with a feed that is carried; {parts.name} is pushed by its device"
             )
+        if action != "state":
+            recording.begin(parts.rig, "push", action, feed=parts.name)
         if action == "on":
             found = _start(parts, sources, rehearse)
         elif action == "off":

@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+import contextlib
 import datetime
+import getpass
 import os
+import secrets
 import socket
+import threading
 import time
-from collections.abc import Sequence
-from typing import TYPE_CHECKING
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from typing import TYPE_CHECKING, TypeVar
 
 from direkt.cli import output
 from direkt.errors import DirektError
@@ -20,22 +25,122 @@ if TYPE_CHECKING:
     from direkt.work.reception import Rehearsal
 
 
-def open_log(rig: Rig) -> Log:
-    """The rig's log: DIREKT_DATABASE, or a file beside it. Raises UnusableInput."""
-    from direkt.store import log
+_LIMIT = 6.0  # s that the log may take, whatever its database does
 
-    return log.Log(log.url_of(os.environ.get("DIREKT_DATABASE"), rig.folder), rig.file.name, socket.gethostname())
+
+def open_log(rig: Rig, *, write: bool = False) -> Log:
+    """The rig's log: DIREKT_DATABASE, or a file beside it. Raises UnusableInput."""
+    from direkt.store import log, rigid
+
+    own = rig.file.id or (rigid.ensure(rig.folder) if write else rigid.read(rig.folder))
+    writer = log.Writer(rig.file.name, socket.gethostname(), own, person())
+    return log.Log(log.url_of(os.environ.get("DIREKT_DATABASE"), rig.folder), writer)
+
+
+def person() -> str:
+    """Who uses this, as the system knows them."""
+    with contextlib.suppress(OSError, KeyError):
+        return getpass.getuser()
+    return ""
+
+
+Found = TypeVar("Found")
+
+
+def limited(rig: Rig, work: Callable[[Log], Found], limit: float = _LIMIT, *, write: bool = False) -> Found:
+    """Something with the log, within a limit that no database can exceed. Raises DirektError."""
+    from direkt.store.log import LogError
+
+    results: list[Found] = []
+    errors: list[DirektError] = []
+
+    def run() -> None:
+        try:
+            with open_log(rig, write=write) as log:
+                results.append(work(log))
+        except DirektError as error:
+            errors.append(error)
+
+    thread = threading.Thread(target=run, daemon=True)
+    thread.start()
+    thread.join(limit)
+    if errors:
+        raise errors[0]
+    if not results:
+        raise LogError(f"the log does not answer within {limit:g} s")
+    return results[0]
 
 
 def record(rig: Rig, entries: Sequence[Entry]) -> None:
     """Writes entries down, if that can be done."""
     if not entries:
         return
+    deed = _Deed.current
+    if deed is not None and deed.rig.path == rig.path:
+        deed.join()
+        entries = deed.ended_by(entries)
     try:
-        with open_log(rig) as found:
-            found.add(entries)
+        limited(rig, lambda log: log.add(entries), write=True)
     except DirektError as error:
         output.note(f"! not logged: {error}")
+
+
+# Deeds: that something began is written before it is done
+
+
+class _Deed:
+    """What this process does to devices and platforms: its beginning, and its end, belong together in the log."""
+
+    current: _Deed | None = None
+
+    def __init__(self, rig: Rig, what: str, text: str, *, event: str, mark: str, feed: str) -> None:
+        from direkt.store.log import Entry
+
+        self.rig, self.what, self.id, self.ended = rig, what, secrets.token_hex(8), False
+        self.since = time.monotonic()
+        entry = Entry(
+            what, "good", text, event=event, mark=mark, feed=feed, deed=self.id, phase="began", detail={"process": os.getpid()}
+        )
+        self.entry = entry
+        self._thread = threading.Thread(target=self._write, args=(entry,), daemon=True)
+        self._thread.start()
+
+    def _write(self, entry: Entry) -> None:
+        with contextlib.suppress(DirektError), open_log(self.rig, write=True) as log:
+            log.add([entry])
+
+    def join(self) -> None:
+        """The beginning stands in front of the end."""
+        self._thread.join(_LIMIT)
+
+    def ended_by(self, entries: Sequence[Entry]) -> Sequence[Entry]:
+        """The same entries, as the end of this."""
+        own = [entry for entry in entries if entry.what == self.what]
+        if own:
+            self.ended = True
+        return [replace(entry, deed=self.id, phase="ended") if entry in own else entry for entry in entries]
+
+
+def begin(rig: Rig, what: str, text: str, *, event: str = "", mark: str = "", feed: str = "") -> None:
+    """Something is about to be done. It is written in the background: a slow log keeps nobody waiting."""
+    _Deed.current = _Deed(rig, what, text, event=event, mark=mark, feed=feed)
+
+
+def end(code: int) -> None:
+    """The command is over: what it began and did not log as ended has ended now, by its exit code."""
+    from direkt.cli.exits import ExitCode
+
+    deed, _Deed.current = _Deed.current, None
+    if deed is None or deed.ended:
+        return
+
+    outcome: Outcome = "good" if code == ExitCode.GOOD else "interrupted" if code == ExitCode.INTERRUPTED else "failed"
+    deed.join()
+    text = {"good": "done", "interrupted": "interrupted"}.get(outcome, f"not done (exit code {int(code)})")
+    seconds = round(time.monotonic() - deed.since, 1)
+    with contextlib.suppress(DirektError):
+        entry = replace(deed.entry, outcome=outcome, text=text, seconds=seconds, phase="ended", detail={})
+        limited(deed.rig, lambda log: log.add([entry]), write=True)
 
 
 def of(feed: FeedParts) -> Of:

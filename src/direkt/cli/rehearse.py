@@ -96,6 +96,7 @@ class _Run:
                 overwrite=overwrite,
                 replace=replace,
             )
+        recording.begin(self.feed.rig, "rehearse", f"{self.feed.device} pushes to this machine", feed=self.feed.name)
         try:
             done = drive(job, self._on_event)
         finally:

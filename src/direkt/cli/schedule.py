@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import contextlib
 import datetime
+import os
+import secrets
 import shutil
 import sys
 import threading
@@ -21,6 +23,7 @@ from direkt.errors import UnusableInput
 if TYPE_CHECKING:
     from direkt.cli.schemas import ScheduleJson, TurnJson
     from direkt.rig import Rig
+    from direkt.store.log import Entry, Outcome, Phase
     from direkt.watch.telling import Telling
     from direkt.work.ended import EndEvent
     from direkt.work.going import Crew, GoEvent
@@ -153,6 +156,7 @@ class _Service:
             self.telling = telling_of(rig, lambda name, words, good: self._say(f"{name} {words}", good=good))
         self.notices = Notices()
         self.manager = Manager()
+        self.deeds: dict[str, str] = {}  # by entry: what of it is being done
         self.service = Service(self._load, self.acts, self.clock, time.time, Pool(len(rig.file.schedule) + 2).submit)
         self.seen = _mtime(rig.path)
 
@@ -202,20 +206,18 @@ class _Service:
         self.out.file.flush()
 
     def _on_event(self, event: ServiceEvent, told: str) -> str:
-        from direkt.store.log import Entry
         from direkt.work import service
 
         if isinstance(event, service.Doing):
             self._say(f"{event.turn.entry}: {event.deed}s")
+            deed = self.deeds[event.turn.entry] = secrets.token_hex(8)
+            self.recorder.add(self._entry(event.turn, "good", f"{event.turn.entry}: {event.deed}s", deed, "began"))
         elif isinstance(event, service.Done):
             again = f"; again in {event.again:g} s" if event.again is not None else ""
             self._say(f"{event.turn.entry}: {event.deed}: {event.text}{again}", good=event.good)
-            p = event.turn.planned
-            self.recorder.add(Entry(
-                "schedule", "good" if event.good else "failed", f"{event.turn.entry}: {event.deed}: {event.text}",
-                event=p.name if p is not None else "", mark=p.mark if p is not None else "",
-                feed=event.turn.feeds[0] if p is None else "",
-            ))  # fmt: skip
+            deed = self.deeds.pop(event.turn.entry, "")
+            text = f"{event.turn.entry}: {event.deed}: {event.text}"
+            self.recorder.add(self._entry(event.turn, "good" if event.good else "failed", text, deed, "ended" if deed else ""))
         elif isinstance(event, service.Said):
             self._say(event.text, good=event.good)
         else:
@@ -230,6 +232,16 @@ class _Service:
                 self._say(following)
                 return following
         return told
+
+    @staticmethod
+    def _entry(turn: Turn, outcome: Outcome, text: str, deed: str, phase: Phase) -> Entry:
+        from direkt.store.log import Entry
+
+        p = turn.planned
+        return Entry(
+            "schedule", outcome, text, event=p.name if p is not None else "", mark=p.mark if p is not None else "",
+            feed=turn.feeds[0] if p is None else "", detail={"process": os.getpid()}, deed=deed, phase=phase,
+        )  # fmt: skip
 
     def _tell(self) -> None:
         from direkt.watch.notices import Condition, Key

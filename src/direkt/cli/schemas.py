@@ -1222,6 +1222,29 @@ class LogEntryJson(TypedDict):
     destination: str
     seconds: float | None
     detail: dict[str, object]
+    person: str
+    deed: str | None  # what began and ended together
+    phase: Literal["began", "ended"] | None
+    open: bool  # it began, and no end of it is known
+
+
+class BrokenEntryJson(TypedDict):
+    """A place where the chain of hashes does not hold."""
+
+    id: int
+    text: str
+
+
+class LogVerifyJson(TypedDict):
+    """direkt log verify."""
+
+    schema: Literal["direkt.log-verify/1"]
+    whole: bool
+    entries: int
+    older: int  # from before there was a chain
+    last: int | None
+    hash: str | None
+    broken: list[BrokenEntryJson]
 
 
 class LogListJson(TypedDict):
@@ -1247,6 +1270,6 @@ DOCUMENTS: dict[str, type] = {
     "find": FindJson, "match-all": MatchAllJson, "write-all": WriteAllJson, "drift": DriftJson, "log-changes": LogChangesJson,
     "device-health": HealthJson, "device-time": TimeJson, "device-firmware": FirmwareJson, "device-address": AddressJson,
     "event-list": EventListJson, "event-accounts": EventAccountsJson, "event-show": EventShowJson, "event-done": EventDoneJson, "go": GoJson, "stop": StopJson,
-    "watch": WatchJson, "signal": SignalJson, "schedule": ScheduleJson, "log-list": LogListJson, "log-show": LogShowJson,
+    "watch": WatchJson, "signal": SignalJson, "schedule": ScheduleJson, "log-list": LogListJson, "log-show": LogShowJson, "log-verify": LogVerifyJson,
     "device-claim": ClaimJson, "device-snapshot": SnapshotJson, "device-preset": PresetJson,
 }  # fmt: skip

@@ -198,6 +198,7 @@ class _Run:
                 self._tick(work, event)
             return None
 
+        recording.begin(self.rig, "signal", f"a test signal to {self.destination}")
         try:
             return drive(signalling.send(work, options.SystemClock(), seconds=seconds, climb=most), on_event)
         finally:

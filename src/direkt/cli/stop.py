@@ -59,7 +59,7 @@ def stop(
     the device, a person. Where nobody could be asked it says so and exits with 1; what is still on, or does not answer, gives 3.
     Twice does no harm.
     """
-    from direkt.cli import crew
+    from direkt.cli import crew, recording
     from direkt.work import ending
 
     rig = options.load_rig(rig_path)
@@ -71,6 +71,10 @@ def stop(
     if pause:
         _may_pause(rig, aim)
     front = _Front(yes, as_json)
+    recording.begin(
+        rig, "stop", "is paused" if pause else f"stops {name or 'everything'}", event=name if name in rig.file.events and name is not None else "",
+        feed=name if name in rig.file.feeds and name is not None else "",
+    )
     stopped = front.run(rig, aim, crew.crew(rig), seconds, wipe_key, pause)
     document: StopJson = {
         "schema": "direkt.stop/1", "proven": stopped.proven, "interrupted": stopped.interrupted, "paused": pause,
@@ -78,11 +82,12 @@ def stop(
             {"what": i.what.value, "name": i.name, "proven": i.proven, "known": i.proof.value, "text": i.text, "advice": i.advice} for i in stopped.items
         ],
     }  # fmt: skip
-    record(rig, aim, stopped, front.drops, pause=pause)
+    code = front.finish(stopped, name or "--all", pause=pause)  # the verdict first: a log may be slow
     if as_json:
         output.print_json(document)
     output.save_report(report, document)
-    return front.finish(stopped, name or "--all", pause=pause)
+    record(rig, aim, stopped, front.drops, pause=pause)
+    return code
 
 
 def _may_pause(rig: Rig, aim: Aim) -> None:

@@ -267,8 +267,9 @@ class _Run:
         from direkt.watch.policy import Act
 
         now = datetime.datetime.now(datetime.UTC)
-        with contextlib.suppress(DirektError), recording.open_log(self.rig) as log:
-            for kept in log.read(since=now - datetime.timedelta(seconds=within), what="mend"):
+        since = now - datetime.timedelta(seconds=within)
+        with contextlib.suppress(DirektError):
+            for kept in recording.limited(self.rig, lambda log: log.read(since=since, what="mend")):
                 act = next((a for a in Act if a.name.lower() == kept.entry.detail.get("act")), None)
                 if act is not None and kept.entry.detail.get("by") == "watch":
                     yield kept.entry.feed, act, max(0.0, (now - kept.at).total_seconds())
@@ -300,7 +301,8 @@ class _Run:
         return self.board
 
     def _on_event(self, event: WatchEvent) -> None:
-        from direkt.watch.model import Frame
+        from direkt.store.log import Entry
+        from direkt.watch.model import Began, Frame
         from direkt.watch.notices import Notice
 
         if isinstance(event, Frame):
@@ -317,6 +319,11 @@ class _Run:
                 name, words, good = self.told.get()
                 self.watcher.note(name, words, good=good)
                 self.view.happened(f"{name} {words}", good=good)
+        elif isinstance(event, Began):
+            self.recorder.add(Entry(
+                event.what, "good", event.text, event=event.event, mark=event.mark, feed=event.feed, device=event.device,
+                destination=event.destination, detail={"process": os.getpid()}, deed=event.deed, phase="began",
+            ))  # fmt: skip
         elif isinstance(event, Notice):
             if self.telling is not None:
                 self.telling.tell(event)
@@ -346,7 +353,7 @@ class _Run:
             detail |= {"act": event.act.name.lower(), "by": "watch" if "by the watch" in h.text else "page"}
         self.recorder.add(Entry(
             what, outcome, text, datetime.datetime.fromtimestamp(h.at, datetime.UTC), event.event, event.mark,
-            event.feed, event.device, event.destination, event.seconds, detail,
+            event.feed, event.device, event.destination, event.seconds, detail, event.deed, "ended" if event.deed else "",
         ))  # fmt: skip
 
     def finish(self) -> ExitCode:

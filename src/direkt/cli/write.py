@@ -203,7 +203,11 @@ class _Front:
         from direkt.work.steps import Agree
 
         if isinstance(event, Agree):
-            return self.yes or self._agreed()
+            agreed = self.yes or self._agreed()
+            if agreed:
+                what = "restore" if self.restoring else "write"
+                recording.begin(self.feed.rig, what, f"{self.feed.device} is set", feed=self.feed.name)
+            return agreed
         if isinstance(event, work.Planned):
             self._show(event)
         elif isinstance(event, Standing):
@@ -340,10 +344,14 @@ class _Several:
 
         by_name = {one.name: one for one in parts}
         if self.yes:
+            recording.begin(self.rig, "write", f"{len(parts)} feeds are set")
             return True
         for name, words in zip(by_name, manage.for_all(by_name, lambda name: look(by_name[name])), strict=True):
             self.out.print(f"[bold]{escape(name)}[/]  {escape(by_name[name].device)}, {words}")
-        return _agreed(f"Write this to {len({one.device for one in parts})} devices?")
+        agreed = _agreed(f"Write this to {len({one.device for one in parts})} devices?")
+        if agreed:
+            recording.begin(self.rig, "write", f"{len(parts)} feeds are set")
+        return agreed
 
     def _tell(self, progress: Progress) -> None:
         output.note(f"{progress.device} ({progress.feed}): {progress.words}")

@@ -156,6 +156,13 @@ def by_mark(rig: Rig, name: str, mark: str) -> Planned | None:
     return next((planned for planned in occurrences(rig, name) if planned.mark == mark), None)
 
 
+def as_it_was(rig: Rig, name: str, mark: str) -> Planned:
+    """An event at a time that the rig has no longer."""
+    entry = rig.file.events[name]
+    moment = datetime.datetime.strptime(mark, "%Y%m%dT%H%M%SZ").replace(tzinfo=datetime.UTC).astimezone(zone(rig, entry))
+    return Planned(name, 1, moment, moment + datetime.timedelta(seconds=length_of(entry.length)), entry)
+
+
 def wanted(rig: Rig, planned: Planned, delay: Delay | None = None) -> Wanted:
     """What the event is to be at this time; ``delay``: the word for it, where the rig has a figure. Raises UnusableInput."""
     entry = planned.entry

@@ -29,6 +29,15 @@ def begin_of(known: Standing) -> datetime.datetime:
     return _moment(known.begun) - datetime.timedelta(days=1)
 
 
+_AFTER = datetime.timedelta(hours=12)  # behind its end in which what was done belongs to it
+
+
+def end_of(known: Standing, planned: Planned) -> datetime.datetime:
+    """Until when the log is of interest."""
+    last = max(filter(None, (_moment(t) if t else None for t in (known.ended, known.paused, known.on_air, known.begun))), default=planned.end)
+    return max(last, planned.end) + _AFTER
+
+
 def _moment(text: str) -> datetime.datetime:
     return datetime.datetime.fromisoformat(text)
 
@@ -64,8 +73,11 @@ def page(rig: str, wanted: Wanted, planned: Planned, known: Standing, log: Seque
     ended = _moment(known.ended) if known.ended else None
     until = ended or max((one.at for one in own), default=on_air or planned.start)
 
+    changes = planned.start.utcoffset() != until.astimezone(zone).utcoffset()
+
     def local(moment: datetime.datetime, how: str = "%H:%M:%S") -> str:
-        return moment.astimezone(zone).strftime(how)
+        """A time; with its zone where the clocks change meanwhile."""
+        return moment.astimezone(zone).strftime(how + (" %Z" if changes else ""))
 
     body = [
         f"<h1>{_e(wanted.title)}</h1>",
@@ -100,7 +112,7 @@ def page(rig: str, wanted: Wanted, planned: Planned, known: Standing, log: Seque
     body.append("<h2>What was done</h2>")
     rows = "".join(
         f"<tr><td class=t>{local(one.at, '%d %b %H:%M:%S')}<td>{_e(one.entry.what)}<td>{_e(one.entry.feed or one.entry.destination)}"
-        f"<td>{_OUTCOMES[one.entry.outcome]}<td>{_e(one.entry.text)}"
+        f"<td>{'its end is not known' if one.open else _OUTCOMES[one.entry.outcome]}<td>{_e(one.entry.text)}"
         for one in own if one.entry.what != "drop"
     )  # fmt: skip
     body.append(
@@ -108,6 +120,35 @@ def page(rig: str, wanted: Wanted, planned: Planned, known: Standing, log: Seque
     )
     head = '<meta charset=utf-8><meta name=viewport content="width=device-width, initial-scale=1">'
     return f"<!doctype html><html lang=en><head>{head}<title>{_e(wanted.title)}</title><style>{_STYLE}</style></head><body>{''.join(body)}</body></html>\n"
+
+
+def season(rig: str, events: Sequence[tuple[Wanted, Planned, Standing, Sequence[Kept]]], zone: datetime.tzinfo) -> str:
+    """All events of a range on one page, in the order in which they were begun."""
+    rows, on_air_all, lost_all, count_all = [], 0.0, 0.0, 0
+    for wanted, planned, known, log in events:
+        own = [one for one in log if belongs(one, planned)]
+        on_air = _moment(known.on_air) if known.on_air else None
+        ended = _moment(known.ended) if known.ended else None
+        until = ended or max((one.at for one in own), default=on_air or planned.start)
+        found = drops(own, on_air, until) if on_air is not None else []
+        lost, span = sum(one.entry.seconds or 0.0 for _, one in found), (until - on_air).total_seconds() if on_air is not None else 0.0
+        on_air_all, lost_all, count_all = on_air_all + span, lost_all + lost, count_all + len(found)
+        how = "not on air" if on_air is None else _span(span) + ("" if ended is not None else ", not ended yet")
+        told = f"{len(found)}" + (f", {lost:.0f} s in all, the longest {max(one.entry.seconds or 0.0 for _, one in found):.0f} s" if found else "")
+        bar = _bar(on_air, until, found) if on_air is not None else ""
+        rows.append(
+            f"<tr><td class=t>{planned.start.astimezone(zone):%Y-%m-%d %H:%M %Z}<td>{_e(wanted.title)}<td class=t>{how}<td>{told if on_air is not None else ''}<td>{bar}"
+        )
+    facts = [("events", str(len(events))), ("on air", _span(on_air_all)), ("drops", f"{count_all}"), ("missing", f"{lost_all:.0f} s")]
+    if on_air_all:
+        facts.append(("of the time on air", f"{100 * (1 - lost_all / on_air_all):.3f} %"))
+    body = [
+        f"<h1>{_e(rig)}</h1>", f"<p class=sub>{events[0][1].start.astimezone(zone):%d %B %Y} to {events[-1][1].start.astimezone(zone):%d %B %Y}</p>",
+        "<div class=facts>" + "".join(f"<div>{_e(name)}<b>{_e(value)}</b></div>" for name, value in facts) + "</div>",
+        f"<table><tr><th>begins<th>event<th>on air for<th>drops<th style='width:25%'>{''.join(rows)}</table>",
+    ]  # fmt: skip
+    head = '<meta charset=utf-8><meta name=viewport content="width=device-width, initial-scale=1">'
+    return f"<!doctype html><html lang=en><head>{head}<title>{_e(rig)}: the season</title><style>{_STYLE}</style></head><body>{''.join(body)}</body></html>\n"
 
 
 def _bar(begin: datetime.datetime, end: datetime.datetime, found: list[tuple[datetime.datetime, Kept]]) -> str:

@@ -8,11 +8,13 @@ from __future__ import annotations
 
 import contextlib
 import datetime
+import json
 import os
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Literal
+from urllib.parse import quote
 
 import sqlalchemy as sa
 from sqlalchemy.engine import URL, Connection, Engine, make_url
@@ -21,14 +23,20 @@ from sqlalchemy.exc import ArgumentError, SQLAlchemyError
 from direkt import files
 from direkt.errors import NoAnswer, UnusableInput, os_words
 from direkt.printable import printable
+from direkt.store import chain
+from direkt.store.chain import Verified
 
-HEAD = "0001"  # the latest migration
+HEAD = "0002"  # the latest migration
 FILE_NAME = "log.sqlite"
 _CONNECT_LIMIT = 4  # s
 _LOCK = 0x6469726B  # of PostgreSQL, while tables are made
+_CHAIN_LOCK = _LOCK + 1  # while an entry is added to the chain
+_STATEMENT_LIMIT = 4000  # ms
+_LOCK_LIMIT = 2000  # ms
 _LONGEST = 2000  # characters of a text
 
 Outcome = Literal["good", "advise", "failed", "interrupted"]
+Phase = Literal["", "began", "ended"]
 
 metadata = sa.MetaData()
 entries = sa.Table(
@@ -47,6 +55,11 @@ entries = sa.Table(
     sa.Column("destination", sa.String(100), nullable=False),
     sa.Column("seconds", sa.Float, nullable=True),
     sa.Column("detail", sa.JSON, nullable=False),
+    sa.Column("rig_id", sa.String(40), nullable=False, server_default="", index=True),
+    sa.Column("person", sa.String(100), nullable=False, server_default=""),
+    sa.Column("deed", sa.String(40), nullable=False, server_default="", index=True),
+    sa.Column("phase", sa.String(10), nullable=False, server_default=""),
+    sa.Column("hash", sa.String(64), nullable=False, server_default=""),
 )  # fmt: skip
 
 
@@ -69,6 +82,18 @@ class Entry:
     destination: str = ""
     seconds: float | None = None  # how long it took, or lasted
     detail: Mapping[str, object] = field(default_factory=dict)
+    deed: str = ""  # what began and ended together
+    phase: Phase = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Writer:
+    """Who writes, and for which rig."""
+
+    rig: str
+    machine: str
+    rig_id: str = ""
+    person: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,6 +122,8 @@ class Kept:
     rig: str
     machine: str
     entry: Entry
+    person: str = ""
+    open: bool = False  # it began, and no end of it is known
 
 
 def url_of(text: str | None, folder: Path) -> URL:
@@ -118,10 +145,11 @@ def url_of(text: str | None, folder: Path) -> URL:
 class Log:
     """A log. Close it when done; a with statement does."""
 
-    def __init__(self, url: URL, rig: str, machine: str) -> None:
-        self._url, self._rig, self._machine = url, rig, machine
+    def __init__(self, url: URL, writer: Writer) -> None:
+        self._url, self._writer = url, writer
         self._shown = url.render_as_string(hide_password=True)
         self._engine: Engine | None = None
+        self._reads_only = False
 
     def close(self) -> None:
         """Lets go of the database."""
@@ -138,31 +166,47 @@ class Log:
         """Writes entries down, all or none. Raises LogError."""
         rows = [self._row(entry) for entry in what]
         if rows:
-            with self._connected() as connection:
+            with self._connected(write=True) as connection:
+                before = self._last_hash(connection)
+                for row in rows:
+                    row["hash"] = before = chain.link(before, row)
                 connection.execute(entries.insert(), rows)
+
+    def _last_hash(self, connection: Connection) -> str:
+        """The end of the chain; nobody else adds to it until this is done."""
+        if connection.dialect.name == "postgresql":
+            connection.execute(sa.text(f"SELECT pg_advisory_xact_lock({_CHAIN_LOCK})"))
+        wanted = sa.select(entries.c.hash).where(entries.c.hash != "").order_by(entries.c.id.desc()).limit(1)
+        return str(connection.execute(wanted).scalar() or "")
 
     def _row(self, entry: Entry) -> dict[str, object]:
         at = entry.at or datetime.datetime.now(datetime.UTC)
         return {
-            "at": at.astimezone(datetime.UTC), "rig": _clear(self._rig, 200), "machine": _clear(self._machine, 100), "what": entry.what,
+            "at": at.astimezone(datetime.UTC), "rig": _clear(self._writer.rig, 200), "machine": _clear(self._writer.machine, 100), "what": entry.what,
             "outcome": entry.outcome, "text": _clear(entry.text, _LONGEST), "event": _clear(entry.event, 100), "mark": entry.mark[:20],
             "feed": _clear(entry.feed, 100), "device": _clear(entry.device, 100), "destination": _clear(entry.destination, 100),
-            "seconds": entry.seconds, "detail": dict(entry.detail),
+            "seconds": float(entry.seconds) if entry.seconds is not None else None, "detail": json.loads(json.dumps(dict(entry.detail))),
+            "rig_id": self._writer.rig_id[:40], "person": _clear(self._writer.person, 100), "deed": entry.deed[:40], "phase": entry.phase,
         }  # fmt: skip
 
     def read(
-        self, *, since: datetime.datetime | None = None, event: str = "", mark: str = "", feed: str = "", what: str = "",
-        every_rig: bool = False, most: int = 1000,
+        self, *, since: datetime.datetime | None = None, until: datetime.datetime | None = None, event: str = "", mark: str = "",
+        feed: str = "", what: str = "", every_rig: bool = False, most: int = 1000,
     ) -> list[Kept]:  # fmt: skip
-        """The newest entries that fit, oldest first. Raises LogError."""
+        """The newest entries that fit, oldest first; of what has ended, not that it began. Raises LogError."""
+        other = entries.alias()
+        has_ended = sa.exists().where(other.c.deed == entries.c.deed, other.c.phase == "ended")
         wanted = sa.select(entries).order_by(entries.c.at.desc(), entries.c.id.desc()).limit(most)
+        wanted = wanted.where(sa.or_(entries.c.phase != "began", ~has_ended))
         for column, value in (("event", event), ("mark", mark), ("feed", feed), ("what", what)):
             if value:
                 wanted = wanted.where(entries.c[column] == value)
         if since is not None:
             wanted = wanted.where(entries.c.at >= since.astimezone(datetime.UTC))
+        if until is not None:
+            wanted = wanted.where(entries.c.at <= until.astimezone(datetime.UTC))
         if not every_rig:
-            wanted = wanted.where(entries.c.rig == _clear(self._rig, 200))
+            wanted = wanted.where(self._own)
         if self._is_new():
             return []
         with self._connected() as connection:
@@ -182,12 +226,26 @@ class Log:
             return None
         wanted = (
             sa.select(entries).where(
-                entries.c.what.in_(what), entries.c.feed == feed, entries.c.rig == _clear(self._rig, 200)
+                entries.c.what.in_(what), entries.c.feed == feed, entries.c.phase != "began", self._own
             ).order_by(entries.c.at.desc(), entries.c.id.desc()).limit(1)
         )  # fmt: skip
         with self._connected() as connection:
             row = connection.execute(wanted).first()
         return _kept(row._mapping) if row is not None else None
+
+    @property
+    def _own(self) -> sa.ColumnElement[bool]:
+        """Entries of this rig: by its id; those from before it had one by its name."""
+        by_name = sa.and_(entries.c.rig_id == "", entries.c.rig == _clear(self._writer.rig, 200))
+        return sa.or_(entries.c.rig_id == self._writer.rig_id, by_name) if self._writer.rig_id else by_name
+
+    def verify(self) -> Verified:
+        """Looks at the whole chain, of every rig that is in it. Raises LogError."""
+        if self._is_new():
+            return Verified(0, 0, (), 0, "")
+        with self._connected() as connection:
+            rows = connection.execution_options(stream_results=True).execute(sa.select(entries).order_by(entries.c.id))
+            return chain.verify(dict(row._mapping) for row in rows)
 
     # The database
 
@@ -197,10 +255,11 @@ class Log:
         return self._url.get_backend_name() == "sqlite" and bool(path) and not Path(str(path)).exists()
 
     @contextlib.contextmanager
-    def _connected(self) -> Iterator[Connection]:
+    def _connected(self, *, write: bool = False) -> Iterator[Connection]:
         try:
-            if self._engine is None:
-                self._engine = self._open()
+            if self._engine is None or (write and self._reads_only):
+                self.close()
+                self._engine = self._open(write=write)
             with self._engine.begin() as connection:
                 yield connection
         except SQLAlchemyError as error:
@@ -213,23 +272,59 @@ class Log:
             )
             raise LogError(f"the log at {self._shown} cannot be used: {said}") from None
 
-    def _open(self) -> Engine:
-        """The database with its tables as this Direkt knows them. Raises LogError, SQLAlchemyError and OSError."""
+    def _open(self, *, write: bool) -> Engine:
+        """The database with its tables as this Direkt knows them. Raises LogError, SQLAlchemyError and OSError.
+
+        To read takes no right to write, unless its tables are those of an older Direkt.
+        """
         sqlite = self._url.get_backend_name() == "sqlite"
-        options: dict[str, Any] = {"timeout": _CONNECT_LIMIT} if sqlite else {"connect_timeout": _CONNECT_LIMIT}
-        if sqlite and self._url.database:
-            path = Path(self._url.database)
+        path = Path(self._url.database) if sqlite and self._url.database else None
+        self._reads_only = not write
+        if path is not None and not write:
+            engine = self._engine_of(self._url.set(database=f"file:{quote(str(path))}", query={"mode": "ro", "uri": "true"}), sqlite=True)
+            if self._has_all(engine):
+                return engine
+        if path is not None:
             os.close(os.open(path, os.O_RDWR | os.O_CREAT, 0o600))
-        engine = sa.create_engine(self._url, connect_args=options, hide_parameters=True)
+        self._reads_only = False
+        engine = self._engine_of(self._url, sqlite=sqlite)
+        if sqlite:  # the last hash is read and the next one written with nobody between
+            sa.event.listen(engine, "begin", lambda connection: connection.exec_driver_sql("BEGIN IMMEDIATE"))
         try:
             with engine.connect() as connection:
                 version = self._version(connection)
             if version != HEAD:
-                self._migrate(engine, Path(self._url.database).parent if sqlite and self._url.database else None)
+                self._migrate(engine, path.parent if path is not None else None)
         except BaseException:
             engine.dispose()
             raise
         return engine
+
+    @staticmethod
+    def _engine_of(url: URL, *, sqlite: bool) -> Engine:
+        """With limits on everything that could make somebody wait."""
+        options: dict[str, Any] = {"timeout": _CONNECT_LIMIT}
+        if sqlite:
+            options["isolation_level"] = None  # transactions begin where SQLAlchemy says so
+        elif url.get_backend_name() == "postgresql":
+            limits = f"-c statement_timeout={_STATEMENT_LIMIT} -c lock_timeout={_LOCK_LIMIT}"
+            options = {"connect_timeout": _CONNECT_LIMIT, "options": limits, "tcp_user_timeout": _STATEMENT_LIMIT}
+        else:
+            options = {"connect_timeout": _CONNECT_LIMIT}
+        return sa.create_engine(url, connect_args=options, hide_parameters=True)
+
+    def _has_all(self, engine: Engine) -> bool:
+        """Whether the tables are those that this Direkt knows. Raises SQLAlchemyError."""
+        try:
+            with engine.connect() as connection:
+                version = self._version(connection)
+        except BaseException:
+            engine.dispose()
+            raise
+        if version == HEAD:
+            return True
+        engine.dispose()
+        return False
 
     @staticmethod
     def _version(connection: Connection) -> str:
@@ -269,9 +364,9 @@ def _kept(row: Mapping[Any, Any]) -> Kept:
         at = at.replace(tzinfo=datetime.UTC)
     entry = Entry(
         row["what"], row["outcome"], row["text"], at, row["event"], row["mark"], row["feed"], row["device"], row["destination"],
-        row["seconds"], row["detail"] or {},
+        row["seconds"], row["detail"] or {}, row["deed"], row["phase"],
     )  # fmt: skip
-    return Kept(row["id"], at.astimezone(datetime.UTC), row["rig"], row["machine"], entry)
+    return Kept(row["id"], at.astimezone(datetime.UTC), row["rig"], row["machine"], entry, row["person"], row["phase"] == "began")
 
 
 def _words(error: SQLAlchemyError) -> str:

@@ -128,12 +128,39 @@ def change_place(folder: Path, event: str, mark: str, destination: str, how: Cal
 
 def every(folder: Path) -> list[Standing]:
     """All that is remembered, oldest first; what cannot be read is passed over."""
+    return _all(sorted((folder / FOLDER).glob("*.json"))[-_MOST_FILES:])
+
+
+def _all(paths: list[Path]) -> list[Standing]:
     out = []
-    with contextlib.suppress(OSError):
-        for path in sorted((folder / FOLDER).glob("*.json"))[-_MOST_FILES:]:
-            with contextlib.suppress(OSError, ValueError), path.open("rb") as file:
-                out.append(Standing.model_validate_json(file.read(_MOST)))
+    for path in paths:
+        with contextlib.suppress(OSError, ValueError), path.open("rb") as file:
+            out.append(Standing.model_validate_json(file.read(_MOST)))
     return sorted(out, key=lambda s: s.mark)
+
+
+PAST = "past"
+
+
+def put_away(folder: Path, event: str, mark: str) -> None:
+    """Keeps what is remembered for reports alone: the event can begin anew. Raises UnusableInput."""
+    path = _path(folder, event, mark)
+    try:
+        if path.exists():
+            (path.parent / PAST).mkdir(exist_ok=True)
+            for n in range(1, 1000):
+                target = path.parent / PAST / f"{path.stem}-{n}.json"
+                if not target.exists():
+                    path.rename(target)
+                    break
+        path.with_suffix(".lock").unlink(missing_ok=True)
+    except OSError as error:
+        raise UnusableInput(f"{path}: cannot be put away: {os_words(error)}") from None
+
+
+def past(folder: Path) -> list[Standing]:
+    """What was put away, oldest first."""
+    return _all(sorted((folder / FOLDER / PAST).glob("*.json"))[-_MOST_FILES:])
 
 
 def forget(folder: Path, event: str, mark: str) -> None:

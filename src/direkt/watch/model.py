@@ -121,9 +121,24 @@ class Happened:
     seconds: float | None = None
     act: Act | None = None
     counted: bool = False  # the platform itself counts what is missing
+    deed: str = ""  # what it ends
 
 
-WatchEvent = Frame | Happened | Notice
+@dataclass(frozen=True, slots=True)
+class Began:
+    """Something is about to be done to a feed."""
+
+    what: str  # mend or stop
+    text: str
+    deed: str
+    feed: str
+    device: str
+    destination: str
+    event: str = ""
+    mark: str = ""
+
+
+WatchEvent = Frame | Happened | Began | Notice
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,6 +10,7 @@ from __future__ import annotations
 import heapq
 import itertools
 import queue
+import secrets
 from collections import deque
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
@@ -25,7 +26,7 @@ from direkt.watch.board import Board, EventRow, FeedRow, Happening, NextEvent, W
 from direkt.watch.causes import Cause
 from direkt.watch.conditions import Machine
 from direkt.watch.looks import DeviceLook, EventLook
-from direkt.watch.model import Command, Followed, Frame, Happened, MachineLook, Setup, WatchEvent, World
+from direkt.watch.model import Began, Command, Followed, Frame, Happened, MachineLook, Setup, WatchEvent, World
 from direkt.watch.notices import Key, Notices
 from direkt.watch.policy import Act, Mending, Terms
 from direkt.watch.tracker import FeedState, Tracker
@@ -429,6 +430,7 @@ class Watcher:
         good: bool = True,
         seconds: float | None = None,
         act: Act | None = None,
+        deed: str = "",
     ) -> None:
         happening = Happening(self.wall(), what, name, text, good)
         self._happenings.appendleft(happening)
@@ -438,7 +440,7 @@ class Watcher:
         self._out.append(Happened(
             happening, name if facts is not None else "", facts.device if facts is not None else "",
             facts.destination if facts is not None else "", event.name if event is not None else "", event.mark if event is not None else "",
-            round(seconds, 1) if seconds is not None else None, act, event is not None and event.asked,
+            round(seconds, 1) if seconds is not None else None, act, event is not None and event.asked, deed,
         ))  # fmt: skip
 
     def note(self, name: str, text: str, *, good: bool) -> None:
@@ -575,7 +577,12 @@ class Watcher:
     def _do(self, doing: _Doing, place: str) -> None:
         self._doing[place] = doing
         feed = doing.feed
-        device = self.trackers[feed].facts.device
+        device, deed = self.trackers[feed].facts.device, secrets.token_hex(8)
+        event = next((e for e in self._events.values() if feed in e.feeds), None)
+        self._out.append(Began(
+            "stop" if doing.act is None else "mend", doing.act.value if doing.act is not None else "stop the push", deed, feed, device,
+            self.trackers[feed].facts.destination, event.name if event is not None else "", event.mark if event is not None else "",
+        ))  # fmt: skip
 
         def run() -> tuple[bool, str]:
             try:
@@ -607,7 +614,7 @@ class Watcher:
             who = "from the page" if doing.by_person else "by the watch"
             what = {Act.PUSH: "push started again", Act.DEVICE: "device restarted", None: "push stopped"}[doing.act]
             self._happen(
-                "stop" if doing.act is None else "mend", feed, f"{what} {who}: {words}", good=good, act=doing.act
+                "stop" if doing.act is None else "mend", feed, f"{what} {who}: {words}", good=good, act=doing.act, deed=deed
             )
 
         self._ask(run, then, lambda words: then((False, f"it failed ({words})")))
