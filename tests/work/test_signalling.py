@@ -1,13 +1,17 @@
 """Our own signal: what is sent is what is set, the kernel's figures are true, and a line's limit is found."""
 
 import asyncio
+import contextlib
+import itertools
 import os
 import shutil
 import socket
 import subprocess
 import sys
+import threading
 import time
 import unittest
+from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
 
@@ -20,9 +24,9 @@ from direkt.net.rtmp import Receiver
 from direkt.protocol import address
 from direkt.secret import Secret
 from direkt.work import signalling
-from direkt.work.signalling import Settings, Signalling, send
+from direkt.work.signalling import Carried, Settings, Signalling, send
 from direkt.work.steps import drive
-from tests.support import free_port
+from tests.support import free_port, wait_until
 
 KEY = "varn~fake~teal"
 
@@ -43,8 +47,6 @@ class Sink:
         self.loop = asyncio.new_event_loop()
         self.rate = rate
         self.came = []
-        import threading
-
         self.thread = threading.Thread(target=self.loop.run_forever, daemon=True)
         self.thread.start()
         self.receiver = Receiver("live", Secret(KEY), self.came.append)
@@ -116,6 +118,77 @@ class Sending(unittest.TestCase):
         result, _ = self.run_it(work, seconds=None, climb=1600)
         self.assertEqual(([s.held for s in result.steps], result.limit), ([True] * 3, None))
         self.assertAlmostEqual(result.mbit_s, 1.73, delta=0.2)
+
+    def test_a_card_that_needs_less_than_it_is_asked_for_is_no_limit(self):
+        quiet = Carried(3.0, 1650.0, 1655.0, 1700.0, 0.01, 0.01, 0, 400, 0.02)  # 2.97 Mbit/s were asked for
+        self.assertTrue(quiet.held)
+        self.assertFalse(quiet.machine_is_slow)
+        thin = Carried(3.0, 2900.0, 1650.0, 1700.0, 0.2, 0.01, 0, 400, 1.9, most_waiting=300_000)
+        self.assertEqual((thin.held, thin.machine_is_slow), (False, False))
+        busy = Carried(3.0, 1600.0, 1600.0, 1650.0, 0.01, 0.01, 0, 400, 1.2, most_waiting=4_000)  # nothing waits for the line
+        self.assertEqual((busy.held, busy.machine_is_slow), (False, True))
+
+    def test_a_line_that_takes_nothing_for_a_while_is_seen_while_it_does(self):
+        slow = socket.create_server(("127.0.0.1", 0))
+        self.addCleanup(slow.close)
+        work = Signalling(self.server, Secret(KEY), SMALL)
+        work.start()
+        self.addCleanup(work.close)
+        wait_until(lambda: work.pushing)
+        blocked = asyncio.run_coroutine_threadsafe(self.hold(1.5), self.sink.loop)
+        time.sleep(1.7)
+        blocked.result(5)
+        moments = [sample.at for sample in work.samples]
+        gaps = [b - a for a, b in itertools.pairwise(moments)]
+        self.assertLess(max(gaps), 0.6, gaps)
+
+    async def hold(self, seconds):
+        time.sleep(seconds)  # noqa: ASYNC251 - the receiver stands still as a whole
+
+    def test_samples_are_taken_while_they_are_read(self):
+        work = Signalling(self.server, Secret(KEY), SMALL)
+        work._samples.extend(range(3000))
+        over = threading.Event()
+
+        def add():
+            while not over.is_set():
+                with work._lock:
+                    work._samples.append(1)
+
+        thread = threading.Thread(target=add, daemon=True)
+        thread.start()
+        for _ in range(2000):
+            self.assertEqual(len(work.samples), 3000)
+        over.set()
+        thread.join(5)
+
+    def test_it_ends_within_two_seconds_whatever_the_other_side_does(self):
+        for habit in ("takes nothing", "says nothing"):
+            server = socket.create_server(("127.0.0.1", 0))
+            self.addCleanup(server.close)
+            peers = []
+
+            def accept(server=server, peers=peers):
+                with contextlib.suppress(OSError):
+                    while True:
+                        peers.append(server.accept()[0])
+
+            threading.Thread(target=accept, daemon=True).start()
+            place = self.server if habit == "takes nothing" else address.parse(f"rtmp://127.0.0.1:{server.getsockname()[1]}/live")
+            work = Signalling(place, Secret(KEY), replace(SMALL, video=replace(SMALL.video, bitrate=20_000)))
+            work.start()
+            time.sleep(0.5)
+            if habit == "takes nothing":
+                held = asyncio.run_coroutine_threadsafe(self.hold(4.0), self.sink.loop)
+                time.sleep(1.0)
+            begin = time.monotonic()
+            work.close()
+            self.assertLess(time.monotonic() - begin, 2.3, habit)
+            if habit == "takes nothing":
+                held.result(6)
+            self.assertFalse(work._thread.is_alive(), habit)
+            for peer in peers:
+                peer.close()
 
     def test_a_server_that_refuses_and_one_that_is_not_there(self):
         result, _ = self.run_it(Signalling(self.server, Secret("varn~fake~wrong"), SMALL), seconds=5.0)

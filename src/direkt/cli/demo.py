@@ -18,6 +18,7 @@ from direkt.cli import options, output
 from direkt.cli.exits import ExitCode
 from direkt.cli.output import escape
 from direkt.errors import NoAnswer, UnusableInput
+from direkt.work.steps import END
 
 _REHEARSAL = 4.2  # s: two and a half keyframe intervals
 
@@ -43,6 +44,7 @@ def demo(folder: Path | None, seconds: float) -> ExitCode:
     try:
         return run.all()
     except KeyboardInterrupt:
+        END.taken()
         run.stop()
         output.interrupted(f"the simulated gear is off; what there is lies in {folder}")
         return ExitCode.INTERRUPTED

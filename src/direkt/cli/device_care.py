@@ -13,6 +13,7 @@ from direkt.cli.exits import ExitCode
 from direkt.cli.opened import agreed, opened, yes_option
 from direkt.cli.output import escape
 from direkt.errors import UnusableInput
+from direkt.work.steps import END
 
 if TYPE_CHECKING:
     from direkt.cli.schemas import FirmwareJson, HealthJson, HealthRowJson, TimeJson
@@ -208,6 +209,7 @@ def restart(name: str | None, yes: bool, wait: float, rig_path: Path | None) -> 
     try:
         done = drive(manage.restart(driver, options.SystemClock(), wait), on_event)
     except KeyboardInterrupt:
+        END.taken()
         output.interrupted(
             f"{chosen} was told to restart; look whether it is back: direkt device health {chosen}"
             if begun
@@ -266,6 +268,7 @@ def firmware(name: str, file: Path, yes: bool, wait: float, rig_path: Path | Non
         try:
             done = drive(manage.update(driver, file, options.SystemClock(), wait, progress), on_event)
         except KeyboardInterrupt:
+            END.taken()
             state = f"the file may be in {chosen}, and it may restart: leave it on, then: direkt device health {chosen}"
             output.interrupted(state if began else f"{chosen} was not changed")
             return ExitCode.INTERRUPTED

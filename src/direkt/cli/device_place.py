@@ -13,6 +13,7 @@ from direkt.cli.exits import ExitCode
 from direkt.cli.opened import agreed, opened, yes_option
 from direkt.cli.output import escape
 from direkt.errors import DirektError, UnusableInput
+from direkt.work.steps import END
 
 if TYPE_CHECKING:
     from direkt.cli.schemas import AddressJson, ClaimJson
@@ -77,6 +78,7 @@ def address(
     try:
         done = drive(manage.readdress(driver, move, open_at, _taken, options.SystemClock(), wait), on_event)
     except KeyboardInterrupt:
+        END.taken()
         output.interrupted(
             f"{chosen} may have moved to {move.address or 'an address by DHCP'}; the rig still says {entry.address}: look with: direkt find"
             if begun else f"{chosen} was not changed"
@@ -172,6 +174,7 @@ def claim(name: str, user: str, ask: bool, rig_path: Path | None, as_json: bool)
             )
             raise
         except KeyboardInterrupt:
+            END.taken()
             output.interrupted(f"{chosen} may have its password now; it is kept as {reference}")
             return ExitCode.INTERRUPTED
     finally:

@@ -14,6 +14,7 @@ from direkt.cli import options, output
 from direkt.cli.exits import ExitCode
 from direkt.cli.output import escape
 from direkt.errors import UnusableInput
+from direkt.work.steps import END
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -340,6 +341,7 @@ def _to_devices(rig: Rig, destination: str, key: Secret, as_json: bool) -> ExitC
                 {"feed": one.feed, "device": one.device, "written": one.written, "reason": one.reason}
             )
     except KeyboardInterrupt:
+        END.taken()
         have = ", ".join(d["device"] for d in document["devices"] if d["written"]) or "no device for certain"
         output.interrupted(
             f"the new key is kept; it is written to: {have}. For the others: direkt key renew {destination}"

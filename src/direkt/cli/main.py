@@ -92,6 +92,8 @@ def cli() -> None:
 def main() -> None:
     """Runs the command line and exits. A request to end (SIGTERM) and a terminal that is gone are like Ctrl-C."""
     signal.signal(signal.SIGTERM, _interrupt)
+    if signal.getsignal(signal.SIGINT) is signal.default_int_handler:
+        signal.signal(signal.SIGINT, _interrupt)
     if hasattr(signal, "SIGHUP") and signal.getsignal(signal.SIGHUP) is signal.SIG_DFL:
         signal.signal(signal.SIGHUP, _hang_up)
     if sys.argv[1:2] == ["check"]:
@@ -102,6 +104,8 @@ def main() -> None:
 
 
 def _interrupt(number: int, frame: FrameType | None) -> None:
+    if (steps := sys.modules.get("direkt.work.steps")) is not None:
+        steps.END.ask()
     raise KeyboardInterrupt
 
 
@@ -142,6 +146,8 @@ def _run(arguments: list[str] | None) -> int:
             error.show()
         return error.exit_code
     except (click.Abort, KeyboardInterrupt):
+        if (steps := sys.modules.get("direkt.work.steps")) is not None:
+            steps.END.taken()
         with contextlib.suppress(OSError):
             click.echo("Interrupted: nothing was changed by this command.", err=True)
         return ExitCode.INTERRUPTED

@@ -12,6 +12,7 @@ from direkt.cli.exits import ExitCode
 from direkt.cli.output import escape
 from direkt.cli.read import slot_json
 from direkt.errors import UnusableInput
+from direkt.work.steps import END
 
 if TYPE_CHECKING:
     from direkt.cli.schemas import PushJson, UnfinishedJson
@@ -101,6 +102,7 @@ def _stop(feed: FeedParts) -> Look | None:
     try:
         return work.stop(feed)
     except KeyboardInterrupt:
+        END.taken()
         output.interrupted(work.not_stopped(feed))
         return None
 
@@ -122,6 +124,7 @@ def _start(feed: FeedParts, sources: Sources, server: str | None) -> Look | None
     try:
         return drive(work.start(feed, key, options.SystemClock(), server), on_event)
     except KeyboardInterrupt:
+        END.taken()
         if standing is None:
             raise
         output.interrupted(standing.text)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import datetime
 import os
 import secrets
@@ -19,6 +18,7 @@ from direkt.cli import options, output
 from direkt.cli.exits import ExitCode
 from direkt.cli.output import escape
 from direkt.errors import UnusableInput
+from direkt.work.steps import END, unbroken
 
 if TYPE_CHECKING:
     from direkt.cli.schemas import ScheduleJson, TurnJson
@@ -179,12 +179,13 @@ class _Service:
                     self.seen = now
                     self.service.look_again()
         except KeyboardInterrupt:
+            END.taken()
             interrupted = True
         self.acts.over.set()
         self.manager.stopping()
         if self.service.doing:
             self._say(f"ending; {', '.join(self.service.doing)} is in the middle: waiting for a known state")
-        with contextlib.suppress(KeyboardInterrupt):
+        with unbroken():
             for event in self.service.settle(_SETTLE):
                 self._on_event(event, told)
             if self.service.doing:

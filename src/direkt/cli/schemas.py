@@ -1084,6 +1084,7 @@ class WatchFeedJson(TypedDict):
     mending: bool
     temperature: float | None  # degrees Celsius
     strip: str  # the last ten minutes, two seconds a mark
+    wanted: bool  # it is meant to be on
 
 
 class WatchEventJson(TypedDict):
@@ -1112,6 +1113,8 @@ class WarningJson(TypedDict):
     text: str
     advice: str
     since: str
+    seen: str | None  # when somebody said at the page that they have seen it
+    muted: bool
 
 
 class HappeningJson(TypedDict):
@@ -1153,6 +1156,7 @@ class WatchJson(TypedDict):
     warnings: list[WarningJson]
     happenings: list[HappeningJson]
     next: NextJson | None
+    late: float  # s by which the watch was late at the worst, in the last half minute
     data_plan: DataPlanJson | None
 
 

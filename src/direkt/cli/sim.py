@@ -14,6 +14,7 @@ from direkt.cli import output
 from direkt.cli.exits import ExitCode
 from direkt.cli.output import escape
 from direkt.errors import NoAnswer, UnusableInput, os_words
+from direkt.work.steps import unbroken
 
 if TYPE_CHECKING:
     from direkt.sim.plainsong import Plainsong
@@ -148,7 +149,7 @@ def sim(
         )
         out.print("Ctrl-C switches the gear off.")
         out.file.flush()
-        with contextlib.suppress(KeyboardInterrupt):
+        with unbroken():
             threading.Event().wait()
     finally:
         for unit in units.values():

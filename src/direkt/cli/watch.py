@@ -17,6 +17,7 @@ import click
 from direkt.cli import options, output
 from direkt.cli.exits import ExitCode
 from direkt.errors import DirektError, UnusableInput, os_words
+from direkt.work.steps import END, unbroken
 
 if TYPE_CHECKING:
     from direkt.cli.watch_view import View
@@ -85,6 +86,7 @@ def watch(
         with run.around(page, tls, certificate, metrics):
             last = run.run(seconds)
     except KeyboardInterrupt:
+        END.taken()
         last = run.board
     found = document(last if last is not None else run.board, interrupted=run.interrupted)
     if as_json:
@@ -294,6 +296,7 @@ class _Run:
                 for event in job:
                     self._on_event(event)
             except (KeyboardInterrupt, OSError):
+                END.taken()
                 self.interrupted = True
             finally:
                 job.close()
@@ -359,7 +362,7 @@ class _Run:
     def finish(self) -> ExitCode:
         """The last lines; the exit code."""
         self.manager.stopping()
-        with contextlib.suppress(KeyboardInterrupt):
+        with unbroken():
             if self.watcher.doing:
                 output.note(f"… {'; '.join(self.watcher.doing)}: waiting until that is done")
             left = self.watcher.settle(_SETTLE)

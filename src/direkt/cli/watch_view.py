@@ -194,6 +194,8 @@ def _warnings(board: Board) -> list[Text]:
     for w in board.warnings:
         mark, style = ("✗", "bold red") if w.weight == "fail" else ("!", "yellow")
         advice = f"  next: {escape(w.advice)}" if w.advice else ""
+        notes = ", ".join(word for word, so in (("seen", w.seen is not None), ("muted", w.muted)) if so)
+        advice += f"  [dim]({notes})[/]" if notes else ""
         out.append(Text.from_markup(f"[{style}]{mark}[/] [bold]{escape(w.name)}[/]  {escape(w.text)}{advice}"))
     return out
 

@@ -14,6 +14,7 @@ from direkt.cli.exits import ExitCode
 from direkt.cli.match import print_plan, print_unmet
 from direkt.cli.output import escape, show
 from direkt.errors import UnusableInput
+from direkt.work.steps import END
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -193,6 +194,7 @@ class _Front:
         try:
             written = drive(job, self._on_event)
         except KeyboardInterrupt:
+            END.taken()
             output.interrupted(self.standing.text if self.standing else f"{self.feed.device} was not changed")
             return ExitCode.INTERRUPTED
         return self._finish(written)

@@ -29,6 +29,7 @@ class TcpFigures:
     sent_again: int  # segments, in all
     segments: int  # that went out, in all
     on_the_wire: int  # bytes at the IP layer that went out, in all
+    sent: int = 0  # bytes of content that went out, those that were sent again too
 
 
 def read(connection: socket.socket) -> TcpFigures | None:
@@ -46,5 +47,5 @@ def read(connection: socket.socket) -> TcpFigures | None:
     headers = _HEADERS.get(connection.family, 52)
     return TcpFigures(
         large["bytes_acked"], small["notsent_bytes"], max(0, large["bytes_sent"] - large["bytes_retrans"] - large["bytes_acked"]), small["rtt"] / 1e6, small["min_rtt"] / 1e6,
-        small["total_retrans"], small["segs_out"], large["bytes_sent"] + small["segs_out"] * headers,
+        small["total_retrans"], small["segs_out"], large["bytes_sent"] + small["segs_out"] * headers, large["bytes_sent"],
     )  # fmt: skip

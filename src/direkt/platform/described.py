@@ -107,6 +107,9 @@ class DescribedPlatform:
         self, step: StepEntry, values: Mapping[str, object], *, needed: bool, more: str = "", picture: bytes = b""
     ) -> tuple[Answered, Answer]:  # fmt: skip
         """``more``: a query behind the path, as it is sent."""
+        for name in re.findall(r"\{(\w+)\}", step.send.partition(" ")[2]):
+            if values.get(name) in (None, ""):
+                raise PlatformError(f"{self.name}: the event has no {name!r} for {step.send.partition(' ')[2]}: it is not whole, or the platform file does not fit")
         mark = "&" if "?" in step.send else "?"
         entry = step.model_copy(update={"send": step.send + mark + more.replace("{", "%7B").replace("}", "%7D")}) if more else step
         content = (picture, picture_kind(picture)) if picture else None

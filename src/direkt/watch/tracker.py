@@ -23,9 +23,11 @@ CELL = 2.0  # s of a cell of the strip
 START = 20.0  # s that a push gets to begin
 _FRESH = 15.0  # s for which a look is good
 _STILL = 2.5  # s for which a counter may stand, at the least
+_BEGINS = 6.0  # s for which a counter may stay at 0 after a push began
 _UNLEARNT = 60.0  # s for which it may, while it is not known how often the device counts
 _NOTHING = 0.5  # s for which an ingest may have nothing of a push that is on
 _LAG = 8.0  # s by which an ingest may be late to notice that a push has gone
+_HALF, _LEAST = 0.5, 100.0  # of the usual rate, or kbit/s, from where on a counter that moves is a push, and not the tries of one
 _THIN = 0.6  # of the usual bitrate
 _THIN_FOR = 15.0  # s
 _UNSEEN = "not looked at yet"
@@ -106,6 +108,9 @@ class Tracker:
         self._silent = False  # it does not answer
         self._answered: DeviceLook | None = None  # what it answered last
         self._nothing: float | None = None  # since when the ingest has nothing
+        self._said_off: tuple[float, int, int] | None = None  # since when it says that it does not push, its counter then and last
+        self._moves = 0  # of the counter since
+        self.sends_against = False  # it counts on all the same
         self._content: dict[str, float] = {}  # since when a parameter has a bad value
         self._first = True  # the counter has not moved since it was looked at first
         self._rates: deque[float] = deque(maxlen=150)
@@ -144,7 +149,8 @@ class Tracker:
 
     def _counted(self, at: float, sent: int, *, on: bool) -> None:
         """The rate is that between two moves of the counter: some devices count every ten seconds only."""
-        if self._count is None or not on or sent < self._count[1]:
+        self._counted_against(at, sent, on=on)
+        if self._count is None or not on or sent < self._count[1] or self._moved is None:
             self._count, self._moved, self.kbit_s = (at, sent), at if on else None, None
             self._first = True
             return
@@ -167,6 +173,22 @@ class Tracker:
         usual = self.usual
         thin = usual is not None and self.kbit_s < usual * _THIN
         self._thin = (self._thin if self._thin is not None else at) if thin else None
+
+    def _counted_against(self, at: float, sent: int, *, on: bool) -> None:
+        """What it sends while it says that it does not push: a counter is believed before words, but not the bytes of its tries."""
+        if on or self._said_off is None or sent < self._said_off[1]:
+            self._said_off, self._moves = None if on else (at, sent, sent), 0
+            return
+        then, first, last = self._said_off
+        self._moves += sent > last
+        self._said_off = (then, first, sent)
+        least = (self.usual or 0.0) * _HALF or _LEAST
+        rate = (sent - first) * 8 / 1000 / (at - then) if at > then else 0.0
+        self.sends_against = self._moves >= 2 and rate >= least
+
+    @property
+    def _sends_all_the_same(self) -> bool:
+        return self._said_off is not None and self.sends_against
 
     def _patience(self) -> float:
         """s for which the counter may stand."""
@@ -298,6 +320,8 @@ class Tracker:
         slot = look.slots.get(self.facts.slot)
         if slot is None:
             return Standing(FeedState.UNKNOWN, f"{self.facts.device} tells of no push slot {self.facts.slot}")
+        if self._sends_all_the_same and (not slot.server or slot.server == self.facts.server):
+            return Standing(FeedState.ON, f"{self.facts.device} says {slot.state}, and its counter goes on: it sends")
         if slot.state is PushState.STOPPED:
             if self._wish is True and self.wished_at >= look.began and self.state is not FeedState.DROPPED:
                 return Standing(FeedState.STARTING, "it is being started")  # what was seen is older than the wish
@@ -306,7 +330,9 @@ class Tracker:
             return Standing(FeedState.ELSEWHERE, f"{self.facts.device} pushes to {slot.server}")
         said = f": {slot.message}" if slot.message else ""
         if slot.state is PushState.PUSHING:
-            return self._moving(look.at, slot.sent_bytes > 0, f"{self.facts.device} says pushing and sends nothing")
+            # a device that has counted before and says 0 has sent nothing of this push
+            counts = slot.sent_bytes > 0 or bool(self._steps)
+            return self._moving(look.at, counts, f"{self.facts.device} says pushing and sends nothing", 0.0 if slot.sent_bytes else _BEGINS)
         if slot.state is PushState.UNKNOWN:
             return Standing(FeedState.UNKNOWN, f"{self.facts.device} does not tell whether it pushes")
         if slot.state is PushState.CONNECTING and not self.seen_on and now - self.since < START and self.state in (
@@ -315,9 +341,12 @@ class Tracker:
             return Standing(FeedState.STARTING, f"{self.facts.device} connects")
         return Standing(FeedState.DROPPED, f"{self.facts.device} says {slot.state}{said}")
 
-    def _moving(self, at: float, counts: bool, still: str) -> Standing:
-        if counts and self._moved is not None and at - self._moved > self._patience():
+    def _moving(self, at: float, counts: bool, still: str, least: float = 0.0) -> Standing:
+        stood = at - self._moved if self._moved is not None else 0.0
+        if counts and stood > max(least, self._patience()):
             return Standing(FeedState.DROPPED, still)
+        if counts and stood > _STILL and len(self._steps) < 2:
+            return Standing(FeedState.ON, f"{self.facts.device} says so; its counter has stood still for {stood:.0f} s, and how often it counts is not known")
         return Standing(FeedState.ON)
 
     def _as_stopped(self, slot: Slot) -> Standing:
@@ -401,7 +430,7 @@ class Tracker:
     @property
     def contradicted(self) -> bool:
         """Whether its own side says that it has dropped, while the ingest has something of it."""
-        return self._against is not None
+        return self._against is not None or self._sends_all_the_same
 
     @property
     def _as_words(self) -> bool:

@@ -13,7 +13,7 @@ import queue
 import secrets
 from collections import deque
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 from typing import TypeVar
 
@@ -277,7 +277,15 @@ class Watcher:
     def _spread_events(self) -> None:
         by_feed = {feed: key for key, one in self._events.items() for feed in one.feeds}
         for name, tracker in self.trackers.items():
-            tracker.take_event(self._event_looks.get(by_feed[name]) if name in by_feed else None)
+            look = self._event_looks.get(by_feed[name]) if name in by_feed else None
+            if look is not None and self._shares_input(name, self._events[by_feed[name]]):
+                look = replace(look, told=False, inputs=())  # which of them arrives, nobody tells
+            tracker.take_event(look)
+
+    def _shares_input(self, name: str, one: Followed) -> bool:
+        """Whether another feed of the event goes to the same input."""
+        role = self.trackers[name].facts.role
+        return sum(self.trackers[feed].facts.role == role for feed in one.feeds if feed in self.trackers) > 1
 
     def _took_machine(self, look: MachineLook) -> None:
         self._at(self.clock.now() + _MACHINE_EVERY, "machine")

@@ -1,19 +1,24 @@
-"""A connection that runs in an event loop and a thread of its own; what it tells is measured by whoever polls."""
+"""A connection that runs in an event loop and a thread of its own; what it tells is measured by whoever polls.
+
+It ends within two seconds, whatever it is in the middle of: its loops look at a flag, its waits are cancelled, and what does not end by
+that is left to itself with its connections cut.
+"""
 
 from __future__ import annotations
 
 import asyncio
 import contextlib
-import queue
 import threading
-import time
 from abc import ABC, abstractmethod
 
 from direkt.net import loops
 from direkt.net.transport import ReceiverEvent
+from direkt.work.inbox import Inbox
 from direkt.work.reception import Rehearsal
 
-_PATIENCE = 8.0  # s for a good end
+_PATIENCE = 1.2  # s for a good end
+_CUT = 0.4  # s for one that is none
+_MEASURED = 0.5  # s for measuring the rest
 
 
 class Background(ABC):
@@ -21,41 +26,47 @@ class Background(ABC):
 
     def __init__(self, protocol: str) -> None:
         self.rehearsal = Rehearsal(protocol)
-        self._told: queue.SimpleQueue[tuple[float, ReceiverEvent]] = queue.SimpleQueue()
+        self.ending = False  # what runs looks at it, and ends
+        self._inbox = Inbox()
         self._loop = asyncio.new_event_loop()
         self._task: asyncio.Task[None] | None = None
         self._thread = threading.Thread(target=self._run, daemon=True)
 
     @abstractmethod
     async def _work(self) -> None:
-        """All that it does; it is cancelled by close()."""
+        """All that it does; it is cancelled by close(), and looks at ``ending``."""
 
     def start(self) -> None:
         """Begins."""
         self._thread.start()
 
     def poll(self) -> None:
-        """Measures what was told since."""
-        for _ in range(self._told.qsize()):
-            when, event = self._told.get()
-            self.rehearsal.take(event, when)
+        """Measures what was told since; what takes too long waits for the next time."""
+        self._inbox.take(self.rehearsal.take)
 
     def close(self) -> None:
         """Ends it in good order, and measures the rest."""
-        self.poll()
+        self.ending = True
+        self._inbox.take(self.rehearsal.take)
         self.rehearsal.closing = True
-        if self._thread.is_alive():
+        for patience in (_PATIENCE, _CUT):
+            if not self._thread.is_alive():
+                break
             with contextlib.suppress(RuntimeError):  # it has just ended by itself
-                self._loop.call_soon_threadsafe(self._cancel)
-            self._thread.join(_PATIENCE)
-        self.poll()
+                self._loop.call_soon_threadsafe(self._cancel, patience == _CUT)
+            self._thread.join(patience)
+        self._inbox.drain(self.rehearsal.take, _MEASURED)
 
     def _tell(self, event: ReceiverEvent) -> None:
-        self._told.put((time.monotonic(), event))
+        self._inbox.put(event)
 
-    def _cancel(self) -> None:
+    def _cancel(self, everything: bool) -> None:
+        """``everything``: also what the work began; it had its time."""
         if self._task is not None:
             self._task.cancel()
+        if everything:
+            for task in asyncio.all_tasks(self._loop):
+                task.cancel()
 
     def _run(self) -> None:
         asyncio.set_event_loop(self._loop)

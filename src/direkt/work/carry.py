@@ -23,7 +23,7 @@ from direkt.work.carrying import Carrying, Ends, State
 from direkt.work.catch import TICK, Tick
 from direkt.work.feeds import FeedParts, source_of
 from direkt.work.relay import Silence
-from direkt.work.steps import Clock, Job
+from direkt.work.steps import END, Clock, Job
 
 _SILENT = (
     "This machine added the silence: the camera has no sound that can be pushed. A microphone and AAC would replace it."
@@ -139,6 +139,7 @@ def carry(
                     if seconds is not None and rehearsal.first is not None and rehearsal.elapsed(now) >= seconds:
                         break
             except KeyboardInterrupt:
+                END.taken()
                 interrupted = True
             finally:
                 if wished and not work.state.fatal:

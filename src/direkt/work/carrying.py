@@ -116,7 +116,7 @@ class Carrying(Background):
 
     async def _fetch(self) -> None:
         tries = 0
-        while True:
+        while not self.ending:
             self._source, began = "connecting", self._now()
             try:
                 await puller(self._ends.source, self._ends.login, self._take, by=self._by, exact=True).run()
@@ -162,8 +162,10 @@ class Carrying(Background):
 
     async def _hand_on(self) -> None:
         tries = 0
-        while True:
+        while not self.ending:
             first = await self._first()
+            if not first:
+                return
             began = self._now()
             reason = await self._one_push(first)
             tries = 0 if self._now() - began > _WELL else tries
@@ -196,17 +198,18 @@ class Carrying(Background):
     async def _first(self) -> list[MediaEvent]:
         """What opens a connection's stream: from a keyframe on. Until then no connection is made: platforms drop idle ones."""
         self._relay.new_connection()
-        while True:
+        while not self.ending:
             out = self._relayed()
             if any(isinstance(event, Samples) for event in out):
                 return out
             if not self._coming:
                 self._push = "waiting for the camera"
             await self._wait()
+        return []
 
     async def _send_all(self, publisher: Publisher, out: list[MediaEvent]) -> str:
         """Sends until the camera is gone for too long; why it ended. Raises PublishError."""
-        while True:
+        while not self.ending:
             for event in out:
                 if not isinstance(event, Odd):
                     await publisher.send(event)
@@ -217,6 +220,7 @@ class Carrying(Background):
             out = self._relayed()
             if not out:
                 await publisher.send(_NOTHING)  # so that an end is seen
+        return "the carrying was ended"
 
     async def _wait(self) -> None:
         with contextlib.suppress(TimeoutError):

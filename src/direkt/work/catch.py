@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from direkt.work.reception import Reception
-from direkt.work.steps import Clock, Job
+from direkt.work.steps import END, Clock, Job
 
 TICK = 0.25  # s between looks
 
@@ -71,6 +71,7 @@ def catch(
         yield Listening(number)
         yield from receive(reception, clock, wait=wait, seconds=seconds)
     except KeyboardInterrupt:
+        END.taken()
         interrupted = True
     finally:
         reception.close()

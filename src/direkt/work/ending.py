@@ -30,7 +30,7 @@ from direkt.work.ended import Dropped, EndEvent, Off, Proof, Round, Stopped, Wha
 from direkt.work.ending_devices import DeviceEnd
 from direkt.work.feeds import FeedParts
 from direkt.work.going import Crew, reason
-from direkt.work.steps import Job
+from direkt.work.steps import END, Job
 
 _PAUSE = 2.0  # s between rounds
 _INGEST_LIMIT = 12.0  # s for an ingest to notice
@@ -154,6 +154,7 @@ class _Ending:
                 clock.sleep(min(_PAUSE, over))
             self._remember()
         except KeyboardInterrupt:
+            END.taken()
             return Stopped(tuple(self.items.values()), True)
         return Stopped(tuple(self.items.values()))
 
@@ -470,12 +471,12 @@ class _Ending:
         """Whether anything still arrives, as the ingest tells."""
         clock, begin = self.crew.clock, self.crew.clock.now()
         pending = any(i.proof in (Proof.ON, Proof.SILENT) for (w, _), i in self.items.items() if w in (What.PUSH, What.CARRIED))
-        closed = one.event.state is EventState.CLOSED
+        closed = one.event.state in (EventState.CLOSED, EventState.MADE)  # nothing is let in
         while True:
             try:
                 seen = self._seen(account, one.event)
             except DirektError:
-                if closed:  # few platforms tell of an event that is over
+                if closed:  # few platforms tell of an event that is over, or not yet whole
                     return
                 raise
             if seen is None:

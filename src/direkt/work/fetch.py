@@ -10,7 +10,7 @@ from direkt.protocol.source import SOURCES, SourceAddress
 from direkt.secret import Secret
 from direkt.work.background import Background
 from direkt.work.catch import TICK, Tick
-from direkt.work.steps import Clock, Job
+from direkt.work.steps import END, Clock, Job
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,6 +65,7 @@ def fetch(fetching: Fetch, clock: Clock, *, seconds: float) -> Job[Tick, Fetched
                 break
         failure = fetching.failure or ""
     except KeyboardInterrupt:
+        END.taken()
         interrupted, failure = True, ""
     finally:
         fetching.close()

@@ -44,7 +44,7 @@ from direkt.work.going import (
     reason,
 )
 from direkt.work.look import look
-from direkt.work.steps import Job
+from direkt.work.steps import END, Job, unbroken
 
 _POLL = 0.5  # s
 _ASK_EVERY = 1.0  # s between questions to a platform
@@ -144,6 +144,7 @@ class _Going:
             yield from self._take_back()
             return self._gone(self.step)
         except KeyboardInterrupt:
+            END.taken()
             return (yield from self._interrupted())
         return self._gone(None)
 
@@ -757,7 +758,7 @@ class _Going:
         """Ctrl-C: leave it as it is, or take all down."""
         down = False
         if self.began or self.on_air:
-            with contextlib.suppress(KeyboardInterrupt):
+            with unbroken():
                 down = bool(
                     (
                         yield Question(
@@ -767,7 +768,7 @@ class _Going:
                 )
         if down:
             for name in [n for one in self.airings for n in one.feeds if not go_checks.by_hand(self.feeds[n])]:
-                with contextlib.suppress(KeyboardInterrupt):
+                with unbroken():
                     yield self._off(name)
         return self._gone(self.step, interrupted=True)
 
@@ -778,9 +779,16 @@ class _Going:
         try:
             event = one.find()
         except DirektError:
-            open_ = before is not None and before.state in (EventState.OPEN, EventState.LIVE)
-            return f"{at} was {before.state} when it was asked last" if open_ and before is not None else ""
+            if before is not None and before.state in (EventState.OPEN, EventState.LIVE):
+                return f"{at} was {before.state} when it was asked last"
+            return f"{at} could not be asked: it may be open" if self.step > Step.BEFORE or self._was_begun(one) else ""
         return f"{at} is {event.state}" if event is not None and event.state in (EventState.OPEN, EventState.LIVE) else ""
+
+    def _was_begun(self, one: Airing) -> bool:
+        """Whether it was begun before, as far as is remembered here."""
+        with contextlib.suppress(DirektError):
+            return one.place.state != "none" or one.place.pushed
+        return True
 
     def _on_now(self) -> list[str]:
         """What is on, as platforms and devices tell; what cannot be asked is said as it was last."""

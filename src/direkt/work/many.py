@@ -15,7 +15,7 @@ from direkt.errors import DirektError
 from direkt.secret import Secret
 from direkt.work.feeds import FeedParts
 from direkt.work.standing import Standing
-from direkt.work.steps import Agree, Clock, drive
+from direkt.work.steps import END, Agree, Clock, drive
 from direkt.work.write import Back, Planned, PuttingBack, Restarting, Saved, Terms, WriteEvent, Written, write
 
 AT_ONCE = 16
@@ -70,6 +70,7 @@ class Many:
                 for job in jobs:
                     out |= {became.feed: became for became in job.result()}
             except KeyboardInterrupt:
+                END.taken()
                 self._tell(Progress("all feeds", "Ctrl-C", "each device ends at its next step"))
                 self.interrupt()
                 for job in jobs:
@@ -108,6 +109,7 @@ class Many:
             notes = [str(note) for note in getattr(error, "__notes__", ())]
             return Became(feed.name, feed.device, None, str(error), " ".join(notes), self._clock.now() - begin)
         except KeyboardInterrupt:
+            END.taken()
             state = last[0] or f"{feed.device} was not changed"
             return Became(
                 feed.name, feed.device, None, "interrupted", state, self._clock.now() - begin, interrupted=True

@@ -7,9 +7,9 @@ neither waits for the other and nothing needs a lock.
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import errno
 import logging
-import queue
 import ssl
 import threading
 import time
@@ -32,7 +32,10 @@ from direkt.net.transport import (
 )
 from direkt.protocol.schemes import Scheme
 from direkt.secret import Secret
+from direkt.work.inbox import Inbox
 
+_PATIENCE = 1.0  # s for a good end
+_MEASURED = 0.5  # s for measuring the rest
 _MOST_KEPT = 100  # gaps, and kinds of refusals
 
 
@@ -120,7 +123,7 @@ class Reception:
         self.rehearsal = Rehearsal(scheme.name)
         self._recorder = recorder
         self._tls = tls
-        self._events: queue.SimpleQueue[tuple[float, ReceiverEvent]] = queue.SimpleQueue()
+        self._inbox = Inbox()
         self._loop = asyncio.new_event_loop()
         self._receiver: Receiver = transport(scheme.name).receiver(app, key, self._tell, recorder)
         self._thread = threading.Thread(target=self._run, daemon=True)
@@ -132,7 +135,7 @@ class Reception:
         loops.end(self._loop)
 
     def _tell(self, event: ReceiverEvent) -> None:
-        self._events.put((time.monotonic(), event))
+        self._inbox.put(event)
 
     def open(self, host: str | None, port: int) -> int:
         """Opens the port (0: any free one) and returns it. Raises PortError."""
@@ -149,25 +152,24 @@ class Reception:
             raise PortError(f"port {port} cannot be opened: {reason}") from None
 
     def poll(self) -> None:
-        """Measures what came since."""
-        for _ in range(self._events.qsize()):
-            when, event = self._events.get()
-            self.rehearsal.take(event, when)
+        """Measures what came since; what takes too long waits for the next time."""
+        self._inbox.take(self.rehearsal.take)
 
     def close(self) -> None:
         """Closes the port, ends the recording, and measures the rest."""
         if not self._open:
             return
         self._open = False
-        self.poll()
+        self._inbox.take(self.rehearsal.take)
         self.rehearsal.closing = True
         stopped = asyncio.run_coroutine_threadsafe(self._receiver.stop(), self._loop)
         try:
-            stopped.result(5)
+            with contextlib.suppress(TimeoutError):
+                stopped.result(_PATIENCE)
         finally:
             self._loop.call_soon_threadsafe(self._loop.stop)
-            self._thread.join(5)
-            self.poll()
+            self._thread.join(_PATIENCE)
+            self._inbox.drain(self.rehearsal.take, _MEASURED)
             if self._recorder is not None:
                 try:
                     self._recorder.close()

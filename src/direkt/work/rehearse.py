@@ -23,7 +23,7 @@ from direkt.work import carry
 from direkt.work.catch import Tick, receive
 from direkt.work.feeds import FeedParts
 from direkt.work.reception import Reception, Rehearsal
-from direkt.work.steps import Clock, Job
+from direkt.work.steps import END, Clock, Job, unbroken
 
 START_LIMIT = 20.0  # s for the push to arrive
 _APP = "rehearsal"
@@ -122,6 +122,7 @@ def rehearse(
             try:
                 failure = yield from _push(feed, reception, server, key, clock, seconds)
             except KeyboardInterrupt:
+                END.taken()
                 interrupted = True
             except DirektError as error:
                 failure = str(error)
@@ -169,6 +170,7 @@ def rehearse_carried(
                     or f"{feed.device}: nothing came within {START_LIMIT:g} s; camera: {state_now.source}"
                 )
         except KeyboardInterrupt:
+            END.taken()
             interrupted = True
         finally:
             reception.poll()
@@ -197,7 +199,7 @@ def _recorder(scheme: Scheme, keep: Path | None, *, overwrite: bool) -> Recorder
 @contextlib.contextmanager
 def _uninterrupted() -> Generator[None, None, None]:
     """On the way back, another Ctrl-C changes nothing: the way back is what it asks for."""
-    with contextlib.suppress(KeyboardInterrupt):
+    with unbroken():
         yield
 
 
@@ -254,7 +256,7 @@ def put_slot_back(feed: FeedParts, former: Former) -> PutBack:
     """Stops the push, points the slot back, and reads it: a device that does not answer is asked again."""
     detail = ""
     for _ in range(_TRIES):
-        with contextlib.suppress(KeyboardInterrupt):
+        with unbroken():
             try:
                 feed.driver.push(former.slot.number, on=False)
                 feed.driver.write_slot(former.slot.number, former.slot.channel, former.server, former.key)

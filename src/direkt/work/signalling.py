@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import asyncio
 import ssl
+import threading
 import time
 from collections import deque
 from collections.abc import Callable, Sequence
@@ -24,12 +25,12 @@ from direkt.device.model import Channel, InputSignal
 from direkt.errors import UnusableInput
 from direkt.match.plan import Plan, plan
 from direkt.media import MediaEvent
-from direkt.net.transport import Arrived, Left, Line, PublishError, transport
+from direkt.net.transport import Arrived, Left, Line, Publisher, PublishError, transport
 from direkt.parameters import Value, Values
 from direkt.protocol.address import ServerAddress
 from direkt.secret import Secret
 from direkt.work.background import Background
-from direkt.work.steps import Clock, Job
+from direkt.work.steps import END, Clock, Job
 
 _SIZES = ("426x240", "640x360", "854x480", "960x540", "1280x720", "1920x1080", "2560x1440", "3840x2160")
 _RATES = (23.976, 24.0, 25.0, 29.97, 30.0, 50.0, 59.94, 60.0)
@@ -40,7 +41,7 @@ _STEP = 1.3  # times the bitrate of the step before
 _HOLD = 4.0  # s of a step
 _SETTLE = 1.0  # s of it that are not counted
 _LATE = 0.5  # s of the stream that may wait at the end of a step
-_SHARE = 0.96  # of what is handed over has to go out
+_SHARE = 0.95  # of what is handed over has to go out
 _DRAIN = 12.0  # s for what waits to go out
 _FOR_GOOD = 0.97  # of the limit: what waited goes out as well while a step below it is held
 _MARGIN = 0.94  # of what the line carried at its limit, to be held for good
@@ -147,7 +148,7 @@ class Sample:
     at: float  # s of the steady clock
     line: Line
     behind: float  # s by which the stream is late
-    sent: int  # bytes that were handed over
+    made: int  # bytes of the stream up to here, sent or waiting to be
 
 
 class Signalling(Background):
@@ -160,7 +161,10 @@ class Signalling(Background):
         self._server, self._key, self._tls, self._now = server, key, tls, now
         self.settings = settings
         self._wanted = settings
-        self.samples: deque[Sample] = deque(maxlen=_SAMPLES)
+        self._samples: deque[Sample] = deque(maxlen=_SAMPLES)
+        self._lock = threading.Lock()
+        self._begin = self._moment = 0.0  # when the stream began, and how far it is, s
+        self.made = 0  # bytes of the card and the tone that were to be sent
         self.pushing = False
         self.over = ""  # why it ended by itself
         self.behind = 0.0
@@ -177,7 +181,7 @@ class Signalling(Background):
 
     async def _work(self) -> None:
         publisher = transport(self._server.scheme).publisher(self._server, self._key, tls=self._tls)
-        reason = "the signal was ended"
+        reason, looking = "the signal was ended", None
         try:
             await publisher.start()
             self.pushing = True
@@ -187,8 +191,9 @@ class Signalling(Background):
             for event in opening:
                 await publisher.send(event)
                 self._tell(event)
-            begin, looked = self._now(), 0.0
-            while True:
+            self._begin, self._moment = self._now(), 0.0
+            looking = asyncio.create_task(self._look(publisher))
+            while not self.ending:
                 if self._wanted is not self.settings:
                     self.settings = self._wanted
                     programme = Programme(self.settings.video, self.settings.audio, first=programme.next_numbers)
@@ -196,25 +201,39 @@ class Signalling(Background):
                         await publisher.send(format)
                         self._tell(format)
                 moment, samples = programme.next()
-                ahead = begin + float(moment) - self._now()
+                ahead = self._begin + float(moment) - self._now()
                 if ahead > 0:
                     await asyncio.sleep(ahead)
+                self._moment = float(moment)
                 self.behind = max(0.0, -ahead)
+                self.made += int(samples.size.sum())
                 await publisher.send(samples)
                 self._tell(samples)
-                now = self._now()
-                if now - looked >= _EVERY:
-                    looked = now
-                    line = publisher.line()
-                    if line is not None:
-                        self.samples.append(Sample(now, line, max(0.0, now - begin - float(moment)), publisher.sent))
         except PublishError as error:
             reason = self.over = str(error)
         finally:
+            if looking is not None:
+                looking.cancel()
             if self.pushing:
                 self.pushing = False
                 self._tell(Left(self._server.place, reason))
             await publisher.close()
+
+    async def _look(self, publisher: Publisher) -> None:
+        """Looks at the line again and again, also while the line takes nothing."""
+        while True:
+            now, line = self._now(), publisher.line()
+            if line is not None:
+                behind = max(0.0, now - self._begin - self._moment)
+                with self._lock:
+                    self._samples.append(Sample(now, line, behind, self.made))
+            await asyncio.sleep(_EVERY)
+
+    @property
+    def samples(self) -> list[Sample]:
+        """The line so far."""
+        with self._lock:
+            return list(self._samples)
 
 
 @dataclass(frozen=True, slots=True)
@@ -230,6 +249,18 @@ class Carried:
     sent_again: int  # segments
     segments: int
     backlog: float  # s of the stream that wait at the end
+    growth: float = 0.0  # s by which more waits, for each second
+    most_waiting: int = 0  # bytes that were on their way or waited, at the most
+
+    @property
+    def held(self) -> bool:
+        """Whether the line carried what was handed over: nothing piles up. What was asked for does not matter: a card may need less."""
+        return self.arrived >= _SHARE * self.handed and self.backlog <= _LATE + self.rtt
+
+    @property
+    def machine_is_slow(self) -> bool:
+        """Whether the stream is late though the line has nothing to carry: it is this machine that cannot make it in time."""
+        return not self.held and self.most_waiting < max(32_768, self.arrived * 1000 / 8 * 0.1)
 
     @property
     def lost_share(self) -> float:
@@ -246,11 +277,14 @@ def carried(samples: Sequence[Sample], since: float) -> Carried | None:
     seconds = last.at - first.at
     a, b = first.line.figures, last.line.figures
     arrived = (b.acked - a.acked) * 8 / 1000 / seconds
+    sent = b.sent - a.sent
+    share = (b.on_the_wire - a.on_the_wire) / sent if sent > 0 else 1.0  # headers, and nothing that was sent again
     rtts = sorted(sample.line.figures.rtt for sample in some)
     backlog = last.behind + (last.line.backlog * 8 / 1000 / arrived if arrived > 0 else 60.0)
+    growth = (last.behind - first.behind) / seconds + (last.line.backlog - first.line.backlog) / max(1, last.made - first.made)
     return Carried(
-        seconds, (last.sent - first.sent) * 8 / 1000 / seconds, arrived, (b.on_the_wire - a.on_the_wire) * 8 / 1000 / seconds,
-        rtts[len(rtts) // 2], b.least_rtt, b.sent_again - a.sent_again, b.segments - a.segments, backlog,
+        seconds, (last.made - first.made) * 8 / 1000 / seconds, arrived, arrived * share, rtts[len(rtts) // 2], b.least_rtt, b.sent_again - a.sent_again,
+        b.segments - a.segments, backlog, growth, max(sample.line.backlog for sample in some),
     )  # fmt: skip
 
 
@@ -292,8 +326,7 @@ class Result:
         """What the line carries for good at the IP layer, Mbit/s; without a limit reached, what it carried at the least."""
         if self.limit is not None:
             held = [self.steady.on_the_wire] if self.steady is not None else []
-            found = max([self.limit.on_the_wire * _MARGIN, *held])
-            return min(found, self.limit.on_the_wire * _FOR_GOOD) / 1000
+            return max([self.limit.on_the_wire * _FOR_GOOD, *held]) / 1000
         return self.steady.on_the_wire / 1000 if self.steady is not None else None
 
 
@@ -316,6 +349,7 @@ def send(
         else:
             yield from job.climb(climb)
     except KeyboardInterrupt:
+        END.taken()
         interrupted = True
     finally:
         work.close()
@@ -368,7 +402,7 @@ class _Job:
 
     def climb(self, most: float) -> Job[SignalEvent, None]:
         """Step by step up to what the line does not carry; then a little below that, for good."""
-        number, kbit_s = 0, float(self._work.settings.video.bitrate or _LEAST)
+        number, kbit_s, again = 0, float(self._work.settings.video.bitrate or _LEAST), False
         while True:
             number += 1
             settings = self._work.change(kbit_s)
@@ -380,7 +414,12 @@ class _Job:
             if not step.held:
                 if (yield from self._at_the_limit(number)):
                     yield from self._below(number)
-                return
+                    return
+                if self._work.over or again:
+                    return
+                again = True  # once more, at the same bitrate
+                continue
+            again = False
             if step.carried is not None:
                 self._steady = (settings.kbit_s, step.carried)
             if kbit_s >= most:
@@ -389,15 +428,17 @@ class _Job:
 
     def _judged(self, number: int, settings: Settings) -> Step:
         found = carried(self._work.samples, self._clock.now() - (_HOLD - _SETTLE))
-        held = found is not None and found.arrived >= _SHARE * settings.kbit_s and found.backlog <= _LATE + found.rtt
-        return Step(number, settings.kbit_s, found, held)
+        return Step(number, settings.kbit_s, found, found is not None and found.held)
 
     def _at_the_limit(self, number: int) -> Job[SignalEvent, bool]:
         """More is handed over than goes out: what goes out is what the line carries."""
         if not (yield from self._wait(_HOLD, number)):
             return False
-        self._limit = carried(self._work.samples, self._clock.now() - _HOLD)
-        return self._limit is not None
+        found = carried(self._work.samples, self._clock.now() - _HOLD)
+        if found is None or found.held or found.machine_is_slow:  # it was a dip, or is not the line's limit
+            return False
+        self._limit = found
+        return True
 
     def _below(self, number: int) -> Job[SignalEvent, None]:
         """A little under the limit: it has to hold, once what waited is gone."""
@@ -411,11 +452,8 @@ class _Job:
             while self._clock.now() - begin < _DRAIN:
                 if not (yield from self._wait(0.4, number)):
                     return
-                if (
-                    self._work.behind < 0.1
-                    and self._work.samples
-                    and self._work.samples[-1].line.backlog * 8 / 1000 < rate * 0.3
-                ):
+                some = self._work.samples
+                if self._work.behind < 0.1 and some and some[-1].line.backlog * 8 / 1000 < rate * 0.3:
                     break
             if not (yield from self._wait(_HOLD, number)):
                 return

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Generator
+import contextlib
+from collections.abc import Callable, Generator, Iterator
 from dataclasses import dataclass
 from typing import Protocol, TypeVar
 
@@ -30,6 +31,42 @@ class Agree:
     """The question whether to go on with what was told so far."""
 
 
+class _End:
+    """Whether somebody wants the end: a signal says so at any moment, and whoever loops looks.
+
+    A signal's exception can be lost where it happens to come (in a callback, while something is torn down). So it is noted here as well, and
+    raised again by the next wait of whoever has not taken it.
+    """
+
+    def __init__(self) -> None:
+        self._asked = False
+
+    def ask(self) -> None:
+        """Somebody wants the end."""
+        self._asked = True
+
+    def taken(self) -> None:
+        """Whoever was asked knows, and ends."""
+        self._asked = False
+
+    @property
+    def asked(self) -> bool:
+        """Whether somebody wants it, and nobody has taken notice."""
+        return self._asked
+
+
+END = _End()
+
+
+@contextlib.contextmanager
+def unbroken() -> Iterator[None]:
+    """Who asks for the end once more in here is heard: it is ending already."""
+    try:
+        yield
+    except KeyboardInterrupt:
+        END.taken()
+
+
 def drive(job: Job[Event, Result], on_event: Callable[[Event], Answer]) -> Result:
     """Runs a job to its end; ``on_event`` is given each event and returns the answer to a question.
 
@@ -43,6 +80,7 @@ def drive(job: Job[Event, Result], on_event: Callable[[Event], Answer]) -> Resul
             try:
                 answer = on_event(event)
             except (KeyboardInterrupt, OSError) as interruption:
+                END.taken()
                 event = job.throw(KeyboardInterrupt(*interruption.args))
                 continue
             event = job.send(answer)
