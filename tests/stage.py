@@ -22,6 +22,8 @@ EVENTS = 24
 DOCUMENTS = {
     "event-list",
     "event-show",
+    "event-accounts",
+    "log-verify",
     "event-done",
     "go",
     "stop",

@@ -388,7 +388,7 @@ class WritingMany(Regatta):
         matched, written = self.direkt("match", "--all"), self.direkt("write", "--all", "--yes")
         self.assertEqual((matched.code, written.code), (3, 3))
         self.assertNotIn("To set all of it", matched.err)
-        self.assertIn("finish-tower: refuses the login of operator", written.out)
+        self.assertIn("finish-tower: has refused this login", written.out)  # by the command before: it is not sent a second time
         self.assertNotIn("; \n", written.out)
 
     def test_all_at_once_learned_drifted_and_restored(self):

@@ -147,6 +147,9 @@ class Air(Stage):
         self.assertEqual(self.direkt("stop", "e16").code, 0)
         entries = self.direkt("log", "list", "--event", "e16", "--json").json["entries"]
         self.assertEqual([e["what"] for e in entries if e["what"] == "drop"], [])  # the pause was wanted
+        self.assertEqual(self.fitting("log", "verify", schema="log-verify")["broken"], [])
+        listed = self.fitting("event", "list", "--at-platform", schema="event-accounts")["accounts"][0]["events"]
+        self.assertIn(("e16", "closed", "by name"), [(e["event"], e["state"], e["ours"]) for e in listed])
 
 
 if __name__ == "__main__":

@@ -100,9 +100,9 @@ class HttpDevice:
     def _not_again(self) -> str:
         assert self._login is not None
         when = f" on {self._login.refused_at}" if self._login.refused_at else ""
-        before = ", which it took before: was the password changed?" if self._login.accepted else ""
+        how = ", which it took before: was the password changed? It" if self._login.accepted else "; it"
         return (
-            f"{self.name} has refused this login{when}{before or '; '} {'It' if before else 'it'} is not sent again, so that the account does not "
+            f"{self.name} has refused this login{when}{how} is not sent again, so that the account does not "
             f"lock: change it in the rig, or try it once more: direkt device login {self.name}"
         )
 

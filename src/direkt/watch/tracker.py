@@ -110,6 +110,7 @@ class Tracker:
         self._nothing: float | None = None  # since when the ingest has nothing
         self._said_off: tuple[float, int, int] | None = None  # since when it says that it does not push, its counter then and last
         self._moves = 0  # of the counter since
+        self._moved_against = begin  # when it moved last
         self.sends_against = False  # it counts on all the same
         self._content: dict[str, float] = {}  # since when a parameter has a bad value
         self._first = True  # the counter has not moved since it was looked at first
@@ -177,10 +178,15 @@ class Tracker:
     def _counted_against(self, at: float, sent: int, *, on: bool) -> None:
         """What it sends while it says that it does not push: a counter is believed before words, but not the bytes of its tries."""
         if on or self._said_off is None or sent < self._said_off[1]:
-            self._said_off, self._moves = None if on else (at, sent, sent), 0
+            self._said_off, self._moves, self.sends_against = None if on else (at, sent, sent), 0, False
             return
         then, first, last = self._said_off
-        self._moves += sent > last
+        if sent == last:
+            if at - self._moved_against > (max(_STILL, 2 * max(self._steps)) if len(self._steps) >= 2 else _STILL):
+                self._said_off, self._moves, self.sends_against = (at, sent, sent), 0, False
+            return
+        self._moves += 1
+        self._moved_against = at
         self._said_off = (then, first, sent)
         least = (self.usual or 0.0) * _HALF or _LEAST
         rate = (sent - first) * 8 / 1000 / (at - then) if at > then else 0.0

@@ -612,8 +612,7 @@ class _Going:
                 text += f" as far as seen; not seen: {', '.join(unseen[:4])}" + (f" and {len(unseen) - 4} more" if len(unseen) > 4 else "")
             yield self._say(feed.name, Verdict.UNSEEN if unseen else Verdict.PASS, text)
         for row in (row for row in rows if row.verdict is Verdict.ADVISE):
-            asked = f"{row.parameter}: asked {row.asked}"
-            yield self._say(feed.name, Verdict.ADVISE, asked + (f"; {row.advice}" if row.advice else ""))
+            yield self._say(feed.name, Verdict.ADVISE, f"{row.parameter}: {row.advice or f'asked {row.asked}'}")
 
     # 6
 
