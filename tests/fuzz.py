@@ -659,6 +659,7 @@ TARGETS = (
     Target("sources", lambda: [b"rtsp://a:b@cam.example:554/x?channel=1", b"rtmp://[::1]/live/main", b"rtsps://cam/user=a_password=b_c"], fuzz_sources.address, 6, _PASTE),
     Target("events", fuzz_platforms.events, fuzz_platforms.event, 2, fuzz_platforms.EVENT_WORDS),
     Target("platform-answers", fuzz_platforms.answers, fuzz_platforms.answer, 3, fuzz_platforms.JSON_WORDS),
+    Target("described-answers", fuzz_platforms.described_answers, fuzz_platforms.described_answer, 3, fuzz_platforms.JSON_WORDS),
     Target("playlists", fuzz_platforms.playlists, fuzz_platforms.playlist, 6, fuzz_platforms.HLS_WORDS),
     Target("ts", fuzz_platforms.transport_streams, fuzz_platforms.transport_stream, 2),
     Target("platform-files", fuzz_platforms.platform_files, fuzz_platforms.platform_file, 2, _YAML),

@@ -18,12 +18,15 @@ from direkt.device.http import Answer
 from direkt.errors import DirektError, UnusableInput
 from direkt.measure.meter import Meter
 from direkt.platform import planned, platformfile
-from direkt.platform.calls import Calls, Told
+from direkt.platform.calls import Calls, FixedToken, Told
+from direkt.platform.described import DescribedPlatform
 from direkt.platform.interface import InterfacePlatform
 from direkt.platform.model import EventState, Facts, PlatformEvent
+from direkt.platform.planned import Wanted
 from direkt.platform.signin import Kept
 from direkt.protocol import hls
-from direkt.store import standing, taken, usage, wishes
+from direkt.secret import Secret
+from direkt.store import refused, rigid, sessions, standing, taken, told, usage, wishes
 from direkt.work import timetable
 from tests.container.test_ts import written
 from tests.support import card, stream
@@ -170,6 +173,52 @@ def answer(data: bytes) -> None:
 _EVENT = PlatformEvent("e", EventState.OPEN)
 
 
+_CAST = PlatformEvent("101", EventState.OPEN, told={"line": "201", "cast": "101"})
+
+
+@cache
+def described_answers() -> list[bytes]:
+    """What another platform answers."""
+    cast = {"nr": "101", "about": {"name": "T", "words": "d #e", "young": False}, "when": "2026-07-05T14:00:00Z", "phase": "testing", "page": "http://h/1",
+            "seen_by": "world", "bound": "201"}  # fmt: skip
+    line = {"nr": "201", "label": "e", "to": "rtmp://in.example/live", "spare": "", "name": "varn~fake~reed"}
+    sides = [{"side": "first", "state": "flowing", "picture": "visible", "health": "good", "notes": ["x"], "size": "1920x1080"}]
+    whole = [{"casts": [cast], "paging": {}, "cast": cast, "line": line, "sides": sides}, {"trouble": {"text": "no"}}]
+    return [json.dumps(one).encode() for one in whole]
+
+
+class _AnyAnswers(Calls):
+    """Calls whose answer is always the same, at once."""
+
+    def __init__(self, data: bytes) -> None:
+        super().__init__("p", "http://127.0.0.1:9", FixedToken(Secret("t")), lambda _: None)
+        self.data = data
+
+    def raw(self, *_: object, **__: object) -> Answer:
+        return Answer(200, httpx.Headers({"content-type": "application/json"}), self.data)
+
+
+@cache
+def _described_file() -> platformfile.PlatformFile:
+    from tests.lab import reedbank
+
+    folder = _scratch()
+    folder.mkdir(exist_ok=True)
+    (folder / "reed.yaml").write_text(reedbank.FILE.replace("{origin}", "http://127.0.0.1:9"))
+    return platformfile.load("reed.yaml", folder)
+
+
+def described_answer(data: bytes) -> None:
+    """One answer in the place of each."""
+    platform = DescribedPlatform("p", _described_file(), _AnyAnswers(data))
+    wanted = Wanted("T", "", datetime.datetime(2026, 7, 5, 14, tzinfo=datetime.UTC), 60.0, "everyone", "usual", "none", None, False, {"young": "no"})
+    for ask in (platform.listed, lambda: platform.find("e"), lambda: platform.make("e", wanted), lambda: platform.open(_CAST), lambda: platform.finish(_CAST),
+                lambda: platform.ingest(_CAST), lambda: platform.seen(_CAST)):  # fmt: skip
+        with contextlib.suppress(DirektError):
+            ask()
+    platform.close()
+
+
 def playlists() -> list[bytes]:
     """Both kinds."""
     return [
@@ -197,11 +246,13 @@ def transport_stream(data: bytes) -> None:
 
 
 def platform_files() -> list[bytes]:
-    """The shipped one, and one for another interface."""
+    """The shipped one, and two for other interfaces."""
+    from tests.lab import reedbank
     from tests.platform.test_described import FILE
 
     return [
         FILE.encode(),
+        reedbank.FILE.replace("{origin}", "http://127.0.0.1:9").encode(),
         b"schema: direkt.platform/1\nkind: event-interface\ntitle: T\nfields: {a: {title: b, choices: [c], needed: yes}}\n",
     ]
 
@@ -227,6 +278,9 @@ def remembered() -> list[bytes]:
         made.model_dump_json(by_alias=True).encode(), b'{"schema":"direkt.pushes/1","on":{"f":true},"mending":["f"]}',
         b'{"schema":"direkt.line/1","sent":5,"counters":{"f":5}}',
         b'{"schema":"direkt.taken/1","entries":{"w":{"mark":"20260703T220000Z","ended":false,"until":1.5}}}',
+        b'{"schema":"direkt.told/1","number":7,"told":{"hook":{"drop f":{"at":5.0,"weight":"fail","text":"f dropped","event":"e","since":1.0}}}}',
+        b'{"schema":"direkt.sessions/1","sessions":{"0af3":["act",99.0]}}',
+        b'{"schema":"direkt.refused/1","salt":"00ff","marks":{"ab":"2026-07-03 14:00 UTC"}}', b"0123456789abcdef",
     ]  # fmt: skip
 
 
@@ -235,7 +289,7 @@ def remember(data: bytes) -> None:
     folder = _scratch()
     (folder / "events").mkdir(parents=True, exist_ok=True)
     (folder / "events" / "e-20260703T140000Z.json").write_bytes(data)
-    for name in (wishes.FILE_NAME, usage.FILE_NAME, taken.FILE_NAME):
+    for name in (wishes.FILE_NAME, usage.FILE_NAME, taken.FILE_NAME, told.FILE_NAME, sessions.FILE_NAME, refused.FILE_NAME, rigid.FILE_NAME):
         (folder / name).write_bytes(data)
     wishes.read(folder)
     counted = usage.Usage(folder)
@@ -243,5 +297,14 @@ def remember(data: bytes) -> None:
     counted.keep()
     with contextlib.suppress(UnusableInput):
         taken.read(folder)
+    known = told.Told(folder)
+    known.number()
+    known.begin("hook", "drop g", told.One(at=9.0))
+    known.end("hook", "drop f")
+    known.lasting("hook")
+    sessions.Sessions(folder).read(1.0)
+    logins = refused.RefusedLogins(folder, lambda: 1.8e9)
+    logins.keep(*logins.load())
+    rigid.ensure(folder)
     standing.every(folder)
     standing.read(folder, "e", "20260703T140000Z")

@@ -47,6 +47,7 @@ class Really:
         world.on.update(dict.fromkeys(self.names, True))
         self.claims = dict.fromkeys(self.names, (None, 0.0))
         self.wrong, self.slept = [], float("-inf")
+        self.odd = dict.fromkeys(self.names, float("-inf"))  # when its words or its counter last were not to be trusted
 
     def on(self, name):
         d = self.case.world.devices[name]
@@ -107,12 +108,14 @@ class Really:
         """What was said for longer than the watch may need is true of some moment meanwhile; what it cannot know it does not say."""
         now = self.case.clock.at
         for name in self.names:
+            if self.case.world.devices[name].counts_every or self.words_lie[name]:
+                self.odd[name] = now
             row = self.case.watcher.trackers[name]
             state, since = self.claims[name]
             if row.state is not state:
                 self.claims[name] = (row.state, now)
                 continue
-            patience = SLACK + (60 if self.case.world.devices[name].counts_every or self.words_lie[name] else 0)
+            patience = SLACK + (60 if now - self.odd[name] < 60 else 0)
             if now - since < patience or now - self.slept < 60:
                 continue
             lately = [was for at, was in self.history[name] if now - at <= patience]
