@@ -47,7 +47,7 @@ class Really:
         world.on.update(dict.fromkeys(self.names, True))
         self.claims = dict.fromkeys(self.names, (None, 0.0))
         self.wrong, self.slept = [], float("-inf")
-        self.odd = dict.fromkeys(self.names, float("-inf"))  # when its words or its counter last were not to be trusted
+        self.lied = dict.fromkeys(self.names, float("-inf"))  # when the device last said something that was not so
 
     def on(self, name):
         d = self.case.world.devices[name]
@@ -108,21 +108,21 @@ class Really:
         """What was said for longer than the watch may need is true of some moment meanwhile; what it cannot know it does not say."""
         now = self.case.clock.at
         for name in self.names:
-            if self.case.world.devices[name].counts_every or self.words_lie[name]:
-                self.odd[name] = now
+            if self.words_lie[name] is not None:
+                self.lied[name] = now
             row = self.case.watcher.trackers[name]
             state, since = self.claims[name]
             if row.state is not state:
                 self.claims[name] = (row.state, now)
                 continue
-            patience = SLACK + (60 if now - self.odd[name] < 60 else 0)
+            patience = SLACK + (60 if self.case.world.devices[name].counts_every or self.words_lie[name] else 0)
             if now - since < patience or now - self.slept < 60:
                 continue
             lately = [was for at, was in self.history[name] if now - at <= patience]
             told = self.tells and not self.case.world.event_error and name in self.names[:2]
             if row.state is FeedState.ON and not any(lately) and "is not known" not in row.text and (told or self.words_lie[name] is None):
                 self.wrong.append((round(now), name, "said on, was off", row.text))
-            if row.state is FeedState.DROPPED and all(lately) and self.words_lie[name] is None and self.case.world.devices[name].answers:
+            if row.state is FeedState.DROPPED and all(lately) and now - self.lied[name] > SLACK and self.case.world.devices[name].answers:
                 self.wrong.append((round(now), name, "said dropped, was on", row.text))
 
 
