@@ -441,6 +441,19 @@ class Evidence(unittest.TestCase):
         carried.run(30, carry)
         self.assertEqual({n.key.kind for n in carried.notices}, {"sound", "picture"})
 
+    def test_silence_of_our_own_is_no_dead_microphone(self):
+        case, sent = Case(["mark"], carried=["mark"], events=[followed("mark")]), [0]
+
+        def carry():
+            sent[0] += 150_000
+            case.world.carry["mark"] = running("mark", sent=sent[0], silence_added=True, measured={"audio.silent": "yes"})
+
+        case.world.on["mark"] = True
+        case.run(30, carry)
+        (notice,) = case.told("sound")
+        self.assertEqual(notice.condition.weight, "advise")
+        self.assertIn("silence that this machine adds", notice.condition.text)
+
     def test_another_key_at_the_platform_is_said(self):
         case = self.on_air("tower")
         look = case.world.event

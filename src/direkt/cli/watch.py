@@ -41,7 +41,7 @@ _MOST_THREADS = 240
     "--for", "seconds", type=options.Seconds(), metavar="TIME", help="End after this long; otherwise at Ctrl-C."
 )
 @click.option(
-    "--every", type=options.Seconds(), metavar="TIME", help="Ask each device this often [default: 2s; 4s where there are many]."
+    "--every", type=options.Seconds(), metavar="TIME", help="Ask each device this often [default: 700ms; up to 4s where there are many]."
 )  # fmt: skip
 @click.option("--no-mend", is_flag=True, help="Look and tell only: start and restart nothing.")
 @click.option("--no-tell", is_flag=True, help="Tell nobody of those under watch.tell in the rig.")

@@ -40,6 +40,7 @@ class Running(Strict):
     sent: int  # bytes
     pushes: int
     left_out: int
+    silence_added: bool = False  # the sound is silence of our own
     measured: dict[
         str, float | str
     ] = {}  # what is sent, by our parameters' names; the bitrate is that of the last seconds

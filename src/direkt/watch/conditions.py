@@ -162,6 +162,9 @@ def _of_content(one: Tracker, event: str, now: float) -> Iterator[tuple[Key, Con
     for parameter, bad, kind, words, advice in _CONTENT:
         since = one.content_since(parameter, bad, now)
         if since is not None and now - since >= _SETTLED:
+            if kind == "sound" and one.silence_added:
+                yield Key(kind, name), Condition("advise", "the sound is silence that this machine adds: the camera has none that can be pushed", _MICROPHONE, event)
+                continue
             who = "as measured here" if one.measured_here else "by its ingest"
             yield Key(kind, name), Condition("fail" if event else "advise", f"{words}, {who}", advice, event)
     look = one.event
@@ -175,6 +178,7 @@ def _of_content(one: Tracker, event: str, now: float) -> Iterator[tuple[Key, Con
         )  # fmt: skip
 
 
+_MICROPHONE = "for sound, give the camera a microphone and AAC"
 _SETTLED = 10.0  # s that sound may be silent
 _CONTENT = (
     ("audio.silent", "yes", "sound", "the sound is silent", "is the microphone on, is its level up?"),

@@ -217,6 +217,12 @@ class Tracker:
         return running is not None and bool(running.measured)
 
     @property
+    def silence_added(self) -> bool:
+        """Whether this machine adds silence, since the camera has no sound that can be pushed."""
+        running = self.carrying.running if self.carrying is not None else None
+        return running is not None and running.silence_added
+
+    @property
     def values(self) -> Mapping[str, Value]:
         """What is measured of it, here or by its ingest."""
         running = self.carrying.running if self.carrying is not None else None

@@ -25,7 +25,7 @@ from direkt.work.feeds import FeedParts, source_of
 from direkt.work.relay import Silence
 from direkt.work.steps import END, Clock, Job
 
-_SILENT = (
+SILENCE_ADDED = (
     "This machine added the silence: the camera has no sound that can be pushed. A microphone and AAC would replace it."
 )
 _END_LIMIT = 12.0  # s for another process to end
@@ -116,7 +116,7 @@ def carry(
             Running(
                 feed=feed.name, device=feed.device, source=ends[0], server=ends[1], key_length=key_length, process=os.getpid(), since=since,
                 coming=state.source, push=state.push, pushing=state.pushing, sent=state.sent, pushes=state.pushes,
-                left_out=state.left_out, measured=_measured(work) if state.pushing else {},
+                left_out=state.left_out, silence_added=state.silent, measured=_measured(work) if state.pushing else {},
             )
         )  # fmt: skip
 
@@ -209,5 +209,5 @@ def judge(
         return judge_sent(feed.sheet, measurement.found, set_, source_rate)
     given = {name: value for name, value in set_.items() if not name.startswith("audio.")} if set_ is not None else None
     judgement = judge_sent(feed.sheet, measurement.found, given, source_rate)
-    findings = (replace(f, advice=_SILENT) if f.parameter == "audio.silent" else f for f in judgement.findings)
+    findings = (replace(f, advice=SILENCE_ADDED) if f.parameter == "audio.silent" else f for f in judgement.findings)
     return replace(judgement, findings=tuple(findings))

@@ -12,7 +12,7 @@ from direkt.judge import Judgement, Verdict, judge_sent
 from direkt.measure.meter import Measurement
 from direkt.parameters import Measured, Value, Values
 from direkt.platform.model import Input
-from direkt.work import go_checks
+from direkt.work import carry, go_checks
 from direkt.work.feeds import FeedParts, source_of
 from direkt.work.fetch import Fetch
 from direkt.work.going import Crew, GoEvent, Row, Step, Waiting
@@ -59,7 +59,11 @@ def judge(feed: FeedParts, crew: Crew, arriving: Input | None, *, practice: bool
     by_sent = _own_judgement(feed, sent, given, carried=carried) if sent is not None else None
     if by_sent is None and not practice:
         by_sent, how = _by_rehearsal(feed, crew, given)
-    return SideBySide(tuple(_rows(set_ or {}, by_sent, by_seen)), how, by_seen is not None)
+    rows = tuple(_rows(set_ or {}, by_sent, by_seen))
+    now = carry.running(feed) if carried and not practice else None
+    if now is not None and now.silence_added:
+        rows = tuple(replace(row, advice=carry.SILENCE_ADDED) if row.parameter == "audio.silent" else row for row in rows)
+    return SideBySide(rows, how, by_seen is not None)
 
 
 def _by_rehearsal(feed: FeedParts, crew: Crew, set_: Values | None) -> tuple[Judgement | None, str]:
