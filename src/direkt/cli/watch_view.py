@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from direkt.watch.notices import Notice
 
 _WIDE = 130  # columns from which on everything has one of its own
+_MOST_WARNED = 8  # lines
 _STATES = {
     "on": ("●", "green"), "dropped": ("✗", "bold red"), "starting": ("~", "yellow"), "off": ("·", "dim"), "stopped": ("-", "yellow"),
     "elsewhere": (">", "yellow"), "not known": ("?", "cyan"),
@@ -100,8 +101,14 @@ def picture(board: Board, width: int, height: int, period: float, *, mend: bool)
         )
     if board.sent_gb is not None and board.plan_gb is not None:
         events.append(Text(f"data plan: {board.sent_gb:.1f} of {board.plan_gb:g} GB sent"))
-    warnings = _warnings(board)
-    room = max(4, height - 6 - len(events) - min(len(warnings), 8))
+    warnings = _warnings(board, width)
+    told = list[Text]()
+    for n, lines in enumerate(warnings):
+        if n and len(told) + len(lines) > _MOST_WARNED:
+            told.append(Text(f"and {len(warnings) - n} more"))
+            break
+        told += lines
+    room = max(4, height - 6 - len(events) - len(told))
     rows = list(board.feeds)
     most = max(3, room - 4)
     hidden = 0
@@ -120,11 +127,9 @@ def picture(board: Board, width: int, height: int, period: float, *, mend: bool)
     ]
     if hidden:
         parts.append(Text(f"and {hidden} more feeds"))
-    if warnings:
-        parts += [Text(), *warnings[:8]]
-        if len(warnings) > 8:
-            parts.append(Text(f"and {len(warnings) - 8} more"))
-    left = height - len(events) - len(rows) - (len(warnings) and min(len(warnings), 8) + 1) - 8
+    if told:
+        parts += [Text(), *told]
+    left = height - len(events) - len(rows) - (len(told) and len(told) + 1) - 8
     happenings = board.happenings[: max(2, left)]
     if happenings:
         parts += [Text(), *(_happening(h.at, h.name, h.text, good=h.good) for h in happenings)]
@@ -189,14 +194,22 @@ def _strip(marks: str, cells: int) -> Text:
     return made
 
 
-def _warnings(board: Board) -> list[Text]:
+def _warnings(board: Board, width: int) -> list[list[Text]]:
+    """Each in one line, or in two where the next step would be cut off."""
     out = []
     for w in board.warnings:
         mark, style = ("✗", "bold red") if w.weight == "fail" else ("!", "yellow")
-        advice = f"  next: {escape(w.advice)}" if w.advice else ""
         notes = ", ".join(word for word, so in (("seen", w.seen is not None), ("muted", w.muted)) if so)
-        advice += f"  [dim]({notes})[/]" if notes else ""
-        out.append(Text.from_markup(f"[{style}]{mark}[/] [bold]{escape(w.name)}[/]  {escape(w.text)}{advice}"))
+        behind = f"  [dim]({notes})[/]" if notes else ""
+        line = Text.from_markup(f"[{style}]{mark}[/] [bold]{escape(w.name)}[/]  {escape(w.text)}{behind}")
+        lines = [line]
+        if w.advice:
+            advice = Text(f"next: {w.advice}")
+            if line.cell_len + 2 + advice.cell_len <= width:
+                line.append("  ").append_text(advice)
+            else:
+                lines.append(Text("    ").append_text(advice))
+        out.append(lines)
     return out
 
 
