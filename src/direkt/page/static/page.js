@@ -144,7 +144,8 @@ function event(line, e) {
 function warning(box, w) {
   kind(box, `warning ${w.weight}${w.seen ? " seen" : ""}`);
   const notes = [w.seen ? `seen at ${clock(w.seen)}` : null, w.muted ? "muted" : null].filter(Boolean).join(", ");
-  put(part(box, "text", "p"), `${w.weight === "fail" ? "✗" : "!"} ${w.name}: ${w.text}${w.advice ? ` Next: ${w.advice}` : ""}${notes ? ` (${notes})` : ""}`);
+  put(part(box, "text", "p"), `${w.weight === "fail" ? "✗" : "!"} ${w.name}: ${w.text}${notes ? ` (${notes})` : ""}`);
+  put(part(box, "advice", "p", "advice"), w.advice ? `Next: ${w.advice}` : "");
   if (role !== "act") return;
   const row = part(box, "buttons", "div", "buttons"), on = {kind: w.kind, name: w.name};
   button(row, "seen", w.seen ? null : `I have seen it`, false, () => act({what: "seen", ...on}));
