@@ -22,6 +22,8 @@ if TYPE_CHECKING:
     from direkt.work.going import Crew
     from direkt.work.steps import Answer
 
+_WORDS = {"on": "still on"}
+
 
 @click.command()
 @click.argument("name", required=False, metavar="[EVENT|FEED]")
@@ -167,7 +169,8 @@ class _Front:
             return ExitCode.GOOD
         self.out.print()
         for item in left:
-            output.error(f"{item.what} {item.name}: {item.text}" + (f" Next: {item.advice}" if item.advice else ""))
+            whose = "" if item.text.startswith(item.name) else f"{item.name}: "
+            output.error(f"{_WORDS.get(item.proof, item.proof)}: {whose}{item.text}" + (f"; next: {item.advice}" if item.advice else ""))
         if stopped.only_unknown:
             output.note(f"Nothing shows that anything is on, but nobody could be asked: {', '.join(item.name for item in left)}.")
             return ExitCode.FAILS

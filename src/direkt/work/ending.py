@@ -491,7 +491,7 @@ class _Ending:
             # where a device is known to go on, waiting proves nothing
             if pending or clock.now() - begin > _INGEST_LIMIT:
                 text = f"{account.title}: the {' and the '.join(arriving)} push still arrives"
-                yield from self._told(Off(What.INGEST, name, Proof.ON, text, "find who pushes: direkt stop --all"))
+                yield from self._told(Off(What.INGEST, name, Proof.ON, text, self._who_pushes(one.destination)))
                 return
             clock.sleep(_ASK_EVERY)
 
@@ -555,9 +555,18 @@ class _Ending:
                     text = f"{account.title}: something still arrives at its {role} ingest"
                     others = self._others_at(name)
                     text += f"; {' and '.join(others)} may push there, too" if others else ""
-                    yield from self._told(Off(What.INGEST, name, Proof.ON, text, "find who pushes: direkt stop --all"))
+                    yield from self._told(Off(What.INGEST, name, Proof.ON, text, self._who_pushes(one.destination)))
                     break
                 clock.sleep(_ASK_EVERY)
+
+    def _who_pushes(self, destination: str) -> str:
+        """What to do about a push that arrives all the same."""
+        known = {n for (w, n), i in self.items.items() if w in (What.PUSH, What.CARRIED) and i.proof in (Proof.ON, Proof.SILENT)}
+        mine = {e.device: n for n, e in self.rig.file.feeds.items() if e.destination == destination}
+        suspects = [device for device, feed in mine.items() if known & {device, feed}]
+        if suspects:
+            return f"it may be {' or '.join(suspects)}: switch it off by hand"
+        return "find who pushes: direkt stop --all"
 
     def _others_at(self, name: str) -> list[str]:
         own = self.rig.file.feeds[name]
