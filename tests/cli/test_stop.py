@@ -1,5 +1,6 @@
 """The certain end, work by hand, and programs that are ended at any moment."""
 
+import json
 import shutil
 import signal
 import time
@@ -39,7 +40,12 @@ class End(Stage):
         self.platform.faults.down = False
         everything = self.direkt("stop", "--all", text="y\n")  # a person says that none is open where nobody else can be asked
         self.assertEqual(everything.code, 0, everything)
+        self.assertIn("all is off: proven, and on your word: an event at", everything.out)
         self.assertEqual(self.event("e18").state, "closed")
+        unasked = self.direkt("stop", "--all", "--yes", "--json")
+        said = [item for item in json.loads(unasked.out)["items"] if item["said"]]
+        self.assertEqual((unasked.code, len(said)), (0, 1), unasked)
+        self.assertIn("--yes says (nobody was asked) that none is open", said[0]["text"])
 
     def test_a_counter_that_goes_on_is_no_end(self):
         self.assertEqual(self.go("e19").code, 0)

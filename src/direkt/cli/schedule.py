@@ -296,7 +296,7 @@ class _Acts:
         stopped = drive(ending.stop(self.rig, aim, self._crew(), seconds=60.0), on_event)
         record(self.rig, aim, stopped, drops, pause=False)
         left = [f"{i.name}: {i.text}" for i in stopped.left]
-        return stopped.proven, "all is off, and proven" if stopped.proven else "; ".join(left) or "interrupted"
+        return stopped.proven, stopped.words if stopped.proven else "; ".join(left) or "interrupted"
 
     def _go(self, turn: Turn) -> tuple[bool, str]:
         from direkt.work.airing import PersonStep

@@ -1046,6 +1046,7 @@ class StopItemJson(TypedDict):
     name: str
     proven: bool
     known: Literal["off", "on", "no answer", "not known"]
+    said: bool  # nobody but a person could know, and it is their word
     text: str
     advice: str
 

@@ -79,9 +79,9 @@ def stop(
     )
     stopped = front.run(rig, aim, crew.crew(rig), seconds, wipe_key, pause)
     document: StopJson = {
-        "schema": "direkt.stop/1", "proven": stopped.proven, "interrupted": stopped.interrupted, "paused": pause,
+        "schema": "direkt.stop/1", "proven": stopped.proven and not any(i.said for i in stopped.items), "interrupted": stopped.interrupted, "paused": pause,
         "items": [
-            {"what": i.what.value, "name": i.name, "proven": i.proven, "known": i.proof.value, "text": i.text, "advice": i.advice} for i in stopped.items
+            {"what": i.what.value, "name": i.name, "proven": i.proven and not i.said, "known": i.proof.value, "said": i.said, "text": i.text, "advice": i.advice} for i in stopped.items
         ],
     }  # fmt: skip
     code = front.finish(stopped, name or "--all", pause=pause)  # the verdict first: a log may be slow
@@ -127,7 +127,7 @@ class _Front:
         from direkt.work import ending
         from direkt.work.steps import drive
 
-        return drive(ending.stop(rig, aim, crew, seconds=seconds, wipe=wipe, pause=pause), self.on_event)
+        return drive(ending.stop(rig, aim, crew, seconds=seconds, wipe=wipe, pause=pause, unasked=self.asker.yes), self.on_event)
 
     def on_event(self, event: EndEvent) -> Answer:
         from direkt.work import ended
@@ -163,7 +163,7 @@ class _Front:
             return ExitCode.INTERRUPTED
         if not left:
             what = (
-                "the pushes are off, the event stays; resume it with: direkt go" if pause else "all is off, and proven"
+                "the pushes are off, the event stays; resume it with: direkt go" if pause else escape(stopped.words)
             )
             self.out.print(f"\n[green]✓ {what}[/]" + (f" {escape(name)}" if pause else ""))
             return ExitCode.GOOD
@@ -207,7 +207,7 @@ def record(rig: Rig, aim: Aim, stopped: Stopped, drops: list[Dropped], *, pause:
         else "interrupted"
     )
     detail = {
-        "items": [{"what": i.what.value, "name": i.name, "proven": i.proven, "known": i.proof.value, "text": i.text} for i in stopped.items]
+        "items": [{"what": i.what.value, "name": i.name, "proven": i.proven and not i.said, "known": i.proof.value, "said": i.said, "text": i.text} for i in stopped.items]
     }
     events = [Entry("stop", outcome, text, event=p.name, mark=p.mark, detail=detail) for p in aim.events]
     events += [

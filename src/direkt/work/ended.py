@@ -40,6 +40,7 @@ class Off:
     text: str  # whose word it is, and what they say
     advice: str = ""
     note: bool = False  # only to be known: it is not this rig's
+    said: bool = False  # nobody but a person could know, and it is their word
 
     @property
     def proven(self) -> bool:
@@ -84,6 +85,14 @@ class Stopped:
     def proven(self) -> bool:
         """Whether all is off, by somebody who could know."""
         return not self.interrupted and not self.left
+
+    @property
+    def words(self) -> str:
+        """What may be said where nothing is left."""
+        said = [item.name for item in self.items if item.said]
+        if len(said) == len(self.items) and said:
+            return f"all is off, on your word: {', '.join(said)}"
+        return f"all is off: proven, and on your word: {', '.join(said)}" if said else "all is off, and proven"
 
     @property
     def only_unknown(self) -> bool:

@@ -91,10 +91,14 @@ def _open_events(rig: Rig) -> Iterator[Planned]:
 
 
 def stop(
-    rig: Rig, what: Aim, crew: Crew, *, seconds: float = 0.0, wipe: bool = False, pause: bool = False
+    rig: Rig, what: Aim, crew: Crew, *, seconds: float = 0.0, wipe: bool = False, pause: bool = False, unasked: bool = False
 ) -> Job[EndEvent, Stopped]:  # fmt: skip
-    """Ends everything that is aimed at; tries again for ``seconds``. What goes wrong is in the result."""
+    """Ends everything that is aimed at; tries again for ``seconds``. What goes wrong is in the result.
+
+    ``unasked``: questions are answered with yes, and no person is asked.
+    """
     ending = _Ending(rig, what, crew, wipe, pause)
+    ending.who = "--yes says (nobody was asked)" if unasked else "a person says"
     try:
         return (yield from ending.run(seconds))
     finally:
@@ -115,6 +119,7 @@ class _Ending:
         self.remembered: list[tuple[str, str]] = []  # events that were begun from here: name and mark
         self.began = ""  # RFC 3339
         self.account = ""  # that is looked at now
+        self.who = "a person says"  # whose word it is where only a person can know
         self.of_account: dict[str, set[tuple[What, str]]] = {}
 
     def close(self) -> None:
@@ -590,7 +595,7 @@ class _Ending:
             one = next((a for a in self.by_hand if name in a.feeds), None)
             done = yield PersonStep(part.entry.destination, part.sheet.name, f"Stop the push on {part.device}", "now")
             if done:
-                yield from self._told(Off(What.PERSON, name, Proof.OFF, "a person says that it is off"))
+                yield from self._told(Off(What.PERSON, name, Proof.OFF, f"{self.who} that it is off", said=True))
                 self._forget_start(one, part)
             else:
                 text = f"{part.device} is set by hand, and nobody said that it is off"
@@ -619,7 +624,7 @@ class _Ending:
             title = self.rig.sheet(self.rig.file.destinations[destination]).name
         done = yield PersonStep(destination, title, f"See that no event of yours is open at {title}", "now")
         if done:
-            yield from self._told(Off(What.EVENT, name, Proof.OFF, f"{title}: a person says that none is open"))
+            yield from self._told(Off(What.EVENT, name, Proof.OFF, f"{title}: {self.who} that none is open", said=True))
         else:
             text = f"{title} is worked by hand, and none was begun from here; whether one is open there, nobody could be asked"
             yield from self._told(Off(What.EVENT, name, Proof.UNKNOWN, text, f"look at the page of {title}"))
@@ -649,7 +654,7 @@ class _Ending:
             if event is None:
                 event = one.platform.make(one.id, one.wanted())
             yield from air.finish(one, event, now)
-            yield from self._told(Off(What.EVENT, name, Proof.OFF, f"{one.sheet.name}: a person says that it is over"))
+            yield from self._told(Off(What.EVENT, name, Proof.OFF, f"{one.sheet.name}: {self.who} that it is over", said=True))
         except NotDone as error:
             yield from self._told(Off(What.PERSON, name, Proof.UNKNOWN, str(error).partition("; do it")[0]))
         except (PlatformError, UnusableInput) as error:
