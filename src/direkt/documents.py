@@ -30,7 +30,7 @@ _MOST = 300_000  # values, each counted as often as YAML aliases repeat it
 class Strict(BaseModel):
     """A model that knows all its entries."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False, defer_build=True)
 
 
 @dataclass(frozen=True, slots=True)

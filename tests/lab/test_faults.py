@@ -10,7 +10,7 @@ from tests.lab.reedbank import TOKEN, Faults
 from tests.lab.stage import KEY
 from tests.lab.test_go import GoStage
 
-EVERY = 1 if os.environ.get("DIREKT_FAULTS") == "all" else 13
+EVERY = 1 if os.environ.get("DIREKT_FAULTS") == "all" else 21
 
 
 def platform(**faults):

@@ -10,7 +10,7 @@ from direkt.watch.policy import Terms
 from direkt.watch.tracker import FeedState
 from tests.watch.fakes import Case, arriving, followed
 
-SEEDS = range(400) if os.environ.get("DIREKT_FAULTS") == "all" else range(0, 400, 25)
+SEEDS = range(400) if os.environ.get("DIREKT_FAULTS") == "all" else range(0, 400, 50)
 SLACK = 15.0  # s that the watch may need to know
 LAG = 3.0  # s by which the ingest is behind
 

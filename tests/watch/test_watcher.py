@@ -782,7 +782,7 @@ class Warnings(unittest.TestCase):
 class Long(unittest.TestCase):
     def test_an_hour_with_drops_of_every_kind_does_not_grow(self):
         """bench/watching.py does the same for a day."""
-        names = [f"feed-{n}" for n in range(3)]
+        names = [f"feed-{n}" for n in range(2)]
         case = Case(names, terms=Terms(push=3, device=1, within=600, pause=5), period=4.0)
         case.world.pushing(*names)
         case.world.on.update(dict.fromkeys(names, True))

@@ -187,7 +187,8 @@ class _Run:
             f"[bold]Test signal to {escape(self.sheet.name)}[/] ({escape(self.destination)}): {escape(place.server)}",
             soft_wrap=True,
         )
-        self.out.print(f"   {escape(_words(work.settings))}; it goes to {escape(place.words)}", soft_wrap=True)
+        self.out.print(f"   {escape(_words(work.settings))}", soft_wrap=True)
+        self.out.print(f"   it goes to {escape(place.words)}", soft_wrap=True)
 
         def on_event(event: SignalEvent) -> Answer:
             if isinstance(event, signalling.Step):
