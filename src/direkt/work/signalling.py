@@ -37,6 +37,7 @@ _RATES = (23.976, 24.0, 25.0, 29.97, 30.0, 50.0, 59.94, 60.0)
 _LEAST, _MOST = 150, 200_000  # kbit/s
 _SAMPLES = 3000  # that are kept: ten minutes and more
 _EVERY = 0.2  # s between looks at the line
+_AGAIN = 3  # times that a bitrate is tried anew where the line dips and comes back
 _STEP = 1.3  # times the bitrate of the step before
 _HOLD = 4.0  # s of a step
 _SETTLE = 1.0  # s of it that are not counted
@@ -281,7 +282,9 @@ def carried(samples: Sequence[Sample], since: float) -> Carried | None:
     share = (b.on_the_wire - a.on_the_wire) / sent if sent > 0 else 1.0  # headers, and nothing that was sent again
     rtts = sorted(sample.line.figures.rtt for sample in some)
     backlog = last.behind + (last.line.backlog * 8 / 1000 / arrived if arrived > 0 else 60.0)
-    growth = (last.behind - first.behind) / seconds + (last.line.backlog - first.line.backlog) / max(1, last.made - first.made)
+    growth = (last.behind - first.behind) / seconds + (last.line.backlog - first.line.backlog) / max(
+        1, last.made - first.made
+    )
     return Carried(
         seconds, (last.made - first.made) * 8 / 1000 / seconds, arrived, arrived * share, rtts[len(rtts) // 2], b.least_rtt, b.sent_again - a.sent_again,
         b.segments - a.segments, backlog, growth, max(sample.line.backlog for sample in some),
@@ -402,7 +405,7 @@ class _Job:
 
     def climb(self, most: float) -> Job[SignalEvent, None]:
         """Step by step up to what the line does not carry; then a little below that, for good."""
-        number, kbit_s, again = 0, float(self._work.settings.video.bitrate or _LEAST), False
+        number, kbit_s, again = 0, float(self._work.settings.video.bitrate or _LEAST), 0
         while True:
             number += 1
             settings = self._work.change(kbit_s)
@@ -415,11 +418,12 @@ class _Job:
                 if (yield from self._at_the_limit(number)):
                     yield from self._below(number)
                     return
-                if self._work.over or again:
+                slow = step.carried is None or step.carried.machine_is_slow
+                if self._work.over or again == (1 if slow else _AGAIN):
                     return
-                again = True  # once more, at the same bitrate
+                again += 1  # the line may be changing: the same bitrate once more
                 continue
-            again = False
+            again = 0
             if step.carried is not None:
                 self._steady = (settings.kbit_s, step.carried)
             if kbit_s >= most:
@@ -437,7 +441,10 @@ class _Job:
         found = carried(self._work.samples, self._clock.now() - _HOLD)
         if found is None or found.held or found.machine_is_slow:  # it was a dip, or is not the line's limit
             return False
-        self._limit = found
+        before = self._steps[
+            -1
+        ].carried  # it was full then, too; a sender that was told to slow down fills it less for a while
+        self._limit = found if before is None else max(found, before, key=lambda one: one.on_the_wire)
         return True
 
     def _below(self, number: int) -> Job[SignalEvent, None]:
