@@ -81,6 +81,72 @@ class Rates(unittest.TestCase):
         self.assertIsNone(rhythm([1.0]).usual())
 
 
+class Explanations(unittest.TestCase):
+    """Rate, jitter, what is missing and what repeats: of each kind of times, the explanation that a person would give."""
+
+    def test_strong_jitter_is_neither_a_loss_nor_another_rate(self):
+        for rate, jitter in ((25, 0.014), (30, 0.014), (50, 0.008), (25, 0.018), (60, 0.006)):
+            for seed in range(6):
+                source = random.Random(seed)
+                found = rhythm(sorted(t + source.uniform(-jitter, jitter) for t in grid(rate, 15 * rate, 1.0)))
+                told = (rate, jitter, seed)
+                self.assertEqual((len(found.segments), found.missing, found.repeated), (1, 0, 0), told)
+                self.assertEqual(found.usual(), (float(rate), 0.0), told)
+                self.assertAlmostEqual(found.jitter, 1.75 * jitter, delta=0.4 * jitter)
+
+    def test_losses_are_counted_in_a_clock_that_jitters(self):
+        for seed in range(8):
+            source = random.Random(seed)
+            lost = set(source.sample(range(10, 590), 12))
+            times = [t + source.uniform(-0.008, 0.008) for n, t in enumerate(grid(25, 600, 1.0)) if n not in lost]
+            found = rhythm(sorted(times))
+            self.assertEqual((found.missing, found.repeated, len(found.segments)), (12, 0, 1), seed)
+            self.assertEqual(found.usual(), (25.0, 0.0))
+
+    def test_pictures_in_pairs_have_two_explanations(self):
+        found = rhythm(sorted([*grid(30, 450), *(t + 0.002 for t in grid(30, 450))]))
+        self.assertTrue(found.twofold, "twice as many that come in pairs, or each of them repeated")
+        self.assertEqual(found.usual(), (60.0, 0.0), "pictures a second, either way")
+        self.assertFalse(rhythm(grid(30, 450)).twofold)
+
+    def test_a_regular_lateness_is_no_loss(self):
+        found = rhythm([n * 1001 / 30000 + (0.014 if n % 3 == 0 else 0.0) for n in range(600)])
+        self.assertEqual((found.usual(), found.missing, found.repeated, found.even), ((30000 / 1001, 0.0), 0, 0, True))
+
+    def test_one_of_ten_pictures_dropped_is_not_a_lower_rate(self):
+        found = rhythm([t for n, t in enumerate(grid(30, 600)) if n % 10 != 9])
+        self.assertEqual((found.usual(), found.missing, len(found.segments)), ((30.0, 0.0), 59, 1))
+        source = random.Random(3)
+        kept = [n for n in range(600) if source.random() > 0.1 or n in (0, 599)]
+        self.assertEqual(rhythm([n / 30 for n in kept]).missing, 600 - len(kept))
+
+    def test_stamps_of_arrival_wander_and_lose_nothing(self):
+        for seed in range(5):
+            source, times, now = random.Random(seed), [], 0.0
+            for n in range(1000):
+                now = max(n / 25, now + 0.001) + max(0.0, source.gauss(0, 0.006))
+                times.append(now)
+            found = rhythm(times)
+            self.assertEqual((len(found.segments), found.missing, found.repeated), (1, 0, 0), seed)
+            self.assertAlmostEqual(found.usual()[0], 25, delta=0.02)
+
+    def test_a_coarse_clock_is_jitter(self):
+        for rate, grain in ((60, 0.010), (25, 0.016), (30, 0.020)):
+            found = rhythm([round(n / rate / grain) * grain for n in range(600)])
+            self.assertEqual((found.usual(), found.missing, found.repeated, found.even), ((float(rate), 0.0), 0, 0, True))
+
+    def test_a_change_of_rate_shows_through_jitter(self):
+        for before, after in ((25, 30), (30, 24), (50, 25)):
+            source = random.Random(before)
+            times = grid(before, 300, 1.0)
+            times += grid(after, 300, times[-1] + 1 / after)
+            found = rhythm(sorted(t + source.gauss(0, 0.005) for t in times))
+            told = [found.rate(s)[0] for s in found.segments]
+            self.assertEqual(len(told), 2, (before, after, told))
+            self.assertAlmostEqual(told[0], before, delta=0.2)
+            self.assertAlmostEqual(told[1], after, delta=0.2)
+
+
 class Losses(unittest.TestCase):
     def test_what_is_missing_is_counted_and_timed_whatever_the_batches(self):
         for seed in range(60):

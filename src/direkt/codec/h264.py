@@ -56,6 +56,8 @@ class Reader(NalReader):
         self._pps: syntax.Pps | None = None
         self._projection = "none"
         self._half: tuple[int, bool] | None = None  # frame_num and parity of a field whose other field has not come
+        self._pairing = False  # it is known which fields are the first of a pair
+        self._field: int | None = None  # frame_num of the latest field
 
     def kind_of(self, first: int) -> int:
         """nal_unit_type (7.3.1)."""
@@ -220,14 +222,19 @@ class Reader(NalReader):
                 continue
             if head.field:
                 found.scan[n] = Scan.FIELDS
+                # a stream that is cut between two fields begins with the second one
+                new = self._field is not None and self._field != head.frame_number
+                self._pairing = self._pairing or new or kinds[unit] == syntax.IDR
+                self._field = head.frame_number
                 other = (head.frame_number, not head.bottom)
                 if self._half == other:  # the second field of a picture (7.4.1.2.4)
                     self._half, found.kept[n] = None, False
                 else:
                     self._half = (head.frame_number, head.bottom)
-                    found.parity[n] = Parity.BOTTOM if head.bottom else Parity.TOP
+                    if self._pairing:
+                        found.parity[n] = Parity.BOTTOM if head.bottom else Parity.TOP
                 continue
-            self._half = None
+            self._half, self._pairing = None, True
             begin = int(heads[n - 1]) if n else 0
             found.scan[n], found.parity[n] = self._structure(data, units, kinds, range(begin, unit), head, sps)
 

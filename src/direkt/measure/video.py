@@ -6,6 +6,7 @@ A keyframe is what the reader calls one, whatever the container claims. A batch 
 from __future__ import annotations
 
 import itertools
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -29,6 +30,7 @@ from direkt.media import Codes, Column, Format, Marks, Samples
 from direkt.parameters import Bound, Measured, Value, measured, ordered, size_of
 
 _REORDER = 17  # pictures: more than any decoder may hold back (H.264, A.3.1)
+_RUNS = 256  # runs whose ends are remembered one by one
 _CBR = 0.1  # share by which a window of a constant bitrate may differ from the mean
 _CBR_EXCEPTIONS = 50  # windows of which one may differ more
 _CBR_WINDOWS = 3  # that are needed to tell
@@ -67,8 +69,7 @@ class VideoMeter:
         self._rows = _Rows()
         self._groups = _Groups()
         self._motion = _Seconds(int(1 / tick))
-        self._held = np.zeros(0, np.int64)
-        self._reordered = False
+        self._order = _Order()
         self._formats: list[tuple[int, str]] = []  # since when (presentation, ticks), and what
         self._ways: dict[str, list[Value]] = {}  # every value that the stream declared
         self.configure(format)
@@ -149,8 +150,9 @@ class VideoMeter:
             return
         starts = found.first[low:high]
         pts = samples.pts[starts]
-        self._show(pts, samples.dts[starts])
         join = found.join[low:high]
+        stands = bool(join[0] == Join.KEYFRAME or found.anchor[low])
+        self.cadence.add(self._order.add(pts, samples.dts[starts], stands=stands))
         self.key_intervals.add(self._keys.add(pts[join == Join.KEYFRAME]))
         self.join_intervals.add(self._joins.add(pts[join != Join.NO]))
         self._latest = max(self._latest, int(pts.max()))
@@ -163,23 +165,12 @@ class VideoMeter:
         starts = starts[(starts >= begin) & (starts < end)] - begin
         self._evenness.add(samples.dts[begin:end], samples.size[begin:end], starts)
 
-    def _show(self, pts: Column, dts: Column) -> None:
-        """Hands on the times of pictures in order of presentation, as a viewer sees them."""
-        if self._reordered or not np.array_equal(pts, dts):
-            self._reordered = True
-            pts = np.sort(np.concatenate([self._held, pts]))
-            cut = max(0, len(pts) - _REORDER)
-            pts, self._held = pts[:cut], pts[cut:]
-        self.cadence.add(pts)
-
     def _new_run(self, pts: int, dts: int) -> None:
         if self.clock.count:
-            slot = self.cadence.segments[-1].slot if self.cadence.segments else 0.0
-            self._keys.close(self._latest, slot)
-            self._joins.close(self._latest, slot)
-        self.cadence.add(self._held)
+            self._keys.close(self._latest, self.cadence.slot)
+            self._joins.close(self._latest, self.cadence.slot)
+        self.cadence.add(self._order.close())
         self.cadence.new_run()
-        self._held = np.zeros(0, np.int64)
         self.bitrate.new_stretch()
         self._evenness.new_stretch()
         self._curve.new_stretch(dts)
@@ -209,22 +200,21 @@ class VideoMeter:
 
     def _shown(self) -> Cadence:
         """The rhythm of all pictures so far."""
-        if len(self._held):
-            whole = self.cadence.finished()
-            whole.add(self._held)
-            return whole.finished()
-        return self.cadence.finished()
+        return self.cadence.finished(self._order.sure())
 
     def _rate(self, shown: Cadence) -> tuple[float, float] | None:
         """Pictures a second, and how far that may be off: the mean, which is the usual rate where nothing is missing."""
         usual = shown.usual(self.declared.frame_rate if self.declared else None)
-        gaps = sum(leap.low - leap.high for leap in self.clock.gaps)
+        gaps = self.clock.gaps
         if usual is None or (shown.even and not gaps):
             return usual
-        span = self.clock.span
-        if span <= 0 or self.clock.steps < 1:
+        waits = [self._order.unsure_at(leap.high) for leap in gaps]
+        steps = shown.steps + len(gaps) + sum(unsure.pictures for unsure in waits)
+        ticks = shown.ticks + sum(leap.low - leap.high for leap in gaps) + sum(unsure.ticks for unsure in waits)
+        if ticks <= 0 or steps < 1:
             return usual
-        return self.clock.steps / span, self._seconds(self.clock.runs) / span * self.clock.steps / span
+        span = self._seconds(ticks)
+        return steps / span, self._seconds(self.clock.runs) / span * steps / span
 
     @property
     def frame_rate(self) -> float | None:
@@ -236,7 +226,11 @@ class VideoMeter:
     def seconds(self) -> float:
         """How long the pictures last, the last one included."""
         usual = self._shown().usual(self.declared.frame_rate if self.declared else None)
-        return self.clock.span + self.clock.runs / usual[0] if usual and usual[0] else self.clock.span
+        if not usual or not usual[0]:
+            return self.clock.span
+        # of pictures between which others may still come, each lasts as long as usual
+        unsure = self._order.unsure({leap.high for leap in self.clock.gaps})
+        return self.clock.span - self._seconds(unsure.ticks) + (self.clock.runs + unsure.pictures) / usual[0]
 
     def values(self) -> Found:
         """All that is known so far."""
@@ -288,7 +282,7 @@ class VideoMeter:
         value = measured("video.frame_rate", rate[0], uncertainty=rate[1] or None, note="; ".join(notes))
         out["video.frame_rate"] = Measured(value.value, None, value.uncertainty, value.note, usual=said)
         steps = self.clock.steps
-        if steps > 1:
+        if steps > 1 and not shown.twofold:
             out["video.frame_rate_constant"] = Measured("yes" if even else "no")
         jitter = shown.jitter
         if jitter is not None:
@@ -300,13 +294,15 @@ class VideoMeter:
         missing, places = shown.missing, [(place.at, place.count) for place in shown.missing_at]
         for leap in gaps:
             length = self._seconds(leap.low - leap.high)
-            count = max(0, round(length / slot) - 1)
+            count = max(0, round(length / slot) - 1) + self._order.unsure_at(leap.high).absent(slot / float(self._tick))
             missing += count
             places.append((leap.high, count))
             if length > longest:
                 longest, at = length, leap.high
         note = f"behind the picture at {self.since(at)}" if longest > 2.5 * slot else ""
         out["video.longest_gap"] = measured("video.longest_gap", longest, note=note)
+        if shown.twofold:  # two explanations fit: pictures that repeat, and pictures that only come in pairs
+            return
         told_missing = ", ".join(f"{count} at {self.since(place)}" for place, count in sorted(places)[:_WAYS])
         out["video.pictures_missing"] = Measured(missing, note=told_missing if missing else "")
         told_again = ", ".join(self.since(place) for place in shown.repeated_at)
@@ -407,6 +403,126 @@ class VideoMeter:
         if len(shares) < _CBR_WINDOWS:
             return None
         return "cbr" if sum(share > _CBR for share in shares) <= len(shares) // _CBR_EXCEPTIONS else "vbr"
+
+
+@dataclass(frozen=True, slots=True)
+class _Unsure:
+    """Pictures at an end of a run between which others may belong that lie beyond it."""
+
+    pictures: int = 0
+    ticks: int = 0  # that they span, up to the nearest picture that is certain
+
+    def __add__(self, other: _Unsure) -> _Unsure:
+        return _Unsure(self.pictures + other.pictures, self.ticks + other.ticks)
+
+    def absent(self, slot: float) -> int:
+        """Pictures of ``slot`` ticks that did not come between them."""
+        return max(0, round(self.ticks / slot) - self.pictures)
+
+
+class _Order:
+    """The times of pictures in order of presentation, as far as what they show is certain.
+
+    A run is cut out of a stream at any place. What is shown before the latest decoding time has come, since no picture is
+    shown before it is decoded; what is shown later waits for pictures that are decoded later and shown earlier. In the same
+    way pictures that were decoded before the run began may be shown in its first moments: none behind a picture that
+    needs nothing before it, else at most as late as pictures of this stream are held back.
+    """
+
+    def __init__(self) -> None:
+        self._held = np.zeros(0, np.int64)
+        self._reordered = False
+        self._begun = False  # the run's first certain picture is known
+        self._stands: int | None = None  # time of the run's first picture, where that needs nothing
+        self._first = self._decoded = 0  # decoding times of the first and the latest picture
+        self._delay = 0  # the most between decoding and presentation
+        self._ahead = 0  # the most that a picture is presented before it is decoded, against all rules
+        self._heads = _Unsure()
+        self._tails: dict[int, _Unsure] = {}
+        self._more = _Unsure()
+        self._latest: int | None = None  # picture that was handed out
+
+    def add(self, pts: Column, dts: Column, *, stands: bool) -> Column:
+        """The next pictures in decoding order; ``stands``: the first one needs nothing. Returns those that are certain."""
+        if self._latest is None and not len(self._held):
+            self._stands, self._first = int(pts[0]) if stands else None, int(dts[0])
+            self._begun = False
+        self._decoded = int(dts[-1])
+        late = pts - dts
+        self._delay, self._ahead = max(self._delay, int(late.max())), min(self._ahead, int(late.min()))
+        self._reordered = self._reordered or not np.array_equal(pts, dts)
+        if not self._reordered and self._begun and not len(self._held):
+            self._latest = int(pts[-1])
+            return pts
+        self._held = np.sort(np.concatenate([self._held, pts]))
+        if len(self._held) <= 2 * _REORDER:
+            return self._held[:0]
+        self._begin()
+        cut = len(self._held) - (_REORDER if self._reordered else 0)
+        out, self._held = self._held[:cut], self._held[cut:]
+        if len(out):
+            self._latest = int(out[-1])
+        return out
+
+    def _start(self) -> int:
+        """How many of the held pictures are shown before the run's first certain one."""
+        if self._begun:
+            return 0
+        start = self._stands if self._stands is not None else self._first + self._delay
+        return min(int(np.searchsorted(self._held, start)), len(self._held))
+
+    def _begin(self) -> None:
+        count = self._start()
+        self._begun = True
+        if count:
+            after = int(self._held[min(count, len(self._held) - 1)])
+            self._heads += _Unsure(count, after - int(self._held[0]))
+            self._held = self._held[count:]
+
+    def _sure(self) -> tuple[Column, Column]:
+        """What is held: the pictures that are certain, and those behind them."""
+        begin = self._start()
+        end = max(begin, int(np.searchsorted(self._held, self._decoded + self._ahead, side="right")))
+        return self._held[begin:end], self._held[end:]
+
+    def sure(self) -> Column:
+        """The pictures held that are certain by now."""
+        return self._sure()[0]
+
+    def _tail(self) -> _Unsure:
+        found, rest = self._sure()
+        if not len(rest):
+            return _Unsure()
+        last = int(found[-1]) if len(found) else self._latest
+        if last is None:
+            return _Unsure(len(rest) - 1, int(rest[-1] - rest[0]))
+        return _Unsure(len(rest), int(rest[-1]) - last)
+
+    def close(self) -> Column:
+        """The run is over; returns what is certain of it."""
+        out, tail = self._sure()[0], self._tail()
+        begin = self._start()
+        if begin and len(out):
+            self._heads += _Unsure(begin, int(out[0] - self._held[0]))
+        if tail.pictures:
+            if len(self._tails) < _RUNS:
+                self._tails[int(self._held[-1])] = tail
+            else:
+                self._more += tail
+        self._held, self._latest = self._held[:0], None
+        return out
+
+    def unsure_at(self, high: int) -> _Unsure:
+        """The end of the run whose last picture is shown at ``high``."""
+        return self._tails.get(high, _Unsure())
+
+    def unsure(self, apart: set[int]) -> _Unsure:
+        """The ends of all runs, but for those whose last picture is shown at one of these times: there time ran on."""
+        begin = self._start()
+        found = self._sure()[0]
+        head = _Unsure(begin, int(found[0] - self._held[0])) if begin and len(found) else _Unsure()
+        tails = (tail for high, tail in self._tails.items() if high not in apart)
+        return sum((self._more, self._tail(), *tails), self._heads + head)
 
 
 class _Places:
