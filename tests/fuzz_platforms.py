@@ -9,11 +9,12 @@ import os
 import tempfile
 from functools import cache
 from pathlib import Path
+from unittest import mock
 
 import httpx
 
 from direkt import documents, rig
-from direkt.container import Source, ts
+from direkt.container import ContainerError, Source, ts, ts_tables
 from direkt.device.http import Answer
 from direkt.errors import DirektError, UnusableInput
 from direkt.measure.meter import Meter
@@ -28,6 +29,7 @@ from direkt.protocol import hls
 from direkt.secret import Secret
 from direkt.store import refused, rigid, sessions, standing, taken, told, usage, wishes
 from direkt.work import timetable
+from tests import hand
 from tests.container.test_ts import written
 from tests.support import card, stream
 
@@ -234,15 +236,35 @@ def playlist(data: bytes) -> None:
 
 @cache
 def transport_streams() -> list[bytes]:
-    """A short one."""
-    return [written(stream(0.5, card(96, 64, bitrate=200, interval=5)))]
+    """Short ones, of our own writer and by hand."""
+    plain = hand.Mux()
+    plain.table(0, hand.pat([(1, 0x1000), (2, 0x1001)]))
+    plain.table(0x1000, hand.pmt(1, 0x100, [(0x1B, 0x100, b""), (0x0F, 0x101, b"")]))
+    plain.table(0x1001, hand.pmt(2, 0x200, [(0x24, 0x200, b""), (0x06, 0x201, b"\x05\x04Opus")]))
+    for n, (data, pts) in enumerate(hand.sounds(12)):
+        plain.data(0x101, hand.pes(0xC0, data, pts))
+        if n < 6:
+            units = hand.pictures(6, size=40)[n][2]
+            plain.data(0x100, hand.pes(0xE0, hand.annex_b(*units), 90000 + 3600 * n))
+    others = hand.Mux()
+    others.table(0, hand.pat([(1, 0x1000)]))
+    others.table(0x1000, hand.pmt(1, 0x100, [(0x11, 0x101, b""), (0x1B, 0x100, b"")]))
+    for n in range(6):
+        others.data(0x101, hand.pes(0xC0, hand.latm(hand.silence(), first=n % 2 == 0), 90000 + 1920 * n))
+    others.table(0x1000, hand.pmt(1, 0x100, [(0x81, 0x101, b""), (0x1B, 0x100, b"")], version=1))
+    others.data(0x101, hand.pes(0xBD, hand.ac3() * 2, 120000))
+    others.table(0x1000, hand.pmt(1, 0x100, [(0x03, 0x101, b""), (0x1B, 0x102, b"")], version=2))
+    others.data(0x101, hand.pes(0xC0, hand.mp2() * 2, 130000))
+    return [written(stream(0.5, card(96, 64, bitrate=200, interval=5))), plain.bytes(), others.bytes()]
 
 
 def transport_stream(data: bytes) -> None:
-    """A transport stream, measured."""
-    meter = Meter()
-    meter.add_all(ts.read(Source(data)))
-    meter.snapshot()
+    """A transport stream, measured; also as if the sums of its damaged tables were right."""
+    for sums in (contextlib.nullcontext(), mock.patch.object(ts_tables, "_sum", lambda section: 0)):
+        meter = Meter()
+        with sums, contextlib.suppress(ContainerError):
+            meter.add_all(ts.read(Source(data)))
+        meter.snapshot()
 
 
 def platform_files() -> list[bytes]:

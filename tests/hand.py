@@ -156,9 +156,15 @@ def padded_silence(size: int) -> bytes:
             bits.u(3, 6).u(4, 15).u(8, count - 14)
         else:
             bits.u(3, 6).u(4, count)
-        for n in range(count):
-            bits.u(8, 0x00 if n else 0x00)
+        for _ in range(count):
+            bits.u(8, 0)
     return bits.u(3, 7).aligned().ljust(size, b"\0")
+
+
+def sounds(count: int = 188, size: int = 160) -> list[tuple[bytes, int]]:
+    """ADTS frames of AAC, 48 kHz, of so many bytes each, and their times on a clock of 90 kHz."""
+    frame = adts(padded_silence(size - 7))
+    return [(frame, 90000 + n * 1920) for n in range(count)]
 
 
 def latm(body: bytes, *, first: bool = True) -> bytes:
@@ -230,7 +236,7 @@ def stamp(prefix: int, ticks: int) -> bytes:
     """A time stamp of 33 bits (2.4.3.6)."""
     ticks %= 1 << 33
     return bytes(
-        [prefix << 4 | (ticks >> 30) << 1 | 1, ticks >> 22 & 255, (ticks >> 15 & 127) << 1 | 1, ticks >> 7 & 255, (ticks & 127) << 1 | 1]  # fmt: skip
+        [prefix << 4 | (ticks >> 30) << 1 | 1, ticks >> 22 & 255, (ticks >> 15 & 127) << 1 | 1, ticks >> 7 & 255, (ticks & 127) << 1 | 1]
     )
 
 
@@ -240,7 +246,7 @@ def pes(stream_id: int, data: bytes, pts: int | None, dts: int | None = None, *,
     if pts is not None:
         flags, stamps = (3, stamp(3, pts) + stamp(1, dts)) if dts is not None and dts != pts else (2, stamp(2, pts))
     body = bytes([0x80, flags << 6, len(stamps)]) + stamps + data
-    size = len(body) if length or len(body) < 65536 and stream_id < 0xE0 else 0
+    size = len(body) if length or (len(body) < 65536 and stream_id < 0xE0) else 0
     return b"\0\0\1" + bytes([stream_id]) + size.to_bytes(2, "big") + body
 
 

@@ -124,7 +124,16 @@ class Delivery:
     drift: float | None = None  # ppm by which the track's clock is faster than the picture's, by the sender's own word
 
 
-MediaEvent = Format | Samples | Claims | Break | Odd | Delivery
+@dataclass(frozen=True, slots=True)
+class Unread:
+    """A track that is there and cannot be read."""
+
+    track: Track
+    codec: str  # as for Format
+    reason: str  # why, in a few words
+
+
+MediaEvent = Format | Samples | Claims | Break | Odd | Delivery | Unread
 
 
 def column(values: Any) -> Column:

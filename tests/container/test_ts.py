@@ -110,17 +110,6 @@ class Broken(unittest.TestCase):
             with self.assertRaisesRegex(ContainerError, words):
                 read(data)
 
-    def test_tracks_of_other_kinds_are_named(self):
-        pat = bytes.fromhex("00b00d0001c100000001f000") + bytes(4)
-        pmt = bytes.fromhex("02b0120001c10000e100f000") + bytes.fromhex("81e102f000") + bytes(4)
-        data = (
-            packet(0, b"\0" + pat, begins=True)
-            + packet(0x1000, b"\0" + pmt, begins=True)
-            + packet(0x102, bytes(184)) * 5
-        )
-        with self.assertRaisesRegex(ContainerError, r"type 0x81 is not read \(AC-3\)"):
-            read(data)
-
     def test_the_checksum_is_the_standards(self):
         # a table written by hand, and its checksum by another way: zlib's turned round
         def turned(data):

@@ -22,7 +22,7 @@ def measure(found, rate, tick, chunk=500, meter=None):
             batch(
                 "video", [hand.annex_b(*units) for _, _, units in part], [round(d / rate / tick) for d, _, _ in part],
                 [round(s / rate / tick) for _, s, _ in part], [len(units) > 2 for _, _, units in part],
-            )  # fmt: skip
+            )
         )
     return meter
 

@@ -32,12 +32,16 @@ _SECONDS = 10.0
 @options.time_option("--for", "seconds", default=_SECONDS, help="How long to fetch a stream.")
 @click.option("--by", type=click.Choice(["tcp", "udp"]), help="RTSP: how packets come [default: tcp, or else udp].")
 @click.option("--login", "login_ref", metavar="REF", help="User:password, as env:NAME or file:PATH#NAME.")
+@click.option(
+    "--programme", type=click.IntRange(1, 65535), metavar="N",
+    help="MPEG-TS: measure the programme with this number [default: the one with picture and sound].",
+)  # fmt: skip
 @options.report_option
 @options.rig_option
 @options.json_option
 def check(
     source: str | None, sheet_name: str | None, feed_name: str | None, seconds: float, by: str | None, login_ref: str | None,
-    report: Path | None, rig_path: Path | None, as_json: bool,
+    programme: int | None, report: Path | None, rig_path: Path | None, as_json: bool,
 ) -> ExitCode:  # fmt: skip
     """Measure a recording, or the stream that a device gives out, and judge it against a sheet.
 
@@ -50,6 +54,8 @@ def check(
     if feed_name is not None or (source is not None and is_source(source)):
         from direkt.cli.check_source import check_source
 
+        if programme is not None:
+            raise UnusableInput("--programme goes with a file, not with the address of a stream")
         if feed_name is not None and (source is not None or sheet_name is not None or login_ref is not None):
             raise UnusableInput("--feed brings its own address, sheet and login: name nothing else with it")
         return check_source(source, sheet_name, feed_name, seconds, by or "", login_ref, report, rig_path, as_json)
@@ -57,16 +63,16 @@ def check(
         raise click.UsageError("Missing argument 'FILE|URL': a recording, or the address of a stream.")
     if by is not None or login_ref is not None:
         raise UnusableInput("--by and --login go with the address of a stream, not with a file")
-    return _check_file(Path(source), sheet_name, report, as_json)
+    return _check_file(Path(source), sheet_name, report, programme, as_json=as_json)
 
 
-def _check_file(source: Path, sheet_name: str | None, report: Path | None, as_json: bool) -> ExitCode:
+def _check_file(source: Path, sheet_name: str | None, report: Path | None, programme: int | None, *, as_json: bool) -> ExitCode:  # fmt: skip
     sheet = None
     if sheet_name is not None:
         from direkt.destination import library
 
         sheet = library.load(sheet_name)
-    measurement = _measure(source)
+    measurement = _measure(source, programme)
     judgement = None
     if sheet is not None:
         from direkt.judge import judge_sent
@@ -90,7 +96,7 @@ def _check_file(source: Path, sheet_name: str | None, report: Path | None, as_js
     return judging.exit_code(judgement)
 
 
-def _measure(source: Path) -> Measurement:
+def _measure(source: Path, programme: int | None) -> Measurement:
     """A whole recording. Nothing in it makes reference cycles, so the collector can rest."""
     from direkt import container
     from direkt.measure.meter import Meter
@@ -98,7 +104,7 @@ def _measure(source: Path) -> Measurement:
     meter = Meter()
     gc.disable()
     try:
-        meter.add_all(container.read(source))
+        meter.add_all(container.read(source, programme))
     except Malformed as error:
         raise UnusableInput(f"{source}: {error}") from None
     except OSError as error:

@@ -124,7 +124,21 @@ def read_frame(data: Buffer, rate_index: int, frame_samples: int = 1024) -> Hear
 
     ``rate_index``: the samplingFrequencyIndex of the core; ``frame_samples``: 1024 or 960.
     """
-    bits = _Bits(bytes(data[:_LOOKED_AT]))
+    return _block(_Bits(bytes(data[:_LOOKED_AT])), rate_index, frame_samples)
+
+
+def raw_blocks(data: bytes, rate_index: int, count: int) -> list[bytes]:
+    """So many raw_data_blocks, one behind the other (1.A.2.2.1). Raises BitstreamError where one cannot be read."""
+    bits, out = _Bits(data), []
+    for _ in range(count - 1):
+        begin = bits.position // 8
+        _block(bits, rate_index, 1024)
+        bits.position += -bits.position % 8
+        out.append(data[begin : bits.position // 8])
+    return [*out, data[bits.position // 8 :]]
+
+
+def _block(bits: _Bits, rate_index: int, frame_samples: int) -> Heard:
     total, count, sbr = 0.0, 0, False
     while True:
         element = bits.u(3)

@@ -49,6 +49,7 @@ _ROWS = (
     Codec("g711u", "audio", "G.711 µ-law", "g711", (b"ulaw",), (8,), rate=8000, loose=True),
     Codec("pcm", "audio", "PCM", "", (b"sowt", b"twos", b"lpcm", b"ipcm"), (0, 3), loose=True),
     Codec("ac3", "audio", "AC-3", "", (b"ac-3",), (), (0xA5,)),
+    Codec("eac3", "audio", "E-AC-3", "", (b"ec-3",), (), (0xA6,)),
     Codec("speex", "audio", "Speex", "", (), (11,), rate=16000),
     Codec("other", "audio", "another codec"),
 )  # fmt: skip

@@ -53,13 +53,20 @@ class Container(Protocol):
         """
 
 
+class Programmes(Protocol):
+    """A container that may hold several programmes."""
+
+    def read(self, source: Source, programme: int | None = None) -> Iterator[MediaEvent]:
+        """As Container.read."""
+
+
 def containers() -> list[Container]:
     """All that can be read."""
     return [cast(Container, importlib.import_module(f"direkt.container.{name}")) for name in CONTAINERS]
 
 
-def read(path: Path) -> Iterator[MediaEvent]:
-    """The media events of the recording at ``path``, whatever it is.
+def read(path: Path, programme: int | None = None) -> Iterator[MediaEvent]:
+    """The media events of the recording at ``path``, whatever it is; ``programme``: of this one, where there are several.
 
     Raises ContainerError for what is no recording that can be read, OSError for what cannot be opened.
     """
@@ -77,7 +84,13 @@ def read(path: Path) -> Iterator[MediaEvent]:
         except ValueError:
             raise ContainerError("the file was cut to nothing while it was opened") from None
     # the mapping goes when the last batch that a caller holds goes
-    yield from best.read(Source(mapped))
+    source = Source(mapped)
+    if programme is None:
+        yield from best.read(source)
+    elif getattr(best, "PROGRAMMES", False):
+        yield from cast(Programmes, best).read(source, programme)
+    else:
+        raise ContainerError("only a transport stream holds several programmes")
 
 
 def _unknown(start: bytes) -> str:

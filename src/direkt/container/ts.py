@@ -1,52 +1,33 @@
-"""Reads MPEG transport streams (ISO/IEC 13818-1) of packets with 188, 192 and 204 bytes: H.264, H.265 and AAC behind ADTS.
+"""Reads MPEG transport streams (ISO/IEC 13818-1) of packets with 188, 192 and 204 bytes.
 
 Packets go through in blocks: the headers of a block are columns, payloads are taken out by one mask, and Python sees what is
-rare (tables) or once a picture (PES headers). Cost: O(n), a few passes over the bytes of the tracks that are read.
+rare (tables) or once a picture (PES headers). A block ends where the tables change. The tables of the first megabytes are
+read ahead, so that the programme is known from the first packet on. Cost: O(n), a few passes over the bytes that are read.
 """
 
 from __future__ import annotations
 
 import itertools
-from collections.abc import Iterator
-from dataclasses import dataclass, field
-from fractions import Fraction
+from collections.abc import Iterable, Iterator
 
 import numpy as np
 
+from direkt.codec import registry
 from direkt.container import ContainerError, Source
-from direkt.media import Break, Bytes, Column, Format, Framing, Marks, MediaEvent, Odd, Samples, Track, column
+from direkt.container.ts_tables import Kind, Map, Tables
+from direkt.container.ts_tracks import CLOCK, Frames, Pictures
+from direkt.media import Break, Bytes, Column, MediaEvent, Odd, Track, Unread
 
-CLOCK = 90_000  # Hz
+__all__ = ["CLOCK", "read", "score"]
+
+PROGRAMMES = True  # a file may hold several
 _SYNC = 0x47
 _SIZES = ((188, 0), (192, 4), (204, 0))  # bytes of a packet, and at which of them it begins
 _BLOCK = 20_000  # packets
-_CODECS: dict[int, tuple[Track, str]] = {
-    0x1B: ("video", "h264"),
-    0x24: ("video", "h265"),
-    0x0F: ("audio", "aac"),
-}  # table 2-34
-_OTHERS = {
-    0x01: "MPEG-1 video", 0x02: "MPEG-2 video", 0x03: "MPEG-1 audio", 0x04: "MPEG-2 audio", 0x10: "MPEG-4 part 2",
-    0x11: "AAC behind LATM", 0x06: "private data", 0x81: "AC-3", 0x15: "metadata",
-}  # fmt: skip
 _LARGEST_UNIT = 16 << 20  # bytes of one PES packet
 _MOST_BAD = 64  # places at which the packets were lost
-_RATES = (
-    96000,
-    88200,
-    64000,
-    48000,
-    44100,
-    32000,
-    24000,
-    22050,
-    16000,
-    12000,
-    11025,
-    8000,
-    7350,
-)  # ISO/IEC 14496-3, 1.6.3.4
-_ROUND = 1 << 33  # of time stamps
+_AHEAD = 2 * _BLOCK  # packets behind the first table in which those of all programmes should stand
+_TRACKS: tuple[Track, ...] = ("video", "audio")
 
 
 def _layout(start: bytes) -> tuple[int, int, int] | None:
@@ -65,68 +46,330 @@ def score(start: bytes) -> int:
     return 0 if found is None else 90 if found[2] == 0 else 40
 
 
-@dataclass(slots=True)
+class _Columns:
+    """The headers of some packets (2.4.3.2)."""
+
+    def __init__(self, rows: Bytes) -> None:
+        self.rows = rows
+        self.pid: Column = (rows[:, 1].astype(np.int64) & 0x1F) << 8 | rows[:, 2]
+        self.control: Bytes = (rows[:, 3] >> 4 & 3).astype(np.uint8)
+        self.begins = (rows[:, 1] & 0x40) != 0
+        self.length: Column = np.where(self.control & 2, rows[:, 4].astype(np.int64) + 1, 0)
+        self.start = 4 + self.length
+        self.usable = ((self.control & 1) != 0) & (self.start < 188) & ((rows[:, 1] & 0x80) == 0)
+
+
 class _Stream:
-    """One track of the programme."""
+    """One track: its packets, joined to PES packets."""
 
-    track: Track
-    codec: str
-    rest: bytes = b""  # of the PES packet that has begun
-    begun: bool = False
-    last: int | None = None  # the latest time stamp, unrolled
-    counter: int = -1
-    missing: int = 0  # packets
-    told: bool = False  # its format
-    configuration: bytes = b""
-    rate: int = 0
-    broken: int = 0  # PES packets or frames without sense
-    scrambled: bool = False
+    def __init__(self, pid: int, kind: Kind) -> None:
+        self.pid, self.kind = pid, kind
+        self.carried: Pictures | Frames = Pictures(kind) if kind.track == "video" else Frames(kind)
+        self.missing = 0  # packets
+        self.scrambled = self.clear = False  # some of it is, some is not
+        self.broken = 0  # PES packets without sense
+        self._rest = b""
+        self._begun = False
+        self._counter = -1
+        self._row: Bytes | None = None  # the latest packet
+
+    def take(self, block: _Columns, mine: Column) -> Iterator[MediaEvent]:
+        """The packets ``mine`` of a block."""
+        if not len(mine):
+            return
+        mine = self._once(block, mine)
+        mine = mine[block.usable[mine]]
+        hidden = (block.rows[mine, 3] & 0xC0) != 0
+        if hidden.any():
+            if not self.scrambled and self.clear:
+                yield Odd(f"the {self.kind.track} is scrambled from some place on")
+            self.scrambled = True
+            mine = mine[~hidden]
+        if len(mine):
+            self.clear = True
+            self._units(block.rows[mine], block.begins[mine], block.start[mine])
+            yield from self.carried.take()
+
+    def _once(self, block: _Columns, mine: Column) -> Column:
+        """Counts packets that are missing, by the continuity counter, and leaves out those that came twice (2.4.3.3)."""
+        mine = mine[(block.control[mine] & 1) != 0]
+        if not len(mine):
+            return mine
+        rows = block.rows[mine]
+        counters = (rows[:, 3] & 15).astype(np.int64)
+        fresh = ((rows[:, 5] & 0x80) != 0) & (block.length[mine] > 1)
+        steps = np.diff(counters, prepend=self._counter if self._counter >= 0 else counters[:1] - 1) % 16
+        doubled = np.zeros(len(mine), np.bool_)
+        for n in np.flatnonzero(steps == 0).tolist():
+            before = rows[n - 1] if n else self._row
+            start = int(block.start[mine[n]])
+            doubled[n] = before is not None and bool((before[start:] == rows[n, start:]).all())
+        odd = (steps != 1) & ~fresh & ~doubled
+        self.missing += int(((steps[odd] - 1) % 16).sum())
+        self._counter, self._row = int(counters[-1]), rows[-1].copy()
+        return mine[~doubled]
+
+    def _units(self, rows: Bytes, begins: np.ndarray[tuple[int], np.dtype[np.bool_]], start: Column) -> None:
+        """The PES packets that end in a block; what has begun waits."""
+        payload = _payload(rows, start)
+        ends = np.cumsum(188 - start)
+        edges = (ends - (188 - start))[begins].tolist()
+        shift = len(self._rest)
+        if not self._begun:
+            if not edges:
+                return
+            payload, edges, shift = payload[edges[0] :], [edge - edges[0] for edge in edges], 0
+            self._begun = True
+        else:
+            edges = [0, *(edge + shift for edge in edges)]
+        whole = self._rest + payload
+        self._rest = whole[edges[-1] :]
+        if len(self._rest) > _LARGEST_UNIT:
+            self._rest, self._begun, self.broken = b"", False, self.broken + 1
+        for begin, end in itertools.pairwise(edges):
+            self._packet(whole[begin:end])
+
+    def _packet(self, data: bytes) -> None:
+        """A PES packet (2.4.3.6)."""
+        if len(data) < 9 or data[:3] != b"\0\0\1" or data[6] >> 6 != 2:
+            self.broken += bool(data)
+            return
+        if data[6] >> 4 & 3:
+            self.scrambled = True
+            return
+        flags, length = data[7] >> 6, data[8]
+        shown = _stamp(data, 9) if flags & 2 and length >= 5 else None
+        decoded = _stamp(data, 14) if flags == 3 and length >= 10 else None
+        size = int.from_bytes(data[4:6], "big")
+        end = min(len(data), 6 + size) if size else len(data)
+        self.carried.add(data[9 + length : end], shown, decoded)
+
+    def end(self) -> Iterator[MediaEvent]:
+        """Nothing comes behind it: what is still open, and what was wrong."""
+        if self._begun and self._rest:
+            self._packet(self._rest)
+        yield from self.carried.take(final=True)
+        track = self.kind.track
+        if self.scrambled and not self.clear:
+            yield Unread(track, self.kind.codec, "it is scrambled")
+        if self.missing:
+            yield Odd(f"{self.missing} packets of the {track} are missing")
+        broken = self.broken + self.carried.broken
+        if broken:
+            yield Odd(f"{broken} units of the {track} make no sense and were passed over")
 
 
-@dataclass(slots=True)
 class _Programme:
-    """What the tables say."""
+    """The programme that is read: its tracks, and how its tables change."""
 
-    pmt: int | None = None
-    streams: dict[int, _Stream] = field(default_factory=dict)
-    odd: list[str] = field(default_factory=list)
-    seen: bool = False
+    def __init__(self, tables: Tables, number: int | None, map_: Map, *, asked: bool) -> None:
+        self._tables, self._number, self._asked = tables, number, asked
+        self._map: Map = ()
+        self._streams: dict[Track, _Stream] = {}
+        self._told: set[str] = set()
+        self._unread: dict[Track, Unread] = {}
+        self._begin = list(self._change(map_))
+
+    def _odd(self, text: str) -> Iterator[MediaEvent]:
+        if text not in self._told:
+            self._told.add(text)
+            yield Odd(text)
+
+    def _change(self, found: Map) -> Iterator[MediaEvent]:
+        """The programme is made of these tracks from here on."""
+        self._map = found
+        for track in _TRACKS:
+            kinds = [one for one in found if one.kind is not None and one.kind.track == track]
+            read = [one for one in kinds if one.kind is not None and one.kind.is_read]
+            best = read[0] if read else None
+            for one in kinds:
+                if best is not None and one is not best and one.kind is not None:
+                    more = f": {one.kind.reason}" if one.kind.reason else ""
+                    yield from self._odd(f"a second {track} track ({_title(one.kind)}, PID {one.pid}) is not read{more}")
+            old = self._streams.get(track)
+            if best is None:
+                if kinds and kinds[0].kind is not None:
+                    self._unread.setdefault(track, Unread(track, kinds[0].kind.codec, kinds[0].kind.reason))
+            elif best.kind is not None and (old is None or (old.pid, old.kind) != (best.pid, best.kind)):
+                if old is not None:
+                    yield from old.end()
+                    what = f"from PID {old.pid} to {best.pid}" if old.pid != best.pid else f"to {_title(best.kind)}"
+                    yield from self._odd(f"the tables move the {track} {what}")
+                self._streams[track] = _Stream(best.pid, best.kind)
+            if not kinds and old is not None:
+                yield from old.end()
+                del self._streams[track]
+                yield from self._odd(f"the tables end the {track}")
+        for one in found:
+            if one.kind is None:
+                yield from self._odd(f"a track of type 0x{one.stream_type:02x} is not read ({one.title})")
+
+    def take(self, rows: Bytes) -> Iterator[MediaEvent]:
+        """Some whole packets."""
+        yield from self._begin
+        self._begin = []
+        block = _Columns(rows)
+        done = 0
+        for n in self._changes(block):
+            if not self._asked and self._number not in self._tables.programmes and self._tables.maps:
+                self._number = _best(self._tables)
+            found = self._tables.maps.get(self._number) if self._number is not None else None
+            if found is not None and found != self._map:
+                yield from self._tracks(block, done, n)
+                done = n
+                yield from self._change(found)
+        yield from self._tracks(block, done, len(rows))
+
+    def _changes(self, block: _Columns) -> Iterator[int]:
+        """The packets of a block with which what the tables say changes; they say so when it is given out."""
+        begin, pids = 0, frozenset[int]()
+        while pids != self._tables.pids:  # a map may stand in the block in which its place is told
+            pids = self._tables.pids
+            for n in (begin + np.flatnonzero(_among(block.pid[begin:], pids) & block.usable[begin:])).tolist():
+                begin = n + 1
+                payload = block.rows[n, int(block.start[n]) :].tobytes()
+                if self._tables.add(int(block.pid[n]), payload, begins=bool(block.begins[n])):
+                    yield n
+                    if pids != self._tables.pids:
+                        break
+
+    def _tracks(self, block: _Columns, begin: int, end: int) -> Iterator[MediaEvent]:
+        for stream in self._streams.values():
+            yield from stream.take(block, begin + np.flatnonzero(block.pid[begin:end] == stream.pid))
+
+    def end(self) -> Iterator[MediaEvent]:
+        """Nothing comes behind it."""
+        yield from self._begin
+        for stream in self._streams.values():
+            yield from stream.end()
+        for track, unread in self._unread.items():
+            if track not in self._streams:
+                yield unread
+        if self._tables.damaged:
+            yield Odd(f"tables with a wrong check sum, which were passed over: {self._tables.damaged}")
 
 
-def read(source: Source) -> Iterator[MediaEvent]:
-    """The media events of a stream. Raises ContainerError where there are no packets or no programme."""
-    data = source.data
-    layout = _layout(bytes(data[:2048])) or _layout(bytes(data[: 1 << 16])[-2048:])
-    if layout is None:
-        raise ContainerError("no transport stream: no sync bytes at equal distances")
-    size, shift, at = layout
-    programme, bad = _Programme(), 0
+def _among(pid: Column, wanted: Iterable[int]) -> np.ndarray[tuple[int], np.dtype[np.bool_]]:
+    known = np.zeros(1 << 13, np.bool_)
+    known[list(wanted)] = True
+    found: np.ndarray[tuple[int], np.dtype[np.bool_]] = known[pid]
+    return found
+
+
+def _title(kind: Kind) -> str:
+    return registry.find(kind.track, kind.codec).title
+
+
+def _best(tables: Tables) -> int | None:
+    """The programme with picture and sound that are read; of equal ones the first."""
+
+    def worth(number: int) -> tuple[bool, bool, bool]:
+        kinds = [one.kind for one in tables.maps[number] if one.kind is not None]
+        read = {kind.track for kind in kinds if kind.is_read}
+        return "video" in read, any(kind.track == "video" for kind in kinds), "audio" in read
+
+    known = [number for number in tables.programmes if number in tables.maps]
+    return max(known, key=worth) if known else None
+
+
+def _packets(data: memoryview, layout: tuple[int, int, int], at: int) -> Iterator[tuple[int, Bytes, int]]:
+    """Whole packets from byte ``at`` on: where a block begins, its packets, and bytes that are none behind them (-1: for good)."""
+    size, shift, _ = layout
+    bad = 0
     while at + size <= len(data):
         count = min(_BLOCK, (len(data) - at) // size)
         rows = np.frombuffer(data, np.uint8, count * size, at).reshape(count, size)[:, shift : shift + 188]
         wrong = np.flatnonzero(rows[:, 0] != _SYNC)
         good = int(wrong[0]) if len(wrong) else count
-        if good:
-            yield from _block(rows[:good], programme)
-        at += good * size
+        after = at + good * size
+        if good == count:
+            yield at, rows, 0
+            at = after
+            continue
+        bad += 1
+        found = _again(data, after + 1, size, shift)
+        if found is None or bad > _MOST_BAD:
+            yield at, rows[:good], -1
+            return
+        yield at, rows[:good], found - after
+        at = found
+
+
+def _survey(data: memoryview, layout: tuple[int, int, int], *, strict: bool) -> tuple[Tables, dict[int, Map]]:
+    """What the tables say first: all of it, or as much as stands in the first megabytes behind the first one."""
+    tables, first = Tables(strict=strict), dict[int, Map]()
+    left = _AHEAD
+    for _, rows, _ in _packets(data, layout, layout[2]):
+        pid: Column = (rows[:, 1].astype(np.int64) & 0x1F) << 8 | rows[:, 2]
+        known: frozenset[int] = frozenset()
+        while known != tables.pids:  # a map may stand in the block in which its place is told
+            known = tables.pids
+            some = np.flatnonzero(_among(pid, known))
+            block = _Columns(rows[some])
+            for n in np.flatnonzero(block.usable).tolist():
+                payload = block.rows[n, int(block.start[n]) :].tobytes()
+                if tables.add(int(block.pid[n]), payload, begins=bool(block.begins[n])):
+                    for number, found in tables.maps.items():
+                        first.setdefault(number, found)
+        if tables.maps:
+            left -= len(rows)
+            if left <= 0 or tables.maps.keys() >= tables.programmes.keys():
+                break
+    return tables, first
+
+
+def read(source: Source, programme: int | None = None) -> Iterator[MediaEvent]:
+    """The media events of a stream: of ``programme``, or else of the one with most in it.
+
+    Raises ContainerError where there are no packets, no programme, or not the one that was asked for.
+    """
+    data = source.data
+    layout = _layout(bytes(data[:2048])) or _layout(bytes(data[: 1 << 16])[-2048:])
+    if layout is None:
+        raise ContainerError("no transport stream: no sync bytes at equal distances")
+    tables, first = _survey(data, layout, strict=True)
+    strict = bool(first)
+    if not strict:
+        tables, first = _survey(data, layout, strict=False)
+    number = _chosen(tables, first, programme)
+    if number is None:
+        raise ContainerError("a transport stream without a programme that can be read: no table says what is in it")
+    if not strict:
+        yield Odd("the tables' check sums are wrong: they are believed all the same")
+    others = [n for n in tables.programmes if n != number]
+    for other in others:
+        if other not in tables.maps:
+            yield Odd(f"the tables name a programme {other} that is not there")
+        else:
+            kinds = [_title(one.kind) for one in tables.maps[other] if one.kind is not None]
+            yield Odd(f"programme {other} ({', '.join(kinds) or 'no picture or sound'}) is not read: this is programme {number}")
+    reading = _Programme(Tables(strict=strict), number, first[number], asked=programme is not None)
+    at = layout[2]
+    for begin, rows, behind in _packets(data, layout, at):
+        at = begin + len(rows) * layout[0]
+        if len(rows):
+            yield from reading.take(rows)
         source.done(at)
-        if good < count:
-            bad += 1
-            found = _again(data, at + 1, size, shift)
-            if found is None or bad > _MOST_BAD:
-                yield from _ends(programme)
-                yield Break(at, "no packets from here on")
-                return
-            yield Odd(f"{found - at} bytes at {at} are no packets")
-            at = found
-    if not programme.streams:
-        raise ContainerError(
-            "a transport stream without a programme that can be read"
-            + (f": {programme.odd[0]}" if programme.odd else ": no table says what is in it")
-        )
-    yield from _ends(programme)
+        if behind < 0:
+            yield from reading.end()
+            yield Break(at, "no packets from here on")
+            return
+        if behind:
+            yield Odd(f"{behind} bytes at {at} are no packets")
+            at += behind
+    yield from reading.end()
     if at < len(data):
-        yield Break(at, f"the last packet is cut: {len(data) - at} of {size} bytes")
+        yield Break(at, f"the last packet is cut: {len(data) - at} of {layout[0]} bytes")
+
+
+def _chosen(tables: Tables, first: dict[int, Map], programme: int | None) -> int | None:
+    """The programme to read, whose tracks are known."""
+    if programme is None:
+        return _best(tables) if tables.maps else next(iter(first), None)
+    if programme not in first:
+        there = ", ".join(str(number) for number in first) or "none"
+        raise ContainerError(f"there is no programme {programme} in it (there are: {there})")
+    return programme
 
 
 def _again(data: memoryview, at: int, size: int, shift: int) -> int | None:
@@ -136,100 +379,6 @@ def _again(data: memoryview, at: int, size: int, shift: int) -> int | None:
         if window[begin + shift] == window[begin + shift + size] == window[begin + shift + 2 * size] == _SYNC:
             return at + begin
     return None
-
-
-def _block(rows: Bytes, programme: _Programme) -> Iterator[MediaEvent]:
-    """The events of some whole packets."""
-    pid = (rows[:, 1].astype(np.int64) & 0x1F) << 8 | rows[:, 2]
-    control: Bytes = (rows[:, 3] >> 4 & 3).astype(np.uint8)
-    begins = (rows[:, 1] & 0x40) != 0
-    length: Column = np.where(control & 2, rows[:, 4].astype(np.int64) + 1, 0)
-    start = 4 + length
-    usable = ((control & 1) != 0) & (start < 188) & ((rows[:, 1] & 0x80) == 0)
-    if not programme.seen:
-        _tables(rows, pid, begins & usable, start, programme)
-        for text in programme.odd:
-            yield Odd(text)
-    for number, stream in programme.streams.items():
-        mine = np.flatnonzero(pid == number)
-        if len(mine):
-            _count(stream, rows[mine, 3], control[mine], length[mine], rows[mine, 5])
-            mine = mine[usable[mine]]
-            if not stream.scrambled and len(mine) and (rows[mine, 3] & 0xC0).any():
-                stream.scrambled = True
-                yield Odd(f"the {stream.track} is scrambled")
-            yield from _units(rows[mine], begins[mine], start[mine], stream)
-
-
-def _count(stream: _Stream, flags: Bytes, control: Bytes, length: Column, indicators: Bytes) -> None:
-    """Packets that are missing, by the continuity counter (2.4.3.3); a packet may come twice."""
-    with_payload = (control & 1) != 0
-    counters = (flags & 15)[with_payload].astype(np.int64)
-    fresh = ((indicators & 0x80) != 0) & (length > 1)
-    steps = np.diff(counters, prepend=stream.counter if stream.counter >= 0 else counters[:1] - 1) % 16
-    odd = (steps > 1) & ~fresh[with_payload]
-    stream.missing += int((steps[odd] - 1).sum())
-    if len(counters):
-        stream.counter = int(counters[-1])
-
-
-def _tables(rows: Bytes, pid: Column, begins: Marks, start: Column, programme: _Programme) -> None:
-    """The first programme that a block tells of (2.4.4)."""
-    for n in np.flatnonzero(begins & (pid == 0)).tolist():
-        section = _section(rows[n], int(start[n]))
-        for at in range(8, len(section) - 7, 4):
-            if section[0] == 0 and int.from_bytes(section[at : at + 2], "big"):
-                programme.pmt = int.from_bytes(section[at + 2 : at + 4], "big") & 0x1FFF
-                break
-        if programme.pmt is not None:
-            break
-    if programme.pmt is None:
-        return
-    for n in np.flatnonzero(begins & (pid == programme.pmt)).tolist():
-        section = _section(rows[n], int(start[n]))
-        if len(section) < 16 or section[0] != 2:
-            continue
-        at = 12 + (int.from_bytes(section[10:12], "big") & 0xFFF)
-        while at + 5 <= len(section) - 4:
-            kind, number = section[at], int.from_bytes(section[at + 1 : at + 3], "big") & 0x1FFF
-            at += 5 + (int.from_bytes(section[at + 3 : at + 5], "big") & 0xFFF)
-            known = _CODECS.get(kind)
-            if known is None:
-                programme.odd.append(f"a track of type 0x{kind:02x} is not read ({_OTHERS.get(kind, 'unknown')})")
-            elif any(s.track == known[0] for s in programme.streams.values()):
-                programme.odd.append(f"a second {known[0]} track is not read")
-            else:
-                programme.streams[number] = _Stream(*known)
-        programme.seen = True
-        return
-
-
-def _section(row: Bytes, start: int) -> bytes:
-    """A table that lies in one packet; empty: it does not."""
-    body = bytes(row[start:])
-    body = body[1 + body[0] :] if body else b""
-    size = 3 + (int.from_bytes(body[1:3], "big") & 0xFFF) if len(body) >= 3 else 0
-    return body[:size] if 0 < size <= len(body) else b""
-
-
-def _units(rows: Bytes, begins: Marks, start: Column, stream: _Stream) -> Iterator[MediaEvent]:
-    """The PES packets that end in a block; what has begun waits."""
-    payload = _payload(rows, start)
-    ends = np.cumsum(188 - start)
-    edges = (ends - (188 - start))[begins].tolist()
-    shift = len(stream.rest)
-    if not stream.begun:
-        if not edges:
-            return
-        payload, edges, shift = payload[edges[0] :], [edge - edges[0] for edge in edges], 0
-        stream.begun = True
-    else:
-        edges = [0, *(edge + shift for edge in edges)]
-    whole = stream.rest + payload
-    stream.rest = whole[edges[-1] :]
-    if len(stream.rest) > _LARGEST_UNIT:
-        stream.rest, stream.begun, stream.broken = b"", False, stream.broken + 1
-    yield from _packets(whole, edges, stream)
 
 
 def _payload(rows: Bytes, start: Column) -> bytes:
@@ -245,68 +394,6 @@ def _payload(rows: Bytes, start: Column) -> bytes:
     return b"".join(out)
 
 
-def _ends(programme: _Programme) -> Iterator[MediaEvent]:
-    """What is still open at the end."""
-    for stream in programme.streams.values():
-        if stream.begun and stream.rest:
-            yield from _packets(stream.rest, [0, len(stream.rest)], stream)
-        if stream.missing:
-            yield Odd(f"{stream.missing} packets of the {stream.track} are missing")
-        if stream.broken:
-            yield Odd(f"{stream.broken} units of the {stream.track} make no sense and were passed over")
-
-
-def _packets(data: bytes, edges: list[int], stream: _Stream) -> Iterator[MediaEvent]:
-    offset, size, dts, pts = [], [], [], []
-    for begin, end in itertools.pairwise(edges):
-        found = _header(data, begin, end)
-        if found is None:
-            stream.broken += 1
-            continue
-        at, shown, decoded = found
-        end = (
-            min(end, begin + 6 + int.from_bytes(data[begin + 4 : begin + 6], "big"))
-            if data[begin + 4] | data[begin + 5]
-            else end
-        )
-        if shown is None or end <= at:
-            stream.broken += 1
-            continue
-        decoded = _unrolled(stream, decoded if decoded is not None else shown)
-        late = (shown - decoded) % _ROUND
-        shown = decoded + (late if late < _ROUND // 2 else late - _ROUND)
-        if stream.track == "video":
-            offset.append(at)
-            size.append(end - at)
-            dts.append(decoded)
-            pts.append(shown)
-            continue
-        for n, (place, length) in enumerate(_frames(data, at, end, stream)):
-            moment = decoded + round(Fraction(n * 1024 * CLOCK, stream.rate)) if stream.rate else decoded
-            offset.append(place)
-            size.append(length)
-            dts.append(moment)
-            pts.append(moment)
-    if not offset:
-        return
-    if not stream.told:
-        stream.told = True
-        framing = Framing.START_CODES if stream.track == "video" else Framing.RAW
-        yield Format(stream.track, stream.codec, Fraction(1, CLOCK), framing, stream.configuration)
-    marks = np.ones(len(offset), np.bool_) if stream.track == "audio" else _keys(data, offset, size, stream.codec)
-    yield Samples(stream.track, data, column(offset), column(size), column(dts), column(pts), marks)
-
-
-def _header(data: bytes, at: int, end: int) -> tuple[int, int | None, int | None] | None:
-    """Where a PES packet's payload begins, and its time stamps (2.4.3.6); None for what is none."""
-    if end - at < 9 or data[at : at + 3] != b"\0\0\1" or data[at + 6] >> 6 != 2:
-        return None
-    flags, length = data[at + 7] >> 6, data[at + 8]
-    shown = _stamp(data, at + 9) if flags & 2 and length >= 5 else None
-    decoded = _stamp(data, at + 14) if flags == 3 and length >= 10 else None
-    return at + 9 + length, shown, decoded
-
-
 def _stamp(data: bytes, at: int) -> int | None:
     part = data[at : at + 5]
     if len(part) < 5:
@@ -314,47 +401,3 @@ def _stamp(data: bytes, at: int) -> int | None:
     return (
         (part[0] >> 1 & 7) << 30 | int.from_bytes(part[1:3], "big") >> 1 << 15 | int.from_bytes(part[3:5], "big") >> 1
     )
-
-
-def _unrolled(stream: _Stream, stamp: int) -> int:
-    """A time stamp on a clock that does not begin anew after 2^33 ticks."""
-    if stream.last is not None:
-        step = (stamp - stream.last) % _ROUND
-        stamp = stream.last + (step if step < _ROUND // 2 else step - _ROUND)
-    stream.last = stamp
-    return stamp
-
-
-def _frames(data: bytes, at: int, end: int, stream: _Stream) -> Iterator[tuple[int, int]]:
-    """The frames behind ADTS headers (ISO/IEC 14496-3, 1.A.2): where each begins, and its size."""
-    while at + 7 <= end:
-        if data[at] != 0xFF or data[at + 1] & 0xF6 != 0xF0:
-            stream.broken += 1
-            return
-        head = 7 if data[at + 1] & 1 else 9
-        size = (data[at + 3] & 3) << 11 | data[at + 4] << 3 | data[at + 5] >> 5
-        if size <= head or at + size > end:
-            stream.broken += 1
-            return
-        if not stream.rate:
-            profile, rate = data[at + 2] >> 6, data[at + 2] >> 2 & 15
-            channels = (data[at + 2] & 1) << 2 | data[at + 3] >> 6
-            stream.rate = _RATES[rate] if rate < len(_RATES) else 48000
-            stream.configuration = (profile + 1 << 11 | rate << 7 | channels << 3).to_bytes(2, "big")
-        yield at + head, size - head
-        at += size
-
-
-def _keys(data: bytes, offset: list[int], size: list[int], codec: str) -> Marks:
-    """Which pictures have parameter sets in front of them, as those have that one may join at."""
-    kinds = (7, 5) if codec == "h264" else (32, 33, 19, 20, 21)
-    out = np.zeros(len(offset), np.bool_)
-    for n, (at, length) in enumerate(zip(offset, size, strict=True)):
-        place, end = at, at + min(length, 4096)
-        while (place := data.find(b"\0\0\1", place, end)) >= 0 and place + 3 < end:
-            kind = data[place + 3] & 31 if codec == "h264" else data[place + 3] >> 1 & 63
-            if kind in kinds:
-                out[n] = True
-                break
-            place += 3
-    return out

@@ -398,9 +398,9 @@ def _explain(times: Column, due: float, slot: float, spread: float) -> tuple[flo
         limit = paths[0][0] + _HOPELESS
         paths = [path for path in paths if path[0] <= limit]
     numbers, dues = [], []
-    way: object = paths[0][3]
-    while isinstance(way, tuple):
-        way, n, then = way
+    back: object = paths[0][3]
+    while isinstance(back, tuple):
+        back, n, then = back
         numbers.append(n)
         dues.append(then)
     return paths[0][0], numbers[::-1], dues[::-1]

@@ -14,7 +14,7 @@ from direkt import parameters
 from direkt.codec.bits import BitstreamError
 from direkt.measure.audio import AudioMeter
 from direkt.measure.video import VideoMeter
-from direkt.media import Break, Claims, Delivery, Format, MediaEvent, Odd, Samples, Track
+from direkt.media import Break, Claims, Delivery, Format, MediaEvent, Odd, Samples, Track, Unread
 from direkt.parameters import Measured, Value, Values, measured
 
 _MOST_REMARKS = 20
@@ -61,6 +61,7 @@ class Meter:
         self._broken: Break | None = None
         self._pace = _Pace()
         self._delivered: dict[Track, Delivery] = {}
+        self._unread: dict[Track, Unread] = {}
         self._starts: dict[Track, int | None] = {}  # presentation time in front of which nothing is shown
 
     def remark(self, text: str) -> None:
@@ -85,6 +86,8 @@ class Meter:
             self.remark(event.text)
         elif isinstance(event, Delivery):
             self._delivered[event.track] = event
+        elif isinstance(event, Unread):
+            self._unread.setdefault(event.track, event)
         else:
             self._broken = event
 
@@ -138,8 +141,13 @@ class Meter:
         """The values so far."""
         self._tell_gaps()
         found: Found = self.video.values() if self.video is not None else {}
+        if (picture := self._unread.get("video")) is not None and not found:
+            found["video.codec"] = Measured(picture.codec, note=f"present, not read: {picture.reason}")
         if self.audio is not None and self.audio.clock.count:
             found |= self.audio.values()
+        elif (sound := self._unread.get("audio")) is not None:
+            found["audio.present"] = Measured("yes", note=f"present, not read: {sound.reason}")
+            found["audio.codec"] = Measured(sound.codec)
         elif found:
             found["audio.present"] = Measured("no")
         self._whole(found)

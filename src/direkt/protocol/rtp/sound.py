@@ -9,6 +9,7 @@ from direkt.codec import aac
 from direkt.codec.aac_tables import SAMPLE_RATES
 from direkt.codec.aac_writer import build_config
 from direkt.codec.bits import BitReader, BitstreamError
+from direkt.codec.latm import Multiplex
 from direkt.media import Format, Framing
 from direkt.protocol.rtp.order import Ordered
 from direkt.protocol.rtp.packet import RtpError
@@ -170,57 +171,15 @@ class Latm(Frames):
     """MP4A-LATM (RFC 6416)."""
 
     def __init__(self, clock: int, parameters: Mapping[str, str], remark: Remark) -> None:
-        self._subframes = 1
-        self._in_band = parameters.get("cpresent", "1") != "0"
-        self._known = False
+        self._multiplex = Multiplex(in_band=parameters.get("cpresent", "1") != "0")
         super().__init__(clock, b"", remark)
         described = _hex(parameters.get("config", ""))
         if described:
             try:
-                self._stream_mux(BitReader(described[:256]))
+                self._multiplex.configure(BitReader(described[:256]))
             except BitstreamError as error:
                 self._remark(f"the audio configuration cannot be read: {error}")
-
-    def _stream_mux(self, bits: BitReader) -> None:
-        """StreamMuxConfig (1.7.3.1), for one programme with one layer."""
-        version = bits.u(1)
-        if version and bits.u(1):
-            raise BitstreamError("an audio multiplex of a version that nobody knows")
-        if version:
-            self._value(bits)
-        same_time, more, programmes, layers = bits.u(1), bits.u(6), bits.u(4), bits.u(3)
-        if not same_time or programmes or layers:
-            raise BitstreamError("an audio multiplex with several programmes or layers")
-        if version:
-            length = self._value(bits)
-            configuration = bits.u(length) << (-length % 8)
-            size = (length + 7) // 8
-        else:
-            begin = bits.position
-            aac.read_config(bits, extended=False)
-            length = bits.position - begin
-            size = (length + 7) // 8
-            bits.position = begin
-            configuration = bits.u(length) << (-length % 8)
-        kind = bits.u(3)
-        if kind:
-            raise BitstreamError(f"audio frames of a fixed length (type {kind})")
-        bits.u(8)
-        if bits.flag():  # otherDataPresent
-            if version:
-                self._value(bits)
-            else:
-                while bits.flag():
-                    bits.u(8)
-                bits.u(8)
-        if bits.flag():  # crcCheckPresent
-            bits.u(8)
-        self._subframes, self._known = more + 1, True
-        self._configure(configuration.to_bytes(size, "big"))
-
-    @staticmethod
-    def _value(bits: BitReader) -> int:
-        return bits.u(8 * (bits.u(2) + 1))
+            self._configure(self._multiplex.configuration)
 
     def _frames(self, packet: Ordered) -> list[bytes]:
         self._parts += packet.packet.payload
@@ -228,22 +187,6 @@ class Latm(Frames):
             return []
         data = bytes(self._parts)
         self._parts.clear()
-        bits = BitReader(data)
-        out: list[bytes] = []
-        while bits.left >= 8 and len(out) < _MOST_FRAMES:
-            if self._in_band and not bits.u(1):
-                self._stream_mux(bits)
-            if not self._known:
-                return []
-            for _ in range(self._subframes):
-                size = 0
-                while (more := bits.u(8)) == 255:
-                    size += 255
-                size += more
-                if 8 * size > bits.left:
-                    raise BitstreamError(f"an audio frame of {size} bytes, {bits.left // 8} are there")
-                if size:
-                    out.append(bits.u(8 * size).to_bytes(size, "big"))
-            if self._in_band:
-                bits.position += -bits.position % 8
+        out = self._multiplex.frames(data)
+        self._configure(self._multiplex.configuration)
         return out
