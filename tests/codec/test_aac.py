@@ -209,6 +209,24 @@ class ByHand(unittest.TestCase):
         ):  # fmt: skip
             self.assertAlmostEqual(self.lines(heard(bits, END)) / (wanted or 1), 1 if wanted else 0, places=6)
 
+    def test_pulses_add_to_the_lines_that_they_stand_on(self):
+        # four lines of book 1: the first is 1; pulses start at band 0 (line 0)
+        for offsets, sizes, wanted in (
+            ([0], [5], 6 ** (8 / 3)),  # on the line that is 1
+            ([2], [9], 1 + 9 ** (8 / 3)),  # on one that is 0
+            ([0, 3, 0], [1, 2, 15], 2 ** (8 / 3) + 17 ** (8 / 3)),  # the third on the second
+        ):
+            pulses = "1" + u(len(sizes) - 1, 2) + u(0, 6) + "".join(u(o, 5) + u(s, 4) for o, s in zip(offsets, sizes, strict=True))
+            found = heard(mono(100, 1, 1, "0" + pulses + "00" + ONE), END)
+            self.assertAlmostEqual(self.lines(found), wanted, places=6)
+        # in the second band, on its second line, which book 11 gives 517 by an escape (the first one is 0)
+        pulses = "1" + u(0, 2) + u(1, 6) + u(1, 5) + u(3, 4)
+        escape = "1110001110" + "1" + "111110" + u(5, 9) + "0000"
+        found = heard(mono(100, 11, 2, "0" + "0" + pulses + "00" + "0000" * 2 + escape), END)
+        self.assertAlmostEqual(self.lines(found) / 520 ** (8 / 3), 1, places=6)
+        with self.assertRaises(BitstreamError):
+            heard(mono(100, 1, 1, "0" + "1" + u(0, 2) + u(63, 6) + u(0, 9) + "00" + ONE), END)
+
     def test_an_empty_channel_is_silence_whatever_stands_in_it(self):
         for rest in (
             CLOSED,

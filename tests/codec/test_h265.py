@@ -97,10 +97,21 @@ class Sets(unittest.TestCase):
         self.assertEqual(found.hrd, h265_syntax.Hrd(15625 << 8, 31250 << 7, True))
 
     def test_profiles_and_levels(self):
-        for code, compatible, profile in ((1, 0, "main"), (2, 0, "main10"), (4, 0, "other"), (0, 1 << 29, "main10")):
+        for code, compatible, profile in ((1, 0, "main"), (2, 0, "main10"), (4, 0, "other"), (3, 0, "main-still"), (0, 1 << 29, "main10")):
             ptl = "00" + "0" + u(code, 5) + u(compatible, 32) + u(0, 48) + u(156, 8)
             found = h265_syntax.parse_sps(sps(ptl=ptl))
             self.assertEqual((found.profile, found.level), (profile, "5.2"))
+        # Table A.2: the constraint flags from max_12bit to intra, of each profile by hand
+        for flags, profile in (
+            ("1001100", "main12"), ("1101000", "main422-10"), ("1001000", "main422-12"), ("1110000", "main444"), ("1100000", "main444-10"),
+            ("1000000", "main444-12"), ("1111110", "monochrome"), ("1001110", "monochrome-12"), ("1111101", "main-intra"),
+            ("1101101", "main10-intra"), ("1101001", "main422-10-intra"), ("0000001", "main444-16-intra"), ("0000110", "monochrome-16"),
+        ):  # fmt: skip
+            ptl = "00" + "0" + u(4, 5) + u(1 << 27, 32) + "1001" + flags + "01" + u(0, 35) + u(120, 8)
+            self.assertEqual(h265_syntax.parse_sps(sps(ptl=ptl)).profile, profile)
+        for kbit, tier, level in ((12000, "main", "4.0"), (30000, "high", "4.0"), (30000, "main", "5.1"), (30000, "", "4.0")):
+            self.assertEqual(h265.lowest_level(1920, 1080, 30, kbit, "main", 1, tier), level, (kbit, tier))
+        self.assertEqual(h265.lowest_level(1920, 1080, 30, 20000, "main422-10", 1, "main"), "4.0")
         for size, rate, rate_kbit, level in (
             ((1920, 1080), 30, 6000, "4.0"), ((1920, 1080), 60, 6000, "4.1"), ((3840, 2160), 30, 20000, "5.0"),
             ((3840, 2160), 60, 30000, "5.1"), ((1280, 720), 30, 9000, "3.1"), ((1280, 720), 30, 12000, "4.0"),
@@ -159,12 +170,43 @@ class Pictures(unittest.TestCase):
         bottom = header(39) + b"\x01\x01\x20\x80"
         with_structs = sps(vui=vui(field="1", structs="1"))
         found, _ = read([[point, top, slice_(1, 1)], [bottom, slice_(1, 1)]], sps_=with_structs)
-        self.assertEqual(found.join.tolist(), [Join.RECOVERY, 0])
-        self.assertEqual(found.scan.tolist(), [Scan.FIELDS, Scan.FIELDS])
-        self.assertEqual(found.parity.tolist(), [Parity.UNKNOWN, Parity.UNKNOWN])
+        self.assertEqual(found.join.tolist(), [Join.RECOVERY], "two fields are one picture")
+        self.assertEqual((found.scan.tolist(), found.parity.tolist()), ([Scan.FIELDS], [Parity.UNKNOWN]))
         interlaced = "00" + "0" + u(1, 5) + u(0x60000000, 32) + u(0b0101 << 44, 48) + u(123, 8)
         found, _ = read([[slice_(1, 1)]], sps_=sps(ptl=interlaced))
         self.assertEqual(found.scan.tolist(), [Scan.FIELDS])
+
+    def test_fields_are_halves_of_pictures(self):
+        def field(kind, structure, *, low=1):
+            return [header(39) + bytes([1, 1, structure << 4, 0x80]), slice_(kind, 2 if kind == 19 else low)]
+
+        with_structs = sps(vui=vui(field="1", structs="1"))
+        order = [(19, 1), (1, 2), (1, 1), (1, 2), (1, 1), (1, 2)]
+        found, _ = read([field(*one) for one in order], sps_=with_structs)
+        self.assertEqual((found.first.tolist(), found.parity.tolist()), ([0, 2, 4], [Parity.TOP] * 3))
+        self.assertEqual(found.join.tolist(), [Join.KEYFRAME, 0, 0])
+        found, _ = read([field(*one) for one in [(1, 2), *order, (1, 1)]], sps_=with_structs)
+        self.assertEqual(found.first.tolist(), [0, 1, 3, 5, 7], "one that is cut in front, one at the end")
+        self.assertEqual(found.parity.tolist()[1:], [Parity.TOP] * 4)
+        meter = Meter()
+        meter.add(Format("video", "h265", Fraction(1, 50), Framing.LENGTHS, h265_syntax.configuration_of([VPS, with_structs, PPS])))
+        data = [b"".join(len(n).to_bytes(4, "big") + n for n in field(*order[n % 6])) for n in range(60)]
+        meter.add(batch("video", data, list(range(60)), list(range(60)), [n % 6 == 0 for n in range(60)]))
+        values = meter.snapshot().values
+        self.assertEqual((values["video.frame_rate"], values["video.scan"], values["video.field_order"]), (25.0, "interlaced", "top"))
+        self.assertEqual((values["video.keyframe_interval.median"], values["video.tier"]), (0.12, "main"))
+        plain = h265_syntax.parse_sps(with_structs)
+        self.assertEqual(values["video.size"], f"{plain.width}x{2 * plain.height}")
+
+    def test_units_of_other_layers_are_no_pictures(self):
+        def layer(unit, number):
+            return bytes([unit[0] | number >> 5, unit[1] | (number & 31) << 3]) + unit[2:]
+
+        other = layer(slice_(1, 1), 1)
+        found, _ = read([[slice_(19, 2), layer(slice_(19, 2), 1)], [slice_(1, 1), other], [slice_(1, 1), other], [layer(sps(), 40), slice_(1, 1)]])
+        self.assertEqual((found.first.tolist(), found.slices.tolist()), ([0, 1, 2, 3], [1, 1, 1, 1]))
+        found, _ = read([[slice_(19, 2)], [other], [slice_(1, 1)], [other]])
+        self.assertEqual(found.first.tolist(), [0, 2], "also in samples of their own")
 
     def test_open_groups(self):
         meter = Meter()

@@ -8,6 +8,7 @@ from direkt.net.transport import Arrived, Left
 from direkt.work import inbox
 from direkt.work.background import Background
 from direkt.work.inbox import Inbox
+from direkt.work.steps import END
 from tests.support import pictures
 
 
@@ -37,6 +38,35 @@ class Boxes(unittest.TestCase):
         self.assertEqual((kinds.count(Arrived), kinds.count(Left)), (1, 1))
         self.assertEqual([event.text for event in got if isinstance(event, Odd)], [inbox.LEFT_OUT])
         self.assertLess(kinds.count(Samples), 1000)
+
+
+class Signals(unittest.TestCase):
+    def test_a_signal_cuts_no_event_off(self):
+        import os
+        import signal
+
+        from direkt.cli import main
+
+        def each(event, at):
+            if event.text == "3":
+                os.kill(os.getpid(), signal.SIGTERM)
+            time.sleep(0.01)
+            got.append(event.text)
+
+        box, got = Inbox(), []
+        for n in range(10):
+            box.put(Odd(str(n)))
+        before = signal.signal(signal.SIGTERM, main._interrupt)
+        try:
+            with self.assertRaises(KeyboardInterrupt):
+                box.take(each)
+            self.assertEqual(got, [str(n) for n in range(4)], "heard behind the event")
+            END.taken()
+            box.take(each)
+        finally:
+            signal.signal(signal.SIGTERM, before)
+            END.taken()
+        self.assertEqual(got, [str(n) for n in range(10)], "nothing is lost")
 
 
 class Flood(Background):

@@ -106,6 +106,8 @@ def main() -> None:
 def _interrupt(number: int, frame: FrameType | None) -> None:
     if (steps := sys.modules.get("direkt.work.steps")) is not None:
         steps.END.ask()
+        if steps.END.holds():
+            return
     raise KeyboardInterrupt
 
 
@@ -115,6 +117,8 @@ def _hang_up(number: int, frame: FrameType | None) -> None:
     for descriptor in (0, 1, 2):
         if stat.S_ISCHR(os.fstat(descriptor).st_mode):
             os.dup2(null, descriptor)
+    if (steps := sys.modules.get("direkt.work.steps")) is not None and steps.END.holds():
+        return
     raise KeyboardInterrupt
 
 

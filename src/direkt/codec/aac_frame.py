@@ -248,13 +248,11 @@ def _channel(bits: _Bits, window: _Window | None, rate_index: int, frame_samples
     window = window or _ics_info(bits, rate_index, frame_samples)
     books = _sections(bits, window)
     scales = _scale_factors(bits, books, gain)
-    if bits.flag():  # pulse_data(), Table 4.7: few encoders use it; what it adds is little
-        pulses = bits.u(2)
-        bits.u(6 + 9 * (pulses + 1))
+    pulses = _pulses(bits, window) if bits.flag() else {}
     shaping = _shaping(bits, window) if bits.flag() else []
     if bits.flag():
         raise BitstreamError("gain control data")
-    powers = _spectrum(bits, window, books)
+    powers = _spectrum(bits, window, books, pulses)
     # in units of the mean square of the sound: 1 / N of Table 4.6's window length
     unit = 1 / (2 * window.lines)
     for n, book in enumerate(books):
@@ -268,6 +266,20 @@ def _channel(bits: _Bits, window: _Window | None, rate_index: int, frame_samples
     for group, band, factor in shaping:
         powers[group * window.bands + band] *= factor
     return _Channel(window, books, powers, scales)
+
+
+def _pulses(bits: _Bits, window: _Window) -> dict[int, int]:
+    """pulse_data(), Table 4.7: what is added to the size of the values of some lines (4.6.3.3)."""
+    if window.short:
+        raise BitstreamError("pulses in short windows")
+    count, band = bits.u(2) + 1, bits.u(6)
+    if band >= len(window.offsets):
+        raise BitstreamError("pulses above the highest band")
+    line, out = window.offsets[band], dict[int, int]()
+    for _ in range(count):
+        line += bits.u(5)
+        out[line] = out.get(line, 0) + bits.u(4)
+    return out
 
 
 def _sections(bits: _Bits, window: _Window) -> list[int]:
@@ -350,7 +362,7 @@ def _reflection(code: int, size: int, resolution: int) -> float:
     return math.sin(value * math.pi / (2 * half - 1 if value >= 0 else 2 * half + 1))
 
 
-def _spectrum(bits: _Bits, window: _Window, books: list[int]) -> list[float]:
+def _spectrum(bits: _Bits, window: _Window, books: list[int], pulses: dict[int, int]) -> list[float]:
     """spectral_data(), Table 4.56: the power of each band's quantised values, before their scale factors."""
     words, end = bits.words, bits.position + bits.left
     at = bits.position
@@ -365,6 +377,14 @@ def _spectrum(bits: _Bits, window: _Window, books: list[int]) -> list[float]:
         longest, used, power = _table(book)
         mask, shift = (1 << longest) - 1, 64 - longest
         total = 0.0
+        begin = offsets[band]
+        some = {line - begin: more for line, more in pulses.items() if begin <= line < begin + lines}
+        if some:
+            bits.position = at
+            values = _values(bits, book, lines)
+            out.append(sum(_POWERS[min(value + some.get(line, 0), 8191)] for line, value in enumerate(values)))
+            at = bits.position
+            continue
         for _ in range(lines // (4 if book < 5 else 2)):
             ahead = (words[at >> 3] >> (shift - (at & 7))) & mask
             taken = used[ahead]
@@ -377,6 +397,31 @@ def _spectrum(bits: _Bits, window: _Window, books: list[int]) -> list[float]:
                 total += _POWERS[value]
         out.append(total)
     bits.position = at
+    return out
+
+
+@lru_cache(maxsize=16)
+def _words(book: int) -> dict[tuple[int, int], tuple[int, ...]]:
+    """The values of each code word, by its length and itself."""
+    rows = BOOKS[book]
+    return {key: rows.values(n) for n, key in enumerate(zip(rows.lengths, rows.codes, strict=True))}
+
+
+def _values(bits: _Bits, book: int, lines: int) -> list[int]:
+    """The sizes of a band's quantised values, one by one."""
+    words, rows, out = _words(book), BOOKS[book], list[int]()
+    while len(out) < lines:
+        length = code = 0
+        while (found := words.get((length, code))) is None:
+            code, length = code << 1 | bits.u(1), length + 1
+            if length > 20:
+                raise BitstreamError("not a code word of the spectrum")
+        if not rows.signed:
+            bits.u(sum(value > 0 for value in found))
+        for value in found:
+            if book == 11 and value == ESCAPE:
+                value, bits.position = _escape(bits, bits.position)
+            out.append(abs(value))
     return out
 
 

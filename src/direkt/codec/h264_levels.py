@@ -17,17 +17,17 @@ LEVELS = (
     ("6.1", 8355840, 139264, 696320, 480000), ("6.2", 16711680, 139264, 696320, 800000),
 )  # fmt: skip
 # cpbBrNalFactor of Table A-2, in thousands; 1.2 for baseline, main and extended
-_FACTOR = {"high": 1.5, "high10": 3.6, "high422": 4.8, "high444": 4.8}
+_FACTOR = {"high": 1.5, "high10": 3.6, "high422": 4.8, "high444": 4.8, "cavlc444": 4.8}
 
 
-def lowest_level(width: int, height: int, frame_rate: float, bitrate: float, profile: str, references: int = 1) -> str:
-    """The lowest level (A.3) that allows a picture (px), its rate (fps) and its bitrate (kbit/s, NAL).
+def lowest_level(width: int, height: int, frame_rate: float, bitrate: float, profile: str, references: int = 1, tier: str = "") -> str:
+    """The lowest level (A.3) that allows a picture (px), its rate (fps) and its bitrate (kbit/s, NAL). There are no tiers.
 
     Raises BitstreamError when none does.
     """
     columns, rows = -(-width // 16), -(-height // 16)
     size = columns * rows
-    factor = _FACTOR.get(profile, 1.2)
+    factor = _FACTOR.get(profile.removesuffix("-intra"), 1.2)
     for level, per_second, largest, held, most in LEVELS:
         side = math.sqrt(8 * largest)
         if (
@@ -40,5 +40,5 @@ def lowest_level(width: int, height: int, frame_rate: float, bitrate: float, pro
 
 def bitrate_steps(profile: str) -> tuple[float, ...]:
     """The highest bitrate (kbit/s, NAL) of each level: the only ones at which a level changes for the bitrate."""
-    factor = _FACTOR.get(profile, 1.2)
+    factor = _FACTOR.get(profile.removesuffix("-intra"), 1.2)
     return tuple(sorted({most * factor for *_, most in LEVELS}))

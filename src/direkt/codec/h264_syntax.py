@@ -74,9 +74,9 @@ class Sps:
         """The profile's name in the parameters' words (A.2)."""
         if self.profile_idc == 66:
             return "constrained-baseline" if self.constraints & 0x40 else "baseline"
-        return {77: "main", 88: "extended", 100: "high", 110: "high10", 122: "high422", 244: "high444"}.get(
-            self.profile_idc, "other"
-        )
+        name = _PROFILES.get(self.profile_idc, "other")
+        intra = self.profile_idc in (110, 122, 244) and self.constraints & 0x10  # constraint_set3_flag (A.3.2)
+        return f"{name}-intra" if intra else name
 
     @property
     def level(self) -> str:
@@ -93,6 +93,12 @@ class Sps:
         if not self.time_scale or not self.ticks_per_field:
             return None
         return Fraction(self.time_scale, 2 * self.ticks_per_field)
+
+
+_PROFILES = {
+    77: "main", 88: "extended", 100: "high", 110: "high10", 122: "high422", 244: "high444", 44: "cavlc444-intra",
+    118: "multiview-high", 128: "stereo-high",
+}  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)

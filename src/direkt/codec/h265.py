@@ -7,6 +7,7 @@ operations; Python looks only at parameter sets, messages, and slices with emula
 from __future__ import annotations
 
 import itertools
+from collections.abc import Mapping
 from dataclasses import replace
 
 import numpy as np
@@ -41,6 +42,9 @@ class Reader(NalReader):
         self._sps: syntax.Sps | None = None  # of the latest picture
         self._pps: syntax.Pps | None = None
         self._projection = "none"
+        self._half: int | None = None  # which field waits for its other one: 1 top, 2 bottom, 0 not said
+        self._any_field = False
+        self._pairing = False  # it is known which fields are the first of a pair
 
     def kind_of(self, first: int) -> int:
         """nal_unit_type (7.3.1.2)."""
@@ -53,6 +57,16 @@ class Reader(NalReader):
     def parse_set(self, unit: bytes) -> syntax.Vps | syntax.Sps | syntax.Pps:
         """A parameter set. Raises BitstreamError."""
         return syntax.parse_set(unit)
+
+    def base_layer(self, samples: Samples, units: Units) -> Units:
+        """Those whose nuh_layer_id is 0 (7.4.2.2): others add depth, a second eye or more detail."""
+        view = samples.view
+        long = units.size >= syntax.HEADER_SIZE
+        behind = np.where(long, view[np.where(long, units.at + 1, units.at)], 0)
+        base = ((view[units.at] & 1) == 0) & (behind < 8)
+        if base.all():
+            return units
+        return Units(units.sample[base], units.at[base], units.size[base], units.damaged)
 
     def configure(self, format: Format) -> None:
         """An HEVCDecoderConfigurationRecord (ISO/IEC 14496-15, 8.3.3.1); without one, the stream itself must tell."""
@@ -105,7 +119,14 @@ class Reader(NalReader):
         self._any_picture = True
         irap = (types >= syntax.BLA) & (types <= syntax.LAST_IRAP)
         pps_id, used = golomb(start, np.where(irap, 2, 1).astype(np.uint64))
-        heads = np.flatnonzero(leads)
+        lead = np.flatnonzero(leads)
+        if len(lead) and self._sps is None:
+            self._activate(int(pps_id[lead[0]]))
+        if self._sps is None or not self._sps.pic_struct_present:
+            fields = []
+        structures = {int(np.searchsorted(coded[lead], unit)): structure for unit, structure in fields}
+        kept = self._first_fields(types[lead], structures)
+        heads = lead[kept]
         kind, independent, changes, still = self._slices(start, used, pps_id, leads, heads)
         picture = np.searchsorted(heads, np.arange(len(coded)), side="right") - 1
         inside, count = picture >= 0, len(heads)
@@ -119,12 +140,14 @@ class Reader(NalReader):
         join[head_types == syntax.CRA] = Join.RECOVERY
         self._mark_points(points, coded[heads], join)
         anchor = ~refers & (join != Join.KEYFRAME)
-        slices = np.bincount(picture[inside & independent], minlength=count)
+        # of a picture in two fields, the field with more slices counts
+        each = np.bincount((np.searchsorted(lead, np.arange(len(coded)), side="right"))[independent], minlength=len(lead) + 1)[1:]
+        slices = np.maximum.reduceat(each, kept) if count else each[:0]
         coded_bytes = np.bincount(picture[inside], size[inside], minlength=count)
         motion = np.where(
             refers, np.where(coded_bytes <= still + _STILL_HEADER * slices, Motion.STILL, Motion.SOME), Motion.UNKNOWN
         ).astype(np.int8)
-        scan, parity = self._scans(fields, coded[heads])
+        scan, parity = self._scans({n: structures[old] for n, old in enumerate(kept.tolist()) if old in structures}, count)
         numbers = [(n + before, declared) for n, declared in changes]
         late = int((~inside & independent).sum())
         return Pictures(
@@ -159,7 +182,7 @@ class Reader(NalReader):
             bits += np.uint64(pps.extra_bits)
             found, _ = golomb(start[part], bits)
             kind[part] = np.where(independent[part] & (found <= 2), found, -1)
-            still[low:high] = sps.blocks * _STILL_BLOCK + _STILL_LEARNING
+            still[low:high] = (sps.blocks * _STILL_BLOCK + _STILL_LEARNING) * (2 if sps.field_seq else 1)
         return kind, independent, changes, still
 
     def _messages(self, samples: Samples, units: Units, kinds: Bytes) -> tuple[Column, list[tuple[int, int]], int]:
@@ -168,7 +191,7 @@ class Reader(NalReader):
         fields: list[tuple[int, int]] = []
         filler = 0
         data = memoryview(samples.data)
-        asked = self._sps is not None and self._sps.pic_struct_present
+        asked = self._sps is None or self._sps.pic_struct_present
         sei = (kinds == syntax.PREFIX_SEI) | (kinds == syntax.SUFFIX_SEI)
         for n in np.flatnonzero(sei).tolist():
             at = int(units.at[n])
@@ -183,21 +206,47 @@ class Reader(NalReader):
                     self._projection = "none" if payload[0] & 0x80 else _PROJECTIONS[kind]
         return np.asarray(points, np.int64), fields, filler
 
-    def _scans(self, fields: list[tuple[int, int]], heads: Column) -> tuple[Codes, Codes]:
+    def _first_fields(self, types: Column, structures: Mapping[int, int]) -> Column:
+        """Which coded pictures begin a picture as it is shown: all, or where each is a field, the first ones of pairs.
+
+        A message says which field it is, and with which it makes a pair (Table D.2); without one, fields alternate.
+        """
+        sps = self._sps
+        if sps is None or not sps.field_seq:
+            self._half = None
+            return np.arange(len(types))
+        first = []
+        for n, kind in enumerate(types.tolist()):
+            structure = structures.get(n, 0)
+            parity = 1 if structure in (1, 9, 11) else 2 if structure in (2, 10, 12) else 0
+            half = self._half
+            second = half is not None and (not parity or parity != half) and structure not in (11, 12)
+            if structure in (9, 10):
+                second = self._any_field
+            if kind >= syntax.BLA:  # a picture that needs nothing is never the second field of another
+                second = False
+            self._pairing = self._pairing or kind >= syntax.BLA or structure in (9, 10, 11, 12)
+            self._any_field = True
+            self._half = None if second else parity
+            if not second:
+                first.append(n)
+        return np.asarray(first, np.int64)
+
+    def _scans(self, structures: Mapping[int, int], count: int) -> tuple[Codes, Codes]:
         """How pictures were taken (Table D.2), by the messages in front of them or what is declared of all."""
         sps = self._sps
-        scan: Codes = np.zeros(len(heads), np.int8)
-        parity: Codes = np.zeros(len(heads), np.int8)
+        scan: Codes = np.zeros(count, np.int8)
+        parity: Codes = np.zeros(count, np.int8)
         if sps is not None:
             scan[:] = Scan.FIELDS if sps.field_seq or sps.interlaced_source else Scan.WHOLE
-        for unit, structure in fields:
-            n = int(np.searchsorted(heads, unit))
-            if n < len(heads):
+        for n, structure in structures.items():
+            if n < count:
                 half = structure in (1, 2, 3, 4, 5, 6, 9, 10, 11, 12)
                 scan[n] = Scan.FIELDS if half or (sps is not None and sps.field_seq) else Scan.WHOLE
                 # 9 and 11: with the other field of the picture before or behind it
-                top, bottom = (3, 5, 11, 10), (4, 6, 12, 9)
-                parity[n] = Parity.TOP if structure in top else Parity.BOTTOM if structure in bottom else Parity.UNKNOWN
+                top, bottom = (1, 3, 5, 11, 10), (2, 4, 6, 12, 9)
+                if structure > 2 or self._pairing:  # a stream that is cut between two fields begins with the second one
+                    parity[n] = Parity.TOP if structure in top else Parity.BOTTOM if structure in bottom else Parity.UNKNOWN
         return scan, parity
 
 
@@ -211,17 +260,18 @@ def _unescaped(samples: Samples, at: int, size: int) -> int:
 
 
 def _declare(sps: syntax.Sps, projection: str) -> Declared:
+    fields = 2 if sps.field_seq else 1  # coded pictures in one that is shown
     values = shape.describe(
-        (sps.width, sps.height),
-        (sps.coded_width, sps.coded_height),
+        (sps.width, fields * sps.height),
+        (sps.coded_width, fields * sps.coded_height),
         sps.sample_aspect,
         sps.chroma_format,
         sps.bit_depth,
     )
     values |= {
         "video.profile": sps.profile, "video.level": sps.level, "video.reference_frames": sps.references,
-        "video.projection": projection, "video.entropy": "cabac",
+        "video.projection": projection, "video.entropy": "cabac", "video.tier": "high" if sps.tier else "main",
     }  # fmt: skip
     values |= colour.describe(sps.primaries, sps.transfer, sps.matrix, sps.full_range)
     promise = Promise(sps.hrd.bitrate, sps.hrd.cbr, sps.hrd.cpb_size) if sps.hrd else None
-    return Declared(values, sps.frame_rate, promise, f"{values['video.size']} {sps.profile}")
+    return Declared(values, sps.frame_rate / fields if sps.frame_rate else None, promise, f"{values['video.size']} {sps.profile}")

@@ -15,7 +15,11 @@ LEVELS = (
     ("6.0", 35651584, 1069547520, 60000, 240000), ("6.1", 35651584, 2139095040, 120000, 480000),
     ("6.2", 35651584, 4278190080, 240000, 800000),
 )  # fmt: skip
-_FACTOR = 1.1  # CpbNalFactor of Table A.10 for main and main10, in thousands
+# BrNalFactor of Table A.10, in thousands; 1.1 for main and main10
+_FACTORS = {
+    "monochrome": 0.733, "monochrome-12": 1.1, "monochrome-16": 1.467, "main12": 1.65, "main422-10": 1.833, "main422-12": 2.2,
+    "main444": 2.2, "main444-10": 2.75, "main444-12": 3.3, "main444-16": 4.4,
+}  # fmt: skip
 _HELD = 6  # maxDpbPicBuf (A.4.2)
 
 
@@ -27,17 +31,23 @@ def _pictures(size: int, largest: int) -> int:
     return _HELD
 
 
-def lowest_level(width: int, height: int, frame_rate: float, bitrate: float, profile: str, references: int = 1) -> str:
-    """The lowest level (A.4) that allows a picture (px), its rate (fps) and its bitrate (kbit/s, NAL, in either tier).
+def _factor(profile: str) -> float:
+    return _FACTORS.get(profile.removesuffix("-intra"), 1.1)
 
-    Raises BitstreamError when none does.
+
+def lowest_level(
+    width: int, height: int, frame_rate: float, bitrate: float, profile: str, references: int = 1, tier: str = ""
+) -> str:
+    """The lowest level (A.4) that allows a picture (px), its rate (fps) and its bitrate (kbit/s, NAL).
+
+    ``tier``: "main" or "high"; empty: in either. Raises BitstreamError when none does.
     """
-    size = width * height
+    size, factor = width * height, _factor(profile)
     for level, largest, per_second, main, high in LEVELS:
         side = math.sqrt(8 * largest)
         if (
             size <= largest and width <= side and height <= side and size * frame_rate <= per_second + 1e-3
-            and references < _pictures(size, largest) and bitrate <= max(main, high) * _FACTOR
+            and references < _pictures(size, largest) and bitrate <= (main if tier == "main" else max(main, high)) * factor
         ):  # fmt: skip
             return level
     raise BitstreamError(f"no H.265 level allows {width}x{height} at {frame_rate:g} fps and {bitrate:g} kbit/s")
@@ -45,4 +55,5 @@ def lowest_level(width: int, height: int, frame_rate: float, bitrate: float, pro
 
 def bitrate_steps(profile: str) -> tuple[float, ...]:
     """The highest bitrate (kbit/s, NAL) of each level, in its higher tier: where a level changes for the bitrate."""
-    return tuple(sorted({max(main, high) * _FACTOR for *_, main, high in LEVELS}))
+    factor = _factor(profile)
+    return tuple(sorted({max(main, high) * factor for *_, main, high in LEVELS}))

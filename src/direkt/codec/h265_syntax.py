@@ -8,6 +8,7 @@ from fractions import Fraction
 
 from direkt.codec.bits import BitReader, BitstreamError, unescape
 from direkt.codec.h264_syntax import SAMPLE_ASPECTS  # Table E.1 is the same
+from direkt.codec.registry import H265_EXTENDED
 from direkt.media import Buffer
 
 # Table 7-1: nal_unit_type
@@ -64,8 +65,23 @@ class Sps:
     @property
     def profile(self) -> str:
         """The profile's name in the parameters' words (A.3)."""
-        number = self.profile_idc or next((n for n in (1, 2) if self.compatibility >> (31 - n) & 1), 0)
-        return {1: "main", 2: "main10"}.get(number, "other")
+        number = self.profile_idc or next((n for n in (1, 2, 3, 4) if self.compatibility >> (31 - n) & 1), 0)
+        if number == 4:
+            return self._extended
+        return {1: "main", 2: "main10", 3: "main-still"}.get(number, "other")
+
+    @property
+    def _extended(self) -> str:
+        """The name of a format range extensions profile, by what it forbids itself (A.3.5, Table A.2)."""
+
+        def flag(place: int) -> int:
+            return self.constraints >> (47 - place) & 1
+
+        deepest = next((depth for place, depth in ((6, 8), (5, 10), (4, 12)) if flag(place)), 16)
+        chroma = next((name for place, name in ((9, "monochrome"), (8, "main"), (7, "main422")) if flag(place)), "main444")
+        depth = "" if deepest == 8 else f"{'' if chroma == 'main' else '-'}{deepest}"
+        name = f"{chroma}{depth}{'-intra' if flag(10) else ''}"
+        return name if name in H265_EXTENDED else "other"
 
     @property
     def level(self) -> str:

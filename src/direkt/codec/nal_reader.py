@@ -63,6 +63,10 @@ class NalReader(ABC):
     def _pictures(self, samples: Samples, units: Units, kinds: Bytes, before: int) -> Pictures:
         """The pictures of one stretch; ``before``: pictures of this batch in front of it."""
 
+    def base_layer(self, samples: Samples, units: Units) -> Units:
+        """The units of the layer that every decoder shows."""
+        return units
+
     # Parameter sets
 
     def _parse(self, unit: bytes) -> Parsed | None:
@@ -107,7 +111,7 @@ class NalReader(ABC):
         """The pictures of a batch, with the parameter sets that stand between them."""
         if self._guess and len(samples):
             self._guess_framing(samples)
-        units = self._units(samples)
+        units = self.base_layer(samples, self._units(samples))
         kinds = self.kinds_of(samples.view[units.at])
         filler = int(units.size[kinds == self.FILLER].sum())
         parts: list[Pictures] = []

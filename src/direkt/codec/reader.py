@@ -196,7 +196,7 @@ class LevelTable(Protocol):
     """How a codec's levels limit a stream."""
 
     def lowest_level(
-        self, width: int, height: int, frame_rate: float, bitrate: float, profile: str, references: int = 1
+        self, width: int, height: int, frame_rate: float, bitrate: float, profile: str, references: int = 1, tier: str = ""
     ) -> str:
         """The lowest level, in the words of video.level, for a picture (px), rate (fps) and bitrate (kbit/s).
 

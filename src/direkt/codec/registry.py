@@ -31,13 +31,20 @@ class Codec:
     loose: bool = False  # every audio sample stands by itself: how many make a frame is the source's choice
 
 
+# H.265's profiles for more chroma and bits (ITU-T H.265, A.3.5, Table A.2)
+H265_EXTENDED = (
+    "monochrome", "monochrome-10", "monochrome-12", "monochrome-16", "main12", "main422-10", "main422-12", "main444", "main444-10",
+    "main444-12", "main-intra", "main10-intra", "main12-intra", "main422-10-intra", "main422-12-intra", "main444-intra",
+    "main444-10-intra", "main444-12-intra", "main444-16-intra",
+)  # fmt: skip
+
 _ROWS = (
     Codec("h264", "video", "H.264", "h264", (b"avc1", b"avc3"), (7,), (0x21,), b"avcC", in_units=True),
     Codec("h265", "video", "H.265", "h265", (b"hvc1", b"hev1"), (12,), (0x23,), b"hvcC", in_units=True),
     Codec("av1", "video", "AV1", "", (b"av01",), record=b"av1C"),
     Codec("vp9", "video", "VP9", "", (b"vp09",), record=b"vpcC"),
     Codec("vp8", "video", "VP8", "", (b"vp08",), record=b"vpcC"),
-    Codec("mjpeg", "video", "Motion JPEG", "", (b"jpeg", b"mjpa", b"mjpb"), (), (0x6C,)),
+    Codec("mjpeg", "video", "Motion JPEG", "mjpeg", (b"jpeg", b"mjpa", b"mjpb"), (), (0x6C,)),
     Codec("mpeg4", "video", "MPEG-4 part 2", "", (b"mp4v",), (), (0x20,)),
     Codec("mpeg2", "video", "MPEG-2", "", (), (), (0x60, 0x61, 0x62, 0x63, 0x64, 0x65)),
     Codec("other", "video", "another codec"),

@@ -336,12 +336,13 @@ class VideoMeter:
         coded, mean = out.get("video.coded_size"), out.get("video.bitrate.mean")
         if table is None or coded is None or mean is None:
             return
-        profile, held = out.get("video.profile"), out.get("video.reference_frames")
+        profile, tier, held = (out.get(f"video.{name}") for name in ("profile", "tier", "reference_frames"))
         references = int(held.value) if held is not None and not isinstance(held.value, str) else 1
         try:
             needed = table.lowest_level(
-                *size_of(coded.value), rate, float(mean.value), str(profile.value) if profile else "", references
-            )
+                *size_of(coded.value), rate, float(mean.value), str(profile.value) if profile else "", references,
+                str(tier.value) if tier else "",
+            )  # fmt: skip
         except BitstreamError:
             return
         out["video.level_needed"] = Measured(needed)

@@ -11,6 +11,7 @@ from collections.abc import Callable
 
 from direkt.media import Odd, Samples
 from direkt.net.transport import ReceiverEvent
+from direkt.work.steps import END
 
 _MOST = 20_000  # events that wait
 _LONGEST = 0.5  # s that one look takes
@@ -39,8 +40,9 @@ class Inbox:
             self._said = True
             each(Odd(LEFT_OUT), time.monotonic())
         for _ in range(self._waiting.qsize()):
-            when, event = self._waiting.get()
-            each(event, when)
+            with END.whole():  # else what a signal cuts off is lost, and a track with it
+                when, event = self._waiting.get()
+                each(event, when)
             if time.monotonic() > end:
                 break
         return self._waiting.empty()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import threading
 from collections.abc import Callable, Generator, Iterator
 from dataclasses import dataclass
 from typing import Protocol, TypeVar
@@ -40,6 +41,28 @@ class _End:
 
     def __init__(self) -> None:
         self._asked = False
+        self._whole = 0  # stretches of the main thread that must not end in the middle
+        self._held = False  # somebody asked in one
+
+    def holds(self) -> bool:
+        """Whether a signal that has come must wait for the end of a stretch; it is raised there."""
+        self._held = self._whole > 0
+        return self._held
+
+    @contextlib.contextmanager
+    def whole(self) -> Iterator[None]:
+        """A stretch that a signal does not cut: it is heard behind it. Keep it short."""
+        if threading.current_thread() is not threading.main_thread():  # signals come to the main thread only
+            yield
+            return
+        self._whole += 1
+        try:
+            yield
+        finally:
+            self._whole -= 1
+        if self._held and not self._whole:
+            self._held = False
+            raise KeyboardInterrupt
 
     def ask(self) -> None:
         """Somebody wants the end."""

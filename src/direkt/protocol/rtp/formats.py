@@ -11,6 +11,7 @@ from collections.abc import Iterable
 from fractions import Fraction
 
 from direkt.media import Format, Track
+from direkt.protocol.rtp.jpeg import Jpeg
 from direkt.protocol.rtp.payload import Payload, Remark, Whole
 from direkt.protocol.rtp.pictures import H264, H265, Pictures
 from direkt.protocol.rtp.sound import Latm, Sections
@@ -18,7 +19,6 @@ from direkt.protocol.rtsp.sdp import Encoding, Medium
 
 # names (RFC 3551, 4.5; others registered since) of formats of which only samples, times and bytes are taken
 _VIDEO = {"JPEG": "mjpeg", "MP4V-ES": "mpeg4", "MPV": "mpeg2", "VP8": "vp8", "VP9": "vp9", "AV1": "av1"}
-_JPEG_HEADER = 8  # RFC 2435, 3.1
 _TELEPHONE = {"PCMU": "g711u", "PCMA": "g711a"}
 
 
@@ -47,8 +47,9 @@ def payload(track: Track, encoding: Encoding, remark: Remark) -> Payload:
             if said.get("sprop-max-don-diff", "0") != "0":
                 remark("the stream is sent in interleaved order, which cannot be read")
             return Pictures(H265, clock, [unit for text in lists for unit in _sets(text)], remark)
-        header = _JPEG_HEADER if name == "JPEG" else 0
-        return Whole(Format("video", _VIDEO.get(name, "other"), tick), header=header, frames=True)
+        if name == "JPEG":
+            return Jpeg(tick)
+        return Whole(Format("video", _VIDEO.get(name, "other"), tick), frames=True)
     if name == "MPEG4-GENERIC":
         return Sections(clock, said, remark, encoding.channels)
     if name == "MP4A-LATM":

@@ -66,7 +66,7 @@ class Whole:
         """The samples that are whole now."""
         if packet.anew:
             self._last = None
-        data = packet.packet.payload[self._header :]
+        data = self._body(packet.packet.payload)
         if not self._frames:
             made = self._missing(packet) if packet.lost else []
             unit = self._last = Unit(data, packet.time, packet.arrival)
@@ -78,6 +78,10 @@ class Whole:
         self._time, self._arrival = packet.time, packet.arrival
         self._damaged = self._damaged or packet.lost > 0
         return out + (self.end() if packet.packet.marker else [])
+
+    def _body(self, payload: bytes) -> bytes:
+        """What a packet carries of the sample."""
+        return payload[self._header :]
 
     def end(self) -> list[Unit]:
         """What is left."""
