@@ -6,7 +6,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from enum import StrEnum
 
-from direkt import parameters
+from direkt import causes, parameters
+from direkt.causes import Harm
 from direkt.codec import registry
 from direkt.demand import Demand
 from direkt.destination.model import Rule, Sheet
@@ -26,7 +27,6 @@ _RANK = {verdict: n for n, verdict in enumerate(Verdict)}
 # What a stream must show at once; without it there is nothing to hope for.
 _ESSENTIAL = ("video.codec",)
 _NO_VIDEO = "No video in the stream: check the device's input and encoder."
-_FEW_LOSSES = 0.01  # share by which losses may pull a mean away from what is usual
 _LONGER = "Watch or record for longer."
 _UNSTATED = "The stream does not state it, so each player decides: state it in the encoder, where that can be set."
 
@@ -42,6 +42,11 @@ class Finding:
     sent: Measured | None
     advice: str = ""
     note: str = ""
+    cause: str = ""  # of causes.py
+    follows: str = ""  # the parameter that is to be mended first
+    order: int = 0  # place in the order of mending, from 1 on
+    since: float | None = None  # s of the stream from which on it is so; None: the whole time, or not told
+    harm: Harm = Harm.REFUSED  # where it fails
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,7 +79,12 @@ def judge_sent(
     """
     sent: Values = {name: measured.value for name, measured in found.items()}
     usual = {name: measured.usual for name, measured in found.items() if measured.usual is not None}
-    rules = sheet.rules_for({**sent, **usual}) if sheet else {}
+    now = {**sent, **usual}
+    rules = sheet.rules_for(now) if sheet else {}
+    goal = _goal(sheet, rules, now) if sheet else {}
+    if sheet is not None and goal:  # no bitrate for a picture that must go
+        then = sheet.rules_for({**now, **goal})
+        rules = {name: then.get(name, rule) for name, rule in {**rules, **then}.items() if name in then or name not in _BY_PICTURE}
     open_source = False
     rate_rule = rules.get("video.frame_rate")
     if rate_rule is not None and rate_rule.same_as_source:
@@ -89,11 +99,13 @@ def judge_sent(
         row = parameters.find(name)
         if not parameters.applies(row, sent):
             continue
-        finding = _judge(row, rules.get(name), set_.get(name), found.get(name), sent)
+        finding = _judge(row, rules.get(name), set_.get(name), found, sent, goal)
         if finding is not None and open_source and name == "video.frame_rate":
             finding = _rate_unproven(finding)
         if finding is not None:
             findings.append(finding)
+    if sheet is not None:
+        findings += _always(rules, found, sent)
     failed = any(f.verdict is Verdict.FAIL and f.parameter in ("video.size", "video.frame_rate") for f in findings)
     mean = "video.bitrate.mean"
     if (
@@ -105,7 +117,87 @@ def judge_sent(
     ):
         advice = _no_rung(sheet, sent)
         findings.append(Finding(mean, Verdict.ADVISE, None, set_.get(mean), found.get(mean), advice))
-    return Judgement(tuple(findings))
+    return Judgement(causes.explain(findings, found))
+
+
+_BY_PICTURE = ("video.bitrate.mean", "video.bitrate.peak")  # rules that depend on size and rate
+_SIZES = ("video.size", "video.width", "video.height", "video.display_aspect")
+
+
+def _goal(sheet: Sheet, rules: Mapping[str, Rule], sent: Values) -> Values:
+    """Where size or rate must go: the ones to go to, with what follows from them; empty: they may stay."""
+    goal: Values = {}
+    size = sent.get("video.size")
+    if size is not None and any(_misses(rules.get(name), sent.get(name)) for name in _SIZES):
+        better = _size_for(sheet, rules, str(size))
+        if better is not None:
+            goal = parameters.expand_set({"video.size": better})
+    rate, rule = sent.get("video.frame_rate"), rules.get("video.frame_rate")
+    if rule is not None and not rule.same_as_source and _misses(rule, rate):
+        wish = rule.should or rule.must
+        nearest = wish.nearest(rate) if wish is not None else None
+        if nearest is not None:
+            goal["video.frame_rate"] = nearest
+    return goal
+
+
+def _misses(rule: Rule | None, value: Value | None) -> bool:
+    return rule is not None and rule.must is not None and value is not None and not rule.must.allows(value, measured=True)
+
+
+def _size_for(sheet: Sheet, rules: Mapping[str, Rule], size: str) -> str | None:
+    """The size that a sheet likes best, of those that it names; of equal ones the largest that is not larger than this one."""
+    named = {f"{rung.width}x{rung.height}" for rung in sheet.ladder}
+    rule = rules.get("video.size")
+    best = [str(value) for value in rule.should.one_of] if rule is not None and rule.should is not None else []
+    named |= {str(value) for value in rule.must.one_of} if rule is not None and rule.must is not None else set()
+
+    def area(one: str) -> int:
+        width, height = parameters.size_of(one)
+        return width * height
+
+    def fits(one: str) -> bool:
+        values = parameters.expand_set({"video.size": one})
+        return not any(_misses(rules.get(name), values.get(name)) for name in _SIZES)
+
+    fitting = [one for one in best if fits(one)] or [one for one in named if fits(one)]
+    smaller = [one for one in fitting if area(one) <= area(size)]
+    return max(smaller, key=area) if smaller else min(fitting, key=area, default=None)
+
+
+# What no sheet needs to ask for: a break in the picture or the sound that viewers notice
+_ALWAYS = (
+    Rule("video.configured", Demand("video.configured", ("yes",))), Rule("audio.configured", Demand("audio.configured", ("yes",))),
+    Rule("video.longest_gap", Demand("video.longest_gap", maximum=2.0), None, "a longer one is dead air"),
+    Rule("audio.longest_gap", Demand("audio.longest_gap", maximum=2.0), None, "a longer one is dead air"),
+    Rule("video.frozen", Demand("video.frozen", maximum=5.0), None, "a longer one is dead air"),
+)  # fmt: skip
+_LOST = 0.01  # share of the pictures from which on viewers see that some are missing
+
+
+def _always(rules: Mapping[str, Rule], found: Mapping[str, Measured], sent: Values) -> list[Finding]:
+    """Findings that need no rule of a sheet; only those that are off."""
+    out = []
+    for rule in _ALWAYS:
+        row, measured = parameters.find(rule.name), found.get(rule.name)
+        if rule.name in rules or measured is None or not parameters.applies(row, sent):
+            continue
+        finding = _judge(row, rule, None, found, sent, {})
+        if finding is not None and finding.verdict is Verdict.FAIL:
+            out.append(replace(finding, harm=Harm.DEAD))
+    name = "video.pictures_missing"
+    lost, seconds, rate = found.get(name), sent.get("stream.duration"), found.get("video.frame_rate")
+    if name in rules or lost is None or rate is None or not isinstance(lost.value, int | float) or not lost.value:
+        return out
+    usual = rate.usual if rate.usual is not None else rate.value
+    if not isinstance(usual, int | float) or not isinstance(seconds, int | float) or not usual or not seconds:
+        return out
+    share = lost.value / (usual * seconds)
+    verdict = Verdict.FAIL if share >= _LOST else Verdict.ADVISE
+    said = f"{share:.1%} of all" + (f"; {lost.note}" if lost.note else "")
+    advice = parameters.find(name).advice
+    out.append(Finding(name, verdict, None, None, lost, advice, said, since=lost.since, harm=Harm.POOR))
+    return out
 
 
 def _rate_unproven(finding: Finding) -> Finding:
@@ -133,13 +225,10 @@ def _meets(demand: Demand, sent: Measured) -> bool | None:
 
 
 def _verdict(rule: Rule, sent: Measured) -> Verdict:
-    """The worst verdict of all values that the stream had; few losses from what is asked fail nothing."""
-    verdict = max((_verdict_of(rule, one) for one in (sent, *map(Measured, sent.also))), key=_RANK.__getitem__)
-    if verdict is Verdict.FAIL and isinstance(sent.usual, int | float) and not isinstance(sent.value, str):
-        near = abs(sent.value - sent.usual) <= _FEW_LOSSES * sent.usual
-        if near and _verdict_of(rule, Measured(sent.usual)) is not Verdict.FAIL:
-            return Verdict.ADVISE
-    return verdict
+    """The worst verdict of all values that the stream had."""
+    if sent.usual is not None and sent.lossy:  # pictures that are lost are not a wrong rate
+        return _verdict_of(rule, Measured(sent.usual))
+    return max((_verdict_of(rule, one) for one in (sent, *map(Measured, sent.also))), key=_RANK.__getitem__)
 
 
 def _verdict_of(rule: Rule, sent: Measured) -> Verdict:
@@ -152,8 +241,13 @@ def _verdict_of(rule: Rule, sent: Measured) -> Verdict:
     return Verdict.UNSEEN if open_ else Verdict.PASS
 
 
-def _why_unseen(row: Parameter, sent: Values) -> str:
+def _why_unseen(row: Parameter, found: Mapping[str, Measured], sent: Values) -> str:
     track = row.name.partition(".")[0]
+    there = found.get("audio.present" if track == "audio" else "video.codec")
+    if there is not None and there.unread:
+        return f"The {'sound' if track == 'audio' else 'picture'} is there and is not read: {there.unread}."
+    if sent.get(f"{track}.configured") == "no":
+        return parameters.find(f"{track}.configured").advice
     for kind in ("video", "audio"):
         codec = sent.get(f"{kind}.codec")
         if kind == track and codec is not None and not registry.find(kind, str(codec)).module:
@@ -161,11 +255,14 @@ def _why_unseen(row: Parameter, sent: Values) -> str:
     return _UNSTATED if row.optional and f"{track}.codec" in sent else _LONGER
 
 
-def _judge(row: Parameter, rule: Rule | None, set_: Value | None, sent: Measured | None, all_sent: Values) -> Finding | None:  # fmt: skip
+def _judge(
+    row: Parameter, rule: Rule | None, set_: Value | None, found: Mapping[str, Measured], all_sent: Values, goal: Values
+) -> Finding | None:  # fmt: skip
+    sent = found.get(row.name)
     if sent is None:
         if row.name in _ESSENTIAL:
-            return Finding(row.name, Verdict.FAIL, rule, set_, None, _NO_VIDEO)
-        return Finding(row.name, Verdict.UNSEEN, rule, set_, None, _why_unseen(row, all_sent))
+            return Finding(row.name, Verdict.FAIL, rule, set_, None, _NO_VIDEO, harm=Harm.DEAD)
+        return Finding(row.name, Verdict.UNSEEN, rule, set_, None, _why_unseen(row, found, all_sent))
     verdict = Verdict.PASS if rule is None else _verdict(rule, sent)
     shown = sent.value if sent.usual is None else sent.usual
     differs = set_ is not None and not parameters.same(row.name, shown, set_, measured=True)
@@ -176,7 +273,7 @@ def _judge(row: Parameter, rule: Rule | None, set_: Value | None, sent: Measured
         return Finding(row.name, Verdict.UNSEEN, None, set_, sent, "", sent.note) if sent.note else None
     advice = ""
     if verdict in (Verdict.FAIL, Verdict.ADVISE) and rule is not None:
-        advice = _advice(row, rule, verdict, sent.value, all_sent)
+        advice = _advice(row, rule, verdict, sent.value, {**all_sent, **goal})
     if differs:
         says = f"The device says {parameters.show(row.name, set_)} but sends {parameters.show(row.name, sent.value)}: "
         other, restart = "is another channel pushed", "does it need a restart"
@@ -184,7 +281,7 @@ def _judge(row: Parameter, rule: Rule | None, set_: Value | None, sent: Measured
         says += f"{other}, or {restart}?" if picture else f"{restart}, or {other}?"
         advice = f"{says} {advice}".strip()
         verdict = max(verdict, Verdict.ADVISE, key=_RANK.__getitem__)
-    return Finding(row.name, verdict, rule, set_, sent, advice, sent.note)
+    return Finding(row.name, verdict, rule, set_, sent, advice, sent.note, since=sent.since)
 
 
 def _advice(row: Parameter, rule: Rule, verdict: Verdict, sent: Value, all_sent: Values) -> str:

@@ -135,7 +135,7 @@ _ROWS = (
               measured="Aspect ratio of the VUI; absent where the stream does not say.", optional=True),
     Parameter("video.display_aspect", _R,
               "Shape of the picture as shown. Pixels count as square where the stream does not say otherwise.",
-              "Choose a 16:9 size; a 4:3 picture is shown with black sides.", follows=_ASPECT,
+              "Choose a size of the shape that is asked for.", follows=_ASPECT,
               measured="Width x height x sample aspect."),
     Parameter("video.scan", _C, "Whole pictures (progressive) or half pictures in turn (interlaced).",
               "Set the camera or its output to a progressive format (p, not i).",
@@ -171,7 +171,8 @@ _ROWS = (
               "Check the input signal, its cable and the device's load: the picture stood still.",
               unit="s", resolution=0.021, decimals=3,
               measured="In order of presentation. A step of time of more than 2 s counts when nothing came for as long, "
-                       "or the other track ran on meanwhile; otherwise it is a jump of the time stamps."),
+                       "or the other track ran on meanwhile; otherwise it is a jump of the time stamps. So does the time at the end in "
+                       "which the sound goes on and no picture comes, from 1 s on."),
     Parameter("video.pictures_missing", _N, "Pictures that did not come at their time, nor at all.",
               "Check the input signal and the device's load; lower size, rate or bitrate.",
               measured="Steps of two slots and more of the usual rate, less one each."),
@@ -236,6 +237,12 @@ _ROWS = (
               "Check the camera, its lens cap, and whether a still or a menu is put out.", choices=("yes", "no", "unknown"),
               measured="No: in all but one second in a hundred, most pictures that refer to others are as short as "
                        "only a repetition can be. A still picture that is coded afresh each time counts as moving."),
+    Parameter("video.frozen", _N, "For how long the picture has stood still at the end, after it moved.",
+              "Check the camera and its cable: the same picture is sent again and again.", unit="s", decimals=1, resolution=1.0,
+              measured="Seconds at the end in which most pictures that refer to others are as short as only a repetition can be."),
+    Parameter("video.configured", _Y, "Whether the headers came without which nothing decodes the picture.",
+              "Restart the push: the stream began without its sequence header, so no player can show it.",
+              measured="No: pictures came, and neither the container nor the stream brought their parameter sets."),
     Parameter("video.colour.range", _C, "Whether black to white uses part of the code values or all.",
               "Set limited (video) range.", choices=("limited", "full"),
               measured="The VUI; absent where it does not say.", optional=True),
@@ -258,6 +265,9 @@ _ROWS = (
     Parameter("audio.codec", _C, "How the sound is coded.", "Set AAC; many cameras start with a telephone codec.",
               choices=tuple(registry.AUDIO), needs=_SOUND,
               measured="The container's or message's codec code."),
+    Parameter("audio.configured", _Y, "Whether the header came without which nothing decodes the sound.",
+              "Restart the push: the stream began without the audio's configuration, so no player can play it.", needs=_SOUND,
+              measured="No: frames of AAC came, and neither the container nor the frames said how they are coded."),
     Parameter("audio.profile", _C, "The kind of AAC.", "Set AAC-LC.", choices=("main", "lc", "he", "he-v2", "other"),
               needs=_SOUND,
               measured="AudioSpecificConfig, with SBR and PS in either signalling there, and SBR that only the frames "
@@ -287,7 +297,8 @@ _ROWS = (
               measured="From its first to the end of its last frame, without jumps."),
     Parameter("audio.longest_gap", _N, "Longest time without sound between two audio frames.",
               "Check the audio input, its cable and the device's load.", unit="s", needs=_SOUND, decimals=3, resolution=0.021,
-              measured="Time stamps that step further than the frame before is long, and stay there."),
+              measured="Time stamps that step further than the frame before is long, and stay there; and the time at the end in "
+                       "which the picture goes on and no sound comes, from 1 s on."),
     Parameter("stream.protocol", _C, "How the stream travels.", "Choose the protocol in the push settings.",
               choices=tuple(schemes.SCHEMES),
               measured="By which protocol it came in; live only."),
@@ -481,6 +492,9 @@ class Measured:
     note: str = ""  # what the value alone does not say
     also: tuple[Value, ...] = ()  # other values that it had at other times
     usual: Value | None = None  # what it mostly is, where value is a mean that something pulls away
+    lossy: bool = False  # what pulls it away are losses alone
+    since: float | None = None  # s of the stream from which on it is so; None: not told, or the whole time
+    unread: str = ""  # why the track that this belongs to is there and cannot be read
 
 
 def measured(name: str, value: Value, bound: Bound | None = None, uncertainty: float | None = None, note: str = "") -> Measured:  # fmt: skip

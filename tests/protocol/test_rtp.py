@@ -407,5 +407,39 @@ class Streams(unittest.TestCase):
         self.assertTrue(all(isinstance(e, Odd) for e in stream.take(0)))
 
 
+class LastPackets(unittest.TestCase):
+    def test_the_last_packet_of_a_picture_is_lost(self):
+        from direkt.protocol.rtp.stream import Stream
+        from direkt.protocol.rtsp.sdp import Encoding
+        from tests import hand
+
+        def packets(kind, number, count, **more):
+            unit = hand.slice_(kind, number=number, size=900, seed=number + 1, **more)
+            size = -(-(len(unit) - 1) // count)
+            parts = [unit[1 + at : 1 + at + size] for at in range(0, len(unit) - 1, size)]
+            out = []
+            for n, part in enumerate(parts):
+                flags = (0x80 if n == 0 else 0) | (0x40 if n == len(parts) - 1 else 0) | unit[0] & 31
+                out.append(bytes([unit[0] & 0xE0 | 28, flags]) + part)
+            return unit, out
+
+        for count in (2, 3, 5):
+            for gone in range(1, 12):
+                made, sequence, units = Stream([("video", Encoding(96, "H264", 90000, 1, {}))], wait=0.0, made_up=False), 0, []
+                for number in range(14):
+                    kind = hand.I if number == 0 else hand.P
+                    unit, parts = packets(kind, number, count, idr=number == 0)
+                    units.append(unit)
+                    for n, part in enumerate(parts):
+                        last = n == len(parts) - 1
+                        head = bytes([0x80, 96 | last << 7]) + sequence.to_bytes(2, "big") + (number * 3600).to_bytes(4, "big") + b"\0\0\0\7"
+                        sequence += 1
+                        if not (number == gone and last):
+                            made.rtp(0, head + part, number / 25)
+                got = [bytes(e.sample(n))[4:] for e in made.take(1.0, over=True) if isinstance(e, Samples) for n in range(len(e))]
+                self.assertEqual(got, [u for n, u in enumerate(units) if n != gone], (count, gone))
+                self.assertEqual(made.left_out, 1)
+
+
 if __name__ == "__main__":
     unittest.main()

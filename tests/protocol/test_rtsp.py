@@ -58,7 +58,7 @@ class Descriptions(unittest.TestCase):
         self.assertEqual((video.control, formats.choose(video).payload_type), ("rtsp://192.168.1.10/live/track1", 97))
         self.assertEqual(([e.name for e in video.encodings], meta.kind), (["H264", "H265"], "application"))
         self.assertEqual((formats.choose(sound).name, formats.choose(sound).clock), ("MPEG4-GENERIC", 16000))
-        self.assertEqual((video.comes_to_us, sound.comes_to_us, back.comes_to_us), (True, True, False))
+        self.assertEqual([d.comes_to_us(m) for m in (video, sound, back)], [True, True, True])
         # parameter sets with a start code in front, without padding, and rubbish between them
         e = (
             sdp.parse(PLAIN.replace("Z2QA", "AAAAAWdkAA").replace("IPGDGWA=", "IPGDGWA").replace(",aOv", ",!!!,,aOv"))
@@ -66,6 +66,20 @@ class Descriptions(unittest.TestCase):
             .encodings[0]
         )
         self.assertEqual(e.name, "H264")
+
+    def test_directions_are_those_of_whoever_takes_the_description_up(self):
+        # RFC 8866, 6.7, and the example of a camera with a channel back to its speaker
+        def media(*directions, session=""):
+            lines = "".join(f"m={kind} 0 RTP/AVP {n}\r\n{f'a={way}{chr(13)}{chr(10)}' if way else ''}" for kind, n, way in directions)
+            d = sdp.parse(f"v=0\r\n{session}{lines}")
+            return [d.comes_to_us(m) for m in d.media]
+
+        self.assertEqual(media(("video", 26, "recvonly"), ("audio", 0, "recvonly"), ("audio", 8, "sendonly")), [True, True, False])
+        self.assertEqual(media(("video", 26, ""), ("audio", 0, ""), ("audio", 8, "sendonly")), [True, True, False])
+        self.assertEqual(media(("video", 26, ""), ("audio", 0, ""), session="a=recvonly\r\n"), [True, True])
+        self.assertEqual(media(("video", 26, "sendonly"), ("audio", 0, "sendonly"), ("audio", 8, "recvonly")), [True, True, False], "its own view")
+        self.assertEqual(media(("video", 26, "recvonly"), ("audio", 0, "inactive")), [True, False])
+        self.assertEqual(media(("audio", 0, "sendonly")), [True], "there is nothing else")
 
     def test_without_a_medium(self):
         for text in (

@@ -18,7 +18,6 @@ if TYPE_CHECKING:
 
 _MARKS = {"pass": "✓ pass", "advise": "! advise", "fail": "✗ fail", "unseen": "? unseen"}
 _STYLES = {"pass": "green", "advise": "yellow", "fail": "bold red", "unseen": "cyan"}
-_ORDER = (Verdict.FAIL, Verdict.ADVISE, Verdict.UNSEEN)
 
 
 def verdict_text(verdict: Verdict) -> str:
@@ -44,8 +43,9 @@ def print_findings(out: Console, judgement: Judgement, *, with_set: bool) -> Non
     if to_do:
         out.print("[bold]What to do[/]")
     told: dict[tuple[Verdict, str], list[str]] = {}  # what is said of several at once
-    for f in sorted(to_do, key=lambda f: _ORDER.index(f.verdict)):
-        words = " ".join(part for part in (f.advice, f"({f.note})" if f.note else "") if part)
+    for f in sorted(to_do, key=lambda f: f.order):
+        advice = f"follows from {f.follows}: mend that first." if f.follows else f.advice
+        words = " ".join(part for part in (advice, f"({f.note})" if f.note and not f.follows else "") if part)
         told.setdefault((f.verdict, words), []).append(f.parameter)
     lines = (
         (verdict_text(verdict), f"[bold]{', '.join(names)}[/]: {escape(words)}")
@@ -56,7 +56,7 @@ def print_findings(out: Console, judgement: Judgement, *, with_set: bool) -> Non
 
 def _print_lines(out: Console, findings: tuple[Finding, ...], *, with_set: bool) -> None:
     """What is off first, a line or two each; what passes in one line in all."""
-    for f in sorted(findings, key=lambda f: f.verdict is Verdict.PASS):
+    for f in sorted(findings, key=lambda f: f.order):
         if f.verdict is Verdict.PASS:
             continue
         out.print(f"{verdict_text(f.verdict)}  {f.parameter}")
@@ -88,6 +88,7 @@ def finding_json(finding: Finding) -> FindingJson:
         "asked": finding.asked.json() if finding.asked else None, "set": finding.set,
         "sent": sent.value if sent else None, "bound": sent.bound.value if sent and sent.bound else None,
         "advice": finding.advice, "note": finding.note, "rule": finding.asked.source if finding.asked else None,
+        "cause": finding.cause or None, "follows": finding.follows or None, "order": finding.order, "since": finding.since,
     }  # fmt: skip
 
 

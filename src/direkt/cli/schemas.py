@@ -54,6 +54,10 @@ class FindingJson(TypedDict):
     advice: str
     note: str
     rule: str | None  # file and line
+    cause: str | None  # what explains it
+    follows: str | None  # the parameter that is to be mended first, and this with it
+    order: int  # place in the order of mending, from 1 on
+    since: float | None  # s of the stream from which on it is so; null: the whole time, or not told
 
 
 class CheckJson(MeasurementJson):

@@ -73,6 +73,11 @@ class Reader:
         return self._said
 
     @property
+    def configured(self) -> bool | None:
+        """Whether an AudioSpecificConfig came."""
+        return self._config is not None
+
+    @property
     def rate(self) -> int:
         """Hz of the core, in which frames are counted."""
         return self._config.core_rate if self._config else 0

@@ -126,6 +126,10 @@ class AudioReader(Protocol):
         """What is declared of the sound."""
 
     @property
+    def configured(self) -> bool | None:
+        """Whether the configuration came without which nothing decodes the sound; None: the codec needs none."""
+
+    @property
     def rate(self) -> int:
         """Audio samples a second in which lengths are counted; 0: not known."""
 
@@ -172,6 +176,7 @@ class OpaqueAudio:
     def __init__(self, remark: Remark | None = None) -> None:
         self.remark = remark
         self.declared = Declared()
+        self.configured: bool | None = None
         self.rate = 0
 
     def configure(self, format: Format) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import copy
 import itertools
 import math
+from dataclasses import replace
 from fractions import Fraction
 
 import numpy as np
@@ -104,6 +105,8 @@ class AudioMeter:
         if not self.clock.count:
             return {"audio.present": Measured("no")}
         out: Found = {"audio.present": Measured("yes"), "audio.codec": Measured(self.codec)}
+        if self._reader.configured is not None:
+            out["audio.configured"] = Measured("yes" if self._reader.configured else "no")
         for name, value in self._reader.declared.values.items():
             out[name] = Measured(value, also=tuple(way for way in self._ways.get(name, ()) if way != value))
         seconds = self.seconds
@@ -127,7 +130,9 @@ class AudioMeter:
         if not gaps:
             return measured("audio.longest_gap", 0.0)
         told = ", ".join(f"{gap:.2f} s at {self._since(at)}" for gap, at in sorted(gaps, key=lambda g: g[1])[:_GAPS])
-        return measured("audio.longest_gap", max(gaps)[0], note=told)
+        longest, at = max(gaps)
+        since = max(0.0, float((at - self.clock.first_decoded) * self._tick))
+        return replace(measured("audio.longest_gap", longest, note=told), since=round(since, 1))
 
     def _since(self, ticks: int) -> str:
         return f"{max(0.0, float((ticks - self.clock.first_decoded) * self._tick)):.1f} s"

@@ -7,7 +7,7 @@ take the same way.
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 
 from direkt import parameters
@@ -15,7 +15,7 @@ from direkt.codec.bits import BitstreamError
 from direkt.measure.audio import AudioMeter
 from direkt.measure.video import VideoMeter
 from direkt.media import Break, Claims, Delivery, Format, MediaEvent, Odd, Samples, Track, Unread
-from direkt.parameters import Measured, Value, Values, measured
+from direkt.parameters import Bound, Measured, Value, Values, measured
 
 _MOST_REMARKS = 20
 _STOPS = 1.0  # s that the sound may end before the picture
@@ -62,6 +62,7 @@ class Meter:
         self._pace = _Pace()
         self._delivered: dict[Track, Delivery] = {}
         self._unread: dict[Track, Unread] = {}
+        self._formats: dict[Track, Format] = {}  # in force
         self._starts: dict[Track, int | None] = {}  # presentation time in front of which nothing is shown
 
     def remark(self, text: str) -> None:
@@ -107,11 +108,13 @@ class Meter:
         try:
             if old is not None and (old.codec, old.clock.tick) == (format.codec, format.tick):
                 old.configure(format)
+                self._formats[format.track] = format
                 return
             if old is not None and old.clock.count:
                 self.remark(
                     f"the {format.track} codec changes from {old.codec} to {format.codec}: what follows is measured anew"
                 )
+                self._begin_other(format.track)
             self._begin(format)
         except BitstreamError as error:
             self.remark(f"the {format.track} configuration cannot be read: {error}")
@@ -119,7 +122,16 @@ class Meter:
             if old is None or old.codec != format.codec:
                 self._begin(bare)
 
+    def _begin_other(self, track: Track) -> None:
+        """Where one track is measured anew, so is the other: else times of before and after were held against each other."""
+        other = self._formats.get("audio" if track == "video" else "video")
+        meter = self.audio if track == "video" else self.video
+        if other is not None and meter is not None and meter.clock.count:
+            self._begin(other)
+        self._starts.clear()
+
     def _begin(self, format: Format) -> None:
+        self._formats[format.track] = format
         if format.track == "video":
             self.video = VideoMeter(format, self.remark)
         else:
@@ -142,15 +154,18 @@ class Meter:
         self._tell_gaps()
         found: Found = self.video.values() if self.video is not None else {}
         if (picture := self._unread.get("video")) is not None and not found:
-            found["video.codec"] = Measured(picture.codec, note=f"present, not read: {picture.reason}")
+            found["video.codec"] = Measured(
+                picture.codec, note=f"present, not read: {picture.reason}", unread=picture.reason
+            )
         if self.audio is not None and self.audio.clock.count:
             found |= self.audio.values()
         elif (sound := self._unread.get("audio")) is not None:
-            found["audio.present"] = Measured("yes", note=f"present, not read: {sound.reason}")
+            found["audio.present"] = Measured("yes", note=f"present, not read: {sound.reason}", unread=sound.reason)
             found["audio.codec"] = Measured(sound.codec)
         elif found:
             found["audio.present"] = Measured("no")
         self._whole(found)
+        self._dead_air(found)
         ordered = {name: found[name] for name in parameters.in_table_order(found)}
         remarks = [*self._remarks, *self._changes()]
         odd = self.video.codec if self.video is not None and not self.video.is_read else None
@@ -173,8 +188,33 @@ class Meter:
         if video is not None and audio is not None and video.pictures and audio.clock.count:
             begin = float((video.clock.first or 0) * video.clock.tick)
             end = float(video.clock.last * video.clock.tick)
-            if end - audio.end > _STOPS and not video.clock.backward and not audio.clock.backward:
+            stops = self._stops(video, audio)
+            if stops > _STOPS:
                 yield f"the sound stops at {audio.end - begin:.1f} s, {end - audio.end:.1f} s before the picture"
+            elif -stops > _STOPS:
+                yield f"the picture stops at {end - begin:.1f} s, {-stops:.1f} s before the sound"
+
+    @staticmethod
+    def _stops(video: VideoMeter, audio: AudioMeter) -> float:
+        """s by which the sound ends before the picture; below 0: behind it. 0 where their times cannot be compared."""
+        if video.clock.backward or audio.clock.backward:
+            return 0.0
+        return float(video.clock.last * video.clock.tick) - audio.end
+
+    def _dead_air(self, found: Found) -> None:
+        """One track ends and the other goes on: that is its longest gap, if it is longer than those in the middle."""
+        video, audio = self.video, self.audio
+        if video is None or audio is None or not video.pictures or not audio.clock.count:
+            return
+        stops = self._stops(video, audio)
+        begin = float((video.clock.first or 0) * video.clock.tick)
+        name, length = ("audio.longest_gap", stops) if stops > 0 else ("video.longest_gap", -stops)
+        longest = found.get(name)
+        if length <= _STOPS or (longest is not None and isinstance(longest.value, float) and longest.value >= length):
+            return
+        since = (audio.end if stops > 0 else float(video.clock.last * video.clock.tick)) - begin
+        said = measured(name, length, Bound.AT_LEAST, note=f"it stops at {since:.1f} s and does not come back")
+        found[name] = replace(said, since=round(max(0.0, since), 1))
 
     def _whole(self, found: Found) -> None:
         video, audio = self.video, self.audio

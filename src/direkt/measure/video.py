@@ -6,7 +6,7 @@ A keyframe is what the reader calls one, whatever the container claims. A batch 
 from __future__ import annotations
 
 import itertools
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -189,7 +189,10 @@ class VideoMeter:
 
     def since(self, ticks: int) -> str:
         """When that was, in s since the first picture."""
-        return f"{max(0.0, self._seconds(ticks - (self.clock.first or 0))):.1f} s"
+        return f"{self._after(ticks):.1f} s"
+
+    def _after(self, ticks: int) -> float:
+        return round(max(0.0, self._seconds(ticks - (self.clock.first or 0))), 1)
 
     # Values
 
@@ -235,6 +238,8 @@ class VideoMeter:
     def values(self) -> Found:
         """All that is known so far."""
         out: Found = {"video.codec": Measured(self.codec)}
+        if self.pictures and self._reader.knows_keyframes:
+            out["video.configured"] = Measured("no" if self.declared is None else "yes")
         if self.declared is not None:
             for name, value in self.declared.values.items():
                 out[name] = Measured(value, also=tuple(way for way in self._ways[name] if way != value))
@@ -280,7 +285,8 @@ class VideoMeter:
                 told = [f"{r[0]:.3g} fps from {self.since(s.begin)}" for r, s in rates[:_WAYS]]
                 notes = [f"the rate changes: {', '.join(told)}"]
         value = measured("video.frame_rate", rate[0], uncertainty=rate[1] or None, note="; ".join(notes))
-        out["video.frame_rate"] = Measured(value.value, None, value.uncertainty, value.note, usual=said)
+        lossy = len(shown.segments) < 2 and not shown.twofold
+        out["video.frame_rate"] = Measured(value.value, None, value.uncertainty, value.note, usual=said, lossy=lossy)
         steps = self.clock.steps
         if steps > 1 and not shown.twofold:
             out["video.frame_rate_constant"] = Measured("yes" if even else "no")
@@ -300,11 +306,13 @@ class VideoMeter:
             if length > longest:
                 longest, at = length, leap.high
         note = f"behind the picture at {self.since(at)}" if longest > 2.5 * slot else ""
-        out["video.longest_gap"] = measured("video.longest_gap", longest, note=note)
+        since = self._after(at) if note else None
+        out["video.longest_gap"] = replace(measured("video.longest_gap", longest, note=note), since=since)
         if shown.twofold:  # two explanations fit: pictures that repeat, and pictures that only come in pairs
             return
         told_missing = ", ".join(f"{count} at {self.since(place)}" for place, count in sorted(places)[:_WAYS])
-        out["video.pictures_missing"] = Measured(missing, note=told_missing if missing else "")
+        first = self._after(min(places)[0]) if places else None
+        out["video.pictures_missing"] = Measured(missing, note=told_missing if missing else "", since=first)
         told_again = ", ".join(self.since(place) for place in shown.repeated_at)
         out["video.pictures_repeated"] = Measured(shown.repeated, note=f"at {told_again}" if told_again else "")
 
@@ -364,6 +372,14 @@ class VideoMeter:
             out["video.moving"] = Measured("yes" if moving >= _MOVING else "no")
         elif self.pictures:
             out["video.moving"] = Measured("unknown")
+        still = self._motion.still_since()
+        if still is not None:
+            begin = max(0.0, self._seconds(still * int(1 / self._tick) - self.clock.first_decoded))
+            length = max(0.0, self._seconds(self.clock.last - self.clock.first_decoded) - begin)
+            note = f"since {begin:.0f} s" if length else ""
+            out["video.frozen"] = replace(measured("video.frozen", length, note=note), since=round(begin, 1) if length else None)
+        elif moving is not None:
+            out["video.frozen"] = measured("video.frozen", 0.0)
         if self._groups.open:
             out["video.gop_closed"] = Measured("no", note=f"first open group at {self.since(self._groups.open_at)}")
         elif self.keyframes or self.recovery_points:
@@ -598,6 +614,7 @@ class _Seconds:
         self._second: int | None = None
         self._now = np.zeros(len(Motion), np.int64)
         self._still = self._moving = 0
+        self._since: int | None = None  # second from which on the picture has stood still
 
     def add(self, times: Column, motion: Codes) -> None:
         """The next pictures."""
@@ -605,6 +622,7 @@ class _Seconds:
         starts = np.flatnonzero(np.diff(seconds, prepend=seconds[0] - 1)).tolist() if len(seconds) else []
         for begin, end in itertools.pairwise([*starts, len(seconds)]):
             if int(seconds[begin]) != self._second:
+                self._since = self.still_since()
                 self._still, self._moving = self._sums()
                 self._now[:] = 0
                 self._second = int(seconds[begin])
@@ -613,6 +631,13 @@ class _Seconds:
     def _sums(self) -> tuple[int, int]:
         still, some = int(self._now[Motion.STILL]), int(self._now[Motion.SOME])
         return self._still + (still > some), self._moving + (0 < some >= still)
+
+    def still_since(self) -> int | None:
+        """The second from which on the picture has stood still, after it moved; None: it moves, or never did."""
+        still, some = int(self._now[Motion.STILL]), int(self._now[Motion.SOME])
+        if still > some:
+            return self._since if self._since is not None or not self._moving else self._second
+        return None
 
     def share(self) -> float | None:
         """The share of seconds in which more pictures move than stand still; None before enough was seen."""

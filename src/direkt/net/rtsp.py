@@ -49,6 +49,8 @@ _BATCH = 0.2  # s that samples wait to be handed on together
 _AT_ONCE = 0.04  # the same, where they are handed on to others
 _UDP_BUFFER = 4 << 20  # bytes that the system keeps for us
 _UDP_WAIT = 0.25  # s that a missing packet is waited for
+_TCP_WAIT = 0.1  # the same where none gets lost on the way: some senders mix their packets up themselves
+_FAREWELL = 1.0  # s for the end of a session
 _PORTS = range(50000, 60000, 2)
 _TRIES = 40  # pairs of ports
 _UNSUPPORTED = 461
@@ -196,7 +198,7 @@ class _Pull:
         for number, way in enumerate(self._ways):
             await self._set_up(number, way)
         tracks = [(way.track, way.encoding) for way in self._ways]
-        wait = _UDP_WAIT if self._by == "udp" else 0.0
+        wait = _UDP_WAIT if self._by == "udp" else _TCP_WAIT
         self._stream = Stream(
             tracks, wait=wait, made_up=not self._exact, follow=self._exact, ssrc=secrets.randbits(31) | 1
         )
@@ -212,7 +214,7 @@ class _Pull:
         """At most one picture and one sound of what is offered."""
         tracks: tuple[Track, ...] = ("video", "audio")
         for track in tracks:
-            media = [m for m in description.media if m.kind == track and m.comes_to_us]
+            media = [m for m in description.media if m.kind == track and description.comes_to_us(m)]
             chosen = [(m, e) for m in media if (e := formats.choose(m)) is not None]
             if chosen:
                 self._ways.append(_Way(*chosen[0], track))
@@ -366,7 +368,7 @@ class _Pull:
             while True:
                 done, _ = await asyncio.wait({reading}, timeout=_AT_ONCE if self._exact else _BATCH)
                 self._hand_on()
-                if self._stream.ended:
+                if self._stream.ended or (done and self._stream.goodbye):
                     raise self._error("it says that the stream is over")
                 if done:
                     reading.result()
@@ -421,9 +423,15 @@ class _Pull:
                 made.close()
         assert self._connection is not None
         self._client.tear_down()
-        with contextlib.suppress(OSError, FetchError, asyncio.CancelledError):
-            async with asyncio.timeout(1.0):
+        with contextlib.suppress(OSError, FetchError, RtspError, asyncio.CancelledError):
+            async with asyncio.timeout(_FAREWELL):
                 await self._flush()
+                # a session that is not let go of counts against those that the camera allows
+                while self._client.awaits_end:
+                    await self._read()
+                    while (event := self._client.next_event()) is not None and not isinstance(event, TornDown):
+                        pass
+                    await self._flush()
         await self._connection.close()
 
 

@@ -29,6 +29,7 @@ _READ = 1 << 16  # bytes
 _REPORT_EVERY = 5.0  # s
 _CNAME = "camera"
 _LATE = 30.0  # s that the line may be stuck
+_TRIES = 50  # pairs of ports
 _HELD = 3  # packets behind which one that is late is sent
 
 
@@ -60,6 +61,8 @@ class Broken:
     moved_to: str = ""  # an address to which everybody is sent
     slow: float = 0.0  # s before each answer
     no_reports: bool = False
+    apart: bool = False  # each medium is started and ended by itself
+    farewell: bool = False  # the old source says goodbye when another takes over
     no_info: bool = False  # does not tell where the stream begins
     wall_ahead: float = 0.0  # s that its clock is ahead
     drift: float = 0.0  # ppm by which the sound's clock is fast
@@ -224,7 +227,7 @@ class _Client:
                 sequence=0xFFFF - 40 if wraps else self._random.getrandbits(15),
             )  # fmt: skip
             self._outs.append(_Out(format.track, format, made))
-            media.append(Medium(format.track, (encoding,), f"track{number + 1}", "sendonly"))
+            media.append(Medium(format.track, (encoding,), f"track{number + 1}", "recvonly"))
         body = sdp.build(self._server.name, media).encode()
         self._session.answer(request, 200, {"Content-Type": "application/sdp", "Content-Base": request.url + "/"}, body)
 
@@ -243,9 +246,7 @@ class _Client:
             made = [
                 socket.socket(socket.AF_INET6 if ":" in host else socket.AF_INET, socket.SOCK_DGRAM) for _ in range(2)
             ]
-            for one in made:
-                one.bind((self._server.host, 0))
-                one.setblocking(False)
+            self._bind(made)
             out.sockets, out.to = (made[0], made[1]), (host, *offer.ports)
             ports = "-".join(str(one.getsockname()[1]) for one in made)
             told["Transport"] = f"RTP/AVP;unicast;client_port={offer.ports[0]}-{offer.ports[1]};server_port={ports}"
@@ -257,11 +258,32 @@ class _Client:
             return
         session.answer(request, 200, told)
 
+    def _bind(self, made: list[socket.socket]) -> None:
+        """An even port and the one above it (RFC 3550, 11). Raises OSError where there are none."""
+        for _ in range(_TRIES):
+            port = self._random.randrange(40000, 49998, 2)
+            with contextlib.suppress(OSError):
+                made[0].bind((self._server.host, port))
+                made[1].bind((self._server.host, port + 1))
+                for one in made:
+                    one.setblocking(False)
+                return
+            for n, one in enumerate(made):
+                family = one.family
+                one.close()
+                made[n] = socket.socket(family, socket.SOCK_DGRAM)
+        raise OSError("no two free ports")
+
     def _play(self, request: Request) -> None:
+        if self._server.broken.apart and not request.url.rstrip("/").rpartition("/")[2].startswith("track"):
+            self._session.answer(request, 459)
+            return
         if not any(out.is_set_up for out in self._outs) or self._show is None:
             self._session.answer(request, 455)
             return
         base = request.url.rstrip("/")
+        if self._server.broken.apart:
+            base = base.rpartition("/")[0]
         info = ",".join(
             f"url={base}/track{n + 1};seq={out.sender.sequence & 0xFFFF};rtptime={out.sender.first & 0xFFFFFFFF}"
             for n, out in enumerate(self._outs)
@@ -269,6 +291,7 @@ class _Client:
         )
         told = {"Range": "npt=0.000-"} | ({} if self._server.broken.no_info else {"RTP-Info": info})
         self._session.answer(request, 200, told)
+        self._session.playing = True
         if self._playing is None:
             self._server.sent.by.append("udp" if self._outs[0].sockets else "tcp")
             self._playing = asyncio.get_running_loop().create_task(self._stream())
@@ -310,6 +333,8 @@ class _Client:
 
     def _change_source(self) -> None:
         for out in self._outs:
+            if self._server.broken.farewell and out.is_set_up:
+                self._to_client(out, 1, rtcp.goodbye(out.sender.ssrc))
             out.sender.ssrc = self._random.getrandbits(32)
             out.sender.sequence = self._random.getrandbits(15)
             out.sender.first = self._random.getrandbits(31)

@@ -107,7 +107,7 @@ class Pictures:
             out += self.end()
             self._plain, self._given = None, None
             self._steps.clear()
-        elif packet.time != self._time and self._units:
+        elif packet.time != self._time and (self._units or self._fragment is not None):
             out += self._close(packet.lost if not self._passed else 0)
         if packet.lost and not packet.anew:
             out += self._hole(packet)

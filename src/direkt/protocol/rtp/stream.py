@@ -30,6 +30,7 @@ _OFFSETS = 5  # reports of which the median counts
 _REMEMBERED = 240  # reports: some ten minutes
 _DRIFT_AFTER = 60.0  # s between reports that tell of drift
 _STEP = 0.5  # s
+_FAREWELL = 1.0  # s behind a goodbye in which another source may take over
 _GAIN = Fraction(1, 1000)  # s of correction in each second
 _CNAME = "direkt"
 _JUMP = 1.0  # s that a picture may lie back and still be one that is shown earlier
@@ -88,6 +89,7 @@ class _Track:
         self.delivered = (-1, -1, -1)
         self.before = (0, 0)  # expected and lost at the latest report of ours
         self.drift: float | None = None
+        self.goodbye: float | None = None  # when the sender said it, and sent nothing since
 
     def turn_out(self, payload_type: int, stream: Stream) -> None:
         """The first packet is of another encoding that was described."""
@@ -120,7 +122,7 @@ class Stream:
         self._told: set[str] = set()
         self._made_up, self._follow, self._ssrc = made_up, follow, ssrc
         self.left_out = 0  # samples
-        self.ended = False  # the sender said goodbye
+        self.ended = False  # the sender said goodbye, and meant it
         self._tracks = [_Track(track, encoding, wait, self) for track, encoding in tracks]
         self._since: float | None = None  # when the first packet came
         self._aligned = len(self._tracks) == 1
@@ -168,6 +170,7 @@ class Stream:
                 f"{track.track} packets of payload type {found.payload_type}, which was not described: passed over"
             )
             return
+        track.goodbye = None  # that was of another source (RFC 3550, 8.2)
         if self._since is None:
             self._since = now
             self._next_report = now + _REPORT_EVERY / 2
@@ -202,7 +205,13 @@ class Stream:
                 track.report = (report.ntp, track.order.extended(report.timestamp), now)
                 self._compare(now)
             elif isinstance(report, rtcp.Goodbye) and (not report.sources or track.order.ssrc in report.sources):
-                self.ended = True
+                track.goodbye = now
+
+    @property
+    def goodbye(self) -> bool:
+        """Whether the sender said goodbye of all that came, and nothing came since."""
+        there = [track for track in self._tracks if track.order.ssrc is not None]
+        return bool(there) and all(track.goodbye is not None for track in there)
 
     def reports(self, now: float) -> list[tuple[int, bytes]]:
         """What a receiver tells the sender, when it is due: for each track its number and a packet (6.4.2)."""
@@ -330,6 +339,8 @@ class Stream:
                 self._hold(track, track.payload.add(ordered))
             if over:
                 self._hold(track, track.payload.end())
+        # behind the goodbye of one source may come another
+        self.ended = self.goodbye and all(now - track.goodbye >= _FAREWELL for track in self._tracks if track.goodbye is not None)
         if not self._aligned:
             self._align(now, over=over)
             if self._aligned:

@@ -134,6 +134,9 @@ class ClientSession:
         self.timeout = _TIMEOUT  # s
         self.playing = False
         self.description: SessionDescription | None = None
+        self._urls: list[str] = []  # of the media that are set up
+        self._begins: dict[str, tuple[int | None, int | None]] = {}
+        self._apart = False  # the server starts and stops each medium by itself
 
     # Requests
 
@@ -148,7 +151,20 @@ class ClientSession:
 
     def play(self) -> None:
         """Asks for all that was set up."""
-        self._send(_Pending("PLAY", self._aggregate or self._base, {"Range": "npt=0.000-"}))
+        self._to_all("PLAY", {"Range": "npt=0.000-"})
+
+    def _to_all(self, method: str, headers: Mapping[str, str]) -> None:
+        """A request for all media together, or for each where the server wants that (459)."""
+        for url in self._urls if self._apart else [self._aggregate or self._base]:
+            self._send(_Pending(method, url, dict(headers)))
+
+    def _waits_for(self, method: str) -> bool:
+        return any(pending.method == method for pending in self._pending.values())
+
+    @property
+    def awaits_end(self) -> bool:
+        """Whether the server was asked to end the session and has not answered."""
+        return self._waits_for("TEARDOWN")
 
     def keep_alive(self) -> None:
         """Tells the server that somebody still watches."""
@@ -159,7 +175,7 @@ class ClientSession:
         """Ends the stream."""
         self.playing = False
         if self._session:
-            self._send(_Pending("TEARDOWN", self._aggregate or self._base, {}))
+            self._to_all("TEARDOWN", {})
 
     def _control(self, control: str) -> tuple[str, str]:
         """A medium's address (C.1.1), and how those build it who mean it otherwise: beside the base rather than below it."""
@@ -274,8 +290,12 @@ class ClientSession:
         if pending.method in ("GET_PARAMETER", "OPTIONS") and status in (400, 405, 451, 501, 551):
             self._methods = (self._methods or {"OPTIONS"}) - {"GET_PARAMETER"}
             return None  # it heard us, that is enough
+        if pending.method in ("PLAY", "TEARDOWN") and status == 459 and not self._apart and self._urls:
+            self._apart = True  # each medium by itself (RFC 2326, 11.3.11)
+            self._to_all(pending.method, pending.headers)
+            return None
         if pending.method == "TEARDOWN":
-            return TornDown()
+            return None if self.awaits_end else TornDown()
         return Refused(pending.method, status, response.reason)
 
     def _log_in(self, response: Response, pending: _Pending) -> Event | None:
@@ -305,9 +325,12 @@ class ClientSession:
         if pending.method == "SETUP":
             return self._is_set_up(response, pending)
         if pending.method == "PLAY":
+            self._begins |= _begins(headers.get("rtp-info", ""))
+            if self._waits_for("PLAY"):
+                return None
             self.playing = True
-            return Playing(_begins(headers.get("rtp-info", "")))
-        return TornDown() if pending.method == "TEARDOWN" else None
+            return Playing(self._begins)
+        return TornDown() if pending.method == "TEARDOWN" and not self.awaits_end else None
 
     def _described(self, response: Response) -> Event:
         base = response.headers.get("content-base") or response.headers.get("content-location") or self._base
@@ -337,6 +360,7 @@ class ClientSession:
             channels = pair_of(transport_of(pending.headers["Transport"]).get("interleaved", ""))
         ports = pair_of(parts.get("server_port", "")) if channels is None else None
         assert pending.medium is not None
+        self._urls.append(pending.url)
         return SetUp(pending.medium, channels, ports, parts.get("source", ""))
 
 

@@ -34,6 +34,7 @@ class Request:
     url: str
     headers: Mapping[str, str] = field(default_factory=dict)
     body: bytes = b""
+    version: str = "RTSP/1.0"
 
 
 @dataclass(frozen=True, slots=True)
@@ -156,7 +157,7 @@ def _read(line: str, headers: dict[str, str], body: bytes, challenges: tuple[str
     words = line.split()
     if len(words) != 3:
         raise RtspError(f"a request of {len(words)} words where three belong")
-    return Request(words[0].upper(), words[1], headers, body)
+    return Request(words[0].upper(), words[1], headers, body, words[2].upper())
 
 
 def _lines(first: str, headers: Mapping[str, str], body: bytes) -> bytes:

@@ -11,6 +11,7 @@ from direkt.errors import Malformed
 MOST = 1 << 17  # bytes of a description that are read
 _MOST_MEDIA = 32
 _MOST_LINES = 4096
+_DIRECTIONS = ("sendonly", "recvonly", "sendrecv", "inactive")
 
 # RFC 3551, tables 4 and 5: encoding, clock rate (Hz), channels
 STATIC: Mapping[int, tuple[str, int, int]] = {
@@ -42,13 +43,8 @@ class Medium:
     kind: str  # video, audio, application ...
     encodings: tuple[Encoding, ...]
     control: str = ""  # RFC 2326, C.1.1
-    direction: str = "sendrecv"  # 6.7
+    direction: str = "sendrecv"  # 6.7: of whoever takes the description up, so "recvonly" is what the server sends
     title: str = ""
-
-    @property
-    def comes_to_us(self) -> bool:
-        """Whether the server sends it: a channel back to the camera's speaker it does not."""
-        return self.direction != "recvonly" or self.kind == "video"
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,10 +55,22 @@ class SessionDescription:
     name: str = ""
     control: str = ""  # for all media together
 
+    def comes_to_us(self, medium: Medium) -> bool:
+        """Whether the server sends a medium: a channel back to the camera's speaker (``sendonly``) it does not.
+
+        Some servers mean themselves by these words: then their picture is ``sendonly`` too.
+        """
+        if medium.direction == "inactive":
+            return False
+        turned = any(m.kind == "video" and m.direction == "sendonly" for m in self.media)
+        if turned:
+            return medium.direction != "recvonly"
+        return medium.direction != "sendonly" or len(self.media) == 1
+
 
 def parse(text: str) -> SessionDescription:
     """A description. Lines that break the rules are passed over. Raises SdpError when it holds no medium."""
-    name = control = ""
+    name = control = direction = ""
     blocks: list[tuple[str, list[tuple[str, str]]]] = []
     lines: list[tuple[str, str]] = []
     for line in re.split(r"\r\n|\r|\n", text[:MOST])[:_MOST_LINES]:
@@ -80,22 +88,24 @@ def parse(text: str) -> SessionDescription:
             key, rest = key.strip().lower(), rest.strip()
             if not blocks and key == "control":
                 control = rest
+            elif not blocks and key in _DIRECTIONS:  # holds for all media that do not say otherwise
+                direction = key
             lines.append((key, rest))
         elif kind == "i" and blocks:
             lines.append(("title", value))
-    media = tuple(medium for head, own in blocks if (medium := _medium(head, own)) is not None)
+    media = tuple(medium for head, own in blocks if (medium := _medium(head, own, direction or "sendrecv")) is not None)
     if not media:
         raise SdpError("the session description names no medium")
     return SessionDescription(media, name, control)
 
 
-def _medium(head: str, lines: list[tuple[str, str]]) -> Medium | None:
+def _medium(head: str, lines: list[tuple[str, str]], direction: str) -> Medium | None:
     parts = head.split()
     if len(parts) < 4 or "RTP" not in parts[2].upper():
         return None
     maps: dict[int, tuple[str, int, int]] = {}
     formats: dict[int, dict[str, str]] = {}
-    control, direction, title = "", "sendrecv", ""
+    control, title = "", ""
     for key, value in lines:
         if key == "rtpmap" and (found := re.match(r"(\d+)\s+([^/\s]+)(?:/(\d+))?(?:/(\d+))?", value)):
             maps[int(found[1][:3])] = (found[2].upper(), int((found[3] or "0")[:9]), int((found[4] or "1")[:3]))
@@ -103,7 +113,7 @@ def _medium(head: str, lines: list[tuple[str, str]]) -> Medium | None:
             formats.setdefault(int(found[1][:3]), {}).update(_parameters(found[2]))
         elif key == "control":
             control = value
-        elif key in ("sendonly", "recvonly", "sendrecv", "inactive"):
+        elif key in _DIRECTIONS:
             direction = key
         elif key == "title":
             title = value

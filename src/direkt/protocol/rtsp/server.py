@@ -16,11 +16,13 @@ from direkt.protocol.rtsp.messages import (
     write_response,
 )
 
-METHODS = ("OPTIONS", "DESCRIBE", "SETUP", "PLAY", "PAUSE", "GET_PARAMETER", "TEARDOWN")
+METHODS = ("OPTIONS", "DESCRIBE", "SETUP", "PLAY", "GET_PARAMETER", "SET_PARAMETER", "TEARDOWN")
+_IN_SESSION = ("PLAY", "TEARDOWN")  # which a session is needed for (12.37)
 _REASONS = {
     200: "OK", 301: "Moved Permanently", 302: "Moved Temporarily", 400: "Bad Request", 401: "Unauthorized",
     404: "Not Found", 405: "Method Not Allowed", 453: "Not Enough Bandwidth", 454: "Session Not Found",
-    455: "Method Not Valid in This State", 461: "Unsupported Transport", 503: "Service Unavailable",
+    406: "Not Acceptable", 455: "Method Not Valid in This State", 459: "Aggregate Operation Not Allowed", 461: "Unsupported Transport",
+    503: "Service Unavailable", 505: "RTSP Version Not Supported", 551: "Option Not Supported",
 }  # fmt: skip
 
 
@@ -40,6 +42,19 @@ class Asked:
     offer: Offer | None = None  # of SETUP
 
 
+def _offered(header: str) -> bool:
+    """Whether a Transport header (12.39) offers what is sent here: unicast, between the messages or to a pair of ports."""
+    parts = transport_of(header)
+    kind = parts.get("", "")
+    if kind not in ("RTP/AVP", "RTP/AVP/UDP", "RTP/AVP/TCP") or "multicast" in parts:
+        return False
+    if kind == "RTP/AVP/TCP":
+        channels = pair_of(parts.get("interleaved", "0-1"))
+        return channels is not None and channels[1] == channels[0] + 1 <= 255
+    ports = pair_of(parts.get("client_port", ""))
+    return ports is not None and ports[1] == ports[0] + 1 and not ports[0] % 2
+
+
 class ServerSession:
     """One connection. ``refuse``: the WWW-Authenticate headers that a request is refused with; none: it is admitted."""
 
@@ -48,6 +63,7 @@ class ServerSession:
         self._parser = Parser()
         self._out = bytearray()
         self.session = ""  # its number, once something is set up
+        self.playing = False
 
     def receive_data(self, data: bytes) -> None:
         """What came in."""
@@ -66,6 +82,10 @@ class ServerSession:
                 return message
             if isinstance(message, Response):
                 continue
+            status, told = self._wrong(message)
+            if status:
+                self.answer(message, status, told)
+                continue
             challenges = self._refuse(message)
             if challenges:
                 self.answer(message, 401, challenges=challenges)
@@ -81,6 +101,27 @@ class ServerSession:
             else:
                 self.answer(message, 405, {"Allow": ", ".join(METHODS)})
         return None
+
+    def _wrong(self, request: Request) -> tuple[int, dict[str, str]]:
+        """The status of a request that breaks the rules, and what more is said; 0: it breaks none."""
+        headers = request.headers
+        number = headers.get("cseq", "")
+        if request.version != "RTSP/1.0":
+            return 505, {}
+        if not (number.isascii() and number.isdigit()):  # 12.17
+            return 400, {}
+        if "require" in headers:  # 12.32: nothing that is not in the standard
+            return 551, {"Unsupported": headers["require"]}
+        if request.method == "DESCRIBE" and "application/sdp" not in headers.get("accept", "application/sdp") and "*/*" not in headers["accept"]:
+            return 406, {}
+        named = headers.get("session", "").partition(";")[0].strip()
+        if (named and named != self.session) or (request.method in _IN_SESSION and not named):
+            return 454, {}
+        if request.method == "SETUP" and self.playing:
+            return 455, {}
+        if request.method == "SETUP" and not _offered(headers.get("transport", "")):
+            return 461, {}
+        return 0, {}
 
     def answer(
         self, request: Request, status: int, headers: dict[str, str] | None = None, body: bytes = b"", *,

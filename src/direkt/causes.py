@@ -1,0 +1,220 @@
+"""What explains findings: a table of causes, with the evidence that each needs and what follows from it.
+
+A cause is only named where its evidence is there. It has one finding that says what to mend; what follows from it stands under
+it, and is not to be mended by itself. Findings come in the order of harm: nothing to see or hear, what an ingest refuses, what
+viewers see badly, what could be better, what nobody knows.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, replace
+from enum import IntEnum
+from fnmatch import fnmatchcase
+from typing import TYPE_CHECKING
+
+from direkt.parameters import Bound, Measured
+
+if TYPE_CHECKING:
+    from direkt.judge import Finding
+
+
+class Harm(IntEnum):
+    """What a finding does; the order is that of mending."""
+
+    DEAD = 0  # nothing to see or to hear
+    REFUSED = 1  # the ingest may not take it
+    POOR = 2  # viewers see or hear it
+    ADVICE = 3  # it could be better
+    UNKNOWN = 4  # nobody knows
+    NONE = 5
+
+
+@dataclass(frozen=True, slots=True)
+class Evidence:
+    """What causes are read from."""
+
+    found: Mapping[str, Measured]
+    findings: Mapping[str, Finding]
+
+    def off(self, *names: str) -> bool:
+        """Whether one of these fails or is advised against."""
+        return any(name in self.findings and self.findings[name].verdict in ("fail", "advise") for name in names)
+
+    def fails(self, *names: str) -> bool:
+        """Whether one of these fails."""
+        return any(name in self.findings and self.findings[name].verdict == "fail" for name in names)
+
+    def holds(self, name: str) -> bool:
+        """Whether this was judged, and passes."""
+        return name in self.findings and self.findings[name].verdict == "pass"
+
+    def value(self, name: str) -> object:
+        """What was measured; None: it was not."""
+        measured = self.found.get(name)
+        return None if measured is None else measured.value
+
+    def above(self, name: str) -> bool:
+        """Whether this is off because it is higher than asked."""
+        return self._beyond(name, 1)
+
+    def below(self, name: str) -> bool:
+        """Whether this is off because it is lower than asked."""
+        return self._beyond(name, -1)
+
+    def _beyond(self, name: str, sign: int) -> bool:
+        finding = self.findings.get(name)
+        if finding is None or finding.asked is None or finding.sent is None or not self.off(name):
+            return False
+        wish = finding.asked.must or finding.asked.should
+        target = wish.nearest(finding.sent.value) if wish is not None else None
+        sent = finding.sent.value
+        return isinstance(sent, int | float) and isinstance(target, int | float) and sign * (sent - target) > 0
+
+
+@dataclass(frozen=True, slots=True)
+class Cause:
+    """One row."""
+
+    name: str  # in JSON
+    main: str  # the parameter whose finding says what to mend
+    explains: tuple[str, ...]  # parameters that are off because of it; ``*`` stands for anything
+    evidence: Callable[[Evidence], bool]
+    harm: Harm | None = None  # of the main finding; None: by its verdict
+    advice: str = ""  # instead of that of the main finding
+
+
+def _intervals(about: Evidence) -> bool:
+    """Whether the time between keyframes is too long though viewers can join often enough."""
+    name = "video.keyframe_interval.max"
+    if not about.above(name) and not about.above("video.keyframe_interval.median"):
+        return False
+    joins, finding = about.found.get("video.join_interval.max"), about.findings.get(name)
+    asked = finding.asked.must or finding.asked.should if finding is not None and finding.asked is not None else None
+    if joins is None or joins.bound is Bound.AT_LEAST or asked is None or finding is None or finding.sent is None:
+        return False
+    sent = finding.sent.value
+    shorter = isinstance(sent, int | float) and isinstance(joins.value, int | float) and joins.value < sent
+    return shorter and asked.allows(joins.value, measured=True)
+
+
+_KEYFRAMES = ("video.keyframe_interval.*", "video.gop_closed", "video.join_interval.max")
+_HEADER = (
+    "video.profile", "video.level", "video.level_needed", "video.tier", "video.b_frames", "video.reference_frames", "video.entropy",
+    "video.slices", "video.chroma", "video.bit_depth",
+)  # fmt: skip
+
+CAUSES = (
+    Cause("no-picture", "video.codec", ("video.*",), lambda e: "video.codec" not in e.found, Harm.DEAD),
+    Cause(
+        "no-video-header", "video.configured", ("video.*", "stream.*"), lambda e: e.value("video.configured") == "no", Harm.DEAD
+    ),
+    Cause("no-audio-header", "audio.configured", ("audio.*",), lambda e: e.value("audio.configured") == "no", Harm.DEAD),
+    Cause(
+        "picture-stops", "video.longest_gap",
+        ("video.pictures_missing", "video.frame_rate*", "video.frame_jitter", "video.frozen", "video.bitrate.*", "video.rate_control",
+         "video.buffer", "video.keyframe_interval.*", "video.join_interval.max", "stream.bitrate.mean"),
+        lambda e: e.fails("video.longest_gap"), Harm.DEAD,
+    ),
+    Cause(
+        "sound-stops", "audio.longest_gap", ("audio.duration", "audio.bitrate.*", "audio.silent", "stream.av_drift"),
+        lambda e: e.fails("audio.longest_gap"), Harm.DEAD,
+    ),
+    Cause(
+        "picture-frozen", "video.frozen", ("video.moving", "video.bitrate.*", "video.rate_control", "video.filler"),
+        lambda e: e.fails("video.frozen"), Harm.DEAD,
+    ),
+    Cause("no-sound", "audio.present", ("audio.*",), lambda e: e.value("audio.present") == "no", Harm.DEAD),
+    Cause("silence", "audio.silent", ("audio.level",), lambda e: e.value("audio.silent") == "yes" and e.off("audio.silent"), Harm.DEAD),
+    Cause("codec", "video.codec", _HEADER, lambda e: e.off("video.codec")),
+    Cause(
+        "size", "video.size",
+        ("video.width", "video.height", "video.coded_size", "video.display_aspect", "video.sample_aspect", "video.bitrate.*", "video.level*",
+         "stream.bitrate.mean"),
+        lambda e: e.off("video.size"),
+    ),
+    Cause(
+        "size", "video.height", ("video.width", "video.coded_size", "video.display_aspect", "video.bitrate.*", "video.level*", "stream.bitrate.mean"),
+        lambda e: e.off("video.height"),
+    ),
+    Cause("size", "video.width", ("video.bitrate.*", "video.level*", "stream.bitrate.mean"), lambda e: e.off("video.width")),
+    Cause("interlaced", "video.scan", ("video.field_order",), lambda e: e.off("video.scan")),
+    Cause(
+        "pictures-lost", "video.pictures_missing", ("video.frame_rate*", "video.longest_gap", "video.frame_jitter"),
+        lambda e: e.off("video.pictures_missing"), Harm.POOR,
+    ),
+    Cause("rate", "video.frame_rate", ("video.bitrate.mean", "video.bitrate.peak", "video.level*", "video.frame_rate_constant", "stream.bitrate.mean"),
+          lambda e: e.fails("video.frame_rate")),
+    Cause(
+        "open-groups", "video.keyframe_interval.max", _KEYFRAMES,
+        lambda e: _intervals(e) and e.value("video.gop_closed") == "no",
+        advice="Its keyframes are not IDR pictures, since pictures in front of them refer to what lies before (open groups). Turn on closed "
+               "groups (closed GOP), or turn off 'open GOP': the interval itself is right.",
+    ),
+    Cause(
+        "refresh", "video.keyframe_interval.max", _KEYFRAMES,
+        lambda e: _intervals(e) and e.value("video.gop_closed") != "no",
+        advice="It has places to join, but they are not IDR pictures (intra refresh or recovery points). Turn off intra refresh, and have a "
+               "whole keyframe sent in its place.",
+    ),
+    Cause(
+        "keyframe-interval", "video.keyframe_interval.max", ("video.keyframe_interval.*", "video.join_interval.max"),
+        lambda e: e.fails("video.keyframe_interval.max"),
+    ),
+    Cause(
+        "keyframe-interval", "video.keyframe_interval.median", ("video.keyframe_interval.*", "video.join_interval.max"),
+        lambda e: e.off("video.keyframe_interval.median"),
+    ),
+    Cause("keyframe-interval", "video.keyframe_interval.max", ("video.keyframe_interval.min", "video.join_interval.max"),
+          lambda e: e.off("video.keyframe_interval.max")),
+    Cause(
+        "variable-bitrate", "video.rate_control", ("video.bitrate.peak", "video.buffer", "video.filler"),
+        lambda e: e.off("video.rate_control") and e.value("video.rate_control") == "vbr",
+    ),
+    Cause(
+        "variable-bitrate", "video.bitrate.peak", ("video.bitrate.mean", "video.buffer"),
+        lambda e: e.above("video.bitrate.peak") and e.below("video.bitrate.mean"),
+        advice="The bitrate follows the picture: low on the whole, and high for moments. Set constant bitrate (CBR) at what is asked for.",
+    ),
+    Cause(
+        "bitrate", "video.bitrate.mean", ("video.bitrate.peak", "video.level*", "stream.bitrate.mean"),
+        lambda e: e.above("video.bitrate.mean"),
+    ),
+    Cause("audio-codec", "audio.codec", ("audio.profile", "audio.sample_rate", "audio.channels", "audio.bitrate.*"), lambda e: e.off("audio.codec")),
+)  # fmt: skip
+
+
+def explain(findings: Iterable[Finding], found: Mapping[str, Measured]) -> tuple[Finding, ...]:
+    """The same findings with their causes and their places in the order of mending; in the order in which they came."""
+    given = list(findings)
+    about = Evidence(found, {finding.parameter: finding for finding in given})
+    by_name = dict(about.findings)
+    mains: dict[str, Cause] = {}
+    under: dict[str, str] = {}  # what follows from which finding
+    for cause in CAUSES:
+        if cause.main not in by_name or cause.main in under or cause.main in mains or not cause.evidence(about):
+            continue
+        mains[cause.main] = cause
+        main = by_name[cause.main]
+        by_name[cause.main] = replace(main, cause=cause.name, advice=cause.advice or main.advice)
+        for name, finding in by_name.items():
+            follows = any(fnmatchcase(name, pattern) for pattern in cause.explains)
+            if name == cause.main or not follows or name in mains or name in under or finding.verdict == "pass":
+                continue
+            under[name] = cause.main
+            by_name[name] = replace(finding, cause=cause.name, follows=cause.main)
+
+    def harm(name: str) -> Harm:
+        finding, cause = by_name[name], mains.get(name)
+        if finding.verdict == "fail":
+            return cause.harm if cause is not None and cause.harm is not None else finding.harm
+        return {"advise": Harm.ADVICE, "unseen": Harm.UNKNOWN}.get(finding.verdict, Harm.NONE)
+
+    place = {finding.parameter: n for n, finding in enumerate(given)}
+    heads = [name for name in by_name if name not in under]
+    order: list[str] = []
+    groups = {head: [head, *(name for name in by_name if under.get(name) == head)] for head in heads}
+    for head in sorted(heads, key=lambda name: (min(map(harm, groups[name])), place[name])):
+        order += groups[head]
+    rank = {name: n for n, name in enumerate(order, 1)}
+    return tuple(replace(by_name[f.parameter], order=rank[f.parameter]) for f in given)
