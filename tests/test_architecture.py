@@ -13,7 +13,7 @@ ROOT = Path(__file__).resolve().parent.parent
 _BLOCK = re.compile(r"```python\n# (src/\S+?)(?:: ([^\n]*))?\n(.*?)```", re.DOTALL)
 # where a line goes, by what the page says of its place: in front of, and what it replaces
 _PLACES = {
-    ("registry.py", "the row"): ('    Codec("mjpeg"', True),
+    ("registry.py", "the row"): ('    Codec("vp8"', True),
     ("__init__.py", "in CONTAINERS"): ('"flv": "FLV"', False),
     ("schemes.py", "the row"): ('    Scheme("srt"', False),
     ("library.py", "in KINDS"): ('"http": "described"', False),
@@ -39,8 +39,8 @@ from direkt.secret import Secret
 folder, key = Path(sys.argv[1]), "varn~fake~bare"
 
 meter = Meter()
-meter.add(Format("video", "mjpeg", Fraction(1, 25)))
-meter.add(batch("video", [b"jpeg"] * 100, list(range(100)), list(range(100)), [False] * 100))
+meter.add(Format("video", "vp8", Fraction(1, 25)))
+meter.add(batch("video", [b"\0" * 4] * 100, list(range(100)), list(range(100)), [False] * 100))
 found = meter.snapshot().values
 assert found["video.keyframe_interval.max"] == 0.04 and found["stream.bytes"] == 400, found
 
@@ -129,7 +129,7 @@ ROOMS = {
     "media": "", "protocol": "codec media", "codec": "media", "container": "codec media protocol", "demand": "parameters",
     "net": "container media protocol", "parameters": "codec protocol", "measure": "codec media parameters",
     "glossary": "codec glossary_text parameters protocol", "destination": "codec demand parameters protocol trust",
-    "judge": "codec demand destination parameters", "device": "demand destination parameters protocol",
+    "judge": "causes codec demand destination parameters", "causes": "judge parameters", "device": "demand destination parameters protocol",
     "rig": "destination device protocol rig_events rig_watch trust", "rig_watch": "destination rig_events", "trust": "", "templates": "", "rig_events": "destination templates",
     "platform": "destination device parameters protocol rig rig_events store templates", "match": "codec demand destination device parameters protocol rig",
     "work": "codec container demand destination device judge match report measure media net parameters platform protocol rig rig_edit rig_events rig_watch store",

@@ -29,6 +29,7 @@ class Check(Cli):
                 "video.level",
                 "video.size",
                 "video.frame_rate",
+                "video.bitrate.mean",  # for the size to go to
                 "audio.sample_rate",
                 "audio.bitrate.mean",
             },
