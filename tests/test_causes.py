@@ -111,7 +111,7 @@ class One(unittest.TestCase):
             "pictures-lost", "video.pictures_missing", Verdict.ADVISE, video__frame_rate=Measured(24.99, usual=25.0, lossy=True),
             video__pictures_missing=2, stream__duration=100.0,
         )  # fmt: skip
-        judgement, found = judged(video__frame_rate=Measured(40.0, usual=25.0))
+        _, found = judged(video__frame_rate=Measured(40.0, usual=25.0))
         self.assertEqual(found["video.frame_rate"].verdict, Verdict.PASS, "40 is allowed")
         _, found = judged(video__frame_rate=Measured(55.0, usual=25.0))
         self.assertEqual(found["video.frame_rate"].verdict, Verdict.FAIL, "two rates are no losses")

@@ -133,7 +133,15 @@ class Unread:
     reason: str  # why, in a few words
 
 
-MediaEvent = Format | Samples | Claims | Break | Odd | Delivery | Unread
+@dataclass(frozen=True, slots=True)
+class Damaged:
+    """Samples of a track that were lost or damaged on their way, and stand in front of what comes next."""
+
+    track: Track
+    samples: int
+
+
+MediaEvent = Format | Samples | Claims | Break | Odd | Delivery | Unread | Damaged
 
 
 def column(values: Any) -> Column:

@@ -158,13 +158,48 @@ class Carried(Sites):
         self.assertNotIn("varn~fake", work.state.push + work.state.source)
         self.assertFalse(work.state.pushing)
 
+    def test_a_key_that_is_refused_again_and_again_waits_for_a_person(self):
+        with mock.patch.object(carrying, "_PAUSES", (0.05,)):
+            camera, platform = self.camera(), self.platform()
+            work = self.carry(camera, platform.number, key="varn~fake~wrong")
+            self.wait(lambda: work.state.waits)
+            platform.poll()
+            tried = sum(r.count for r in platform.rehearsal.refusals.values())
+            self.assertEqual(tried, carrying._REFUSALS)
+            time.sleep(0.5)
+            platform.poll()
+            self.assertEqual(sum(r.count for r in platform.rehearsal.refusals.values()), tried, "not tried again")
+            self.assertIn("and not again", work.state.push)
+            self.assertEqual(work.state.fatal, "")
+
+    def test_h265_goes_out_where_the_platform_takes_it(self):
+        camera = RtspServer(lambda _: Programme(card(320, 180, interval=25, bitrate=400), None, "h265"))
+        self.call(camera.start())
+        self.cameras.append(camera)
+        platform = self.platform()
+        work = self.carry(camera, platform.number, codecs=("h264", "h265"))
+        self.wait(lambda: work.state.sent > 60_000)
+        work.close()
+        platform.close()
+        found = platform.rehearsal.snapshot().values
+        self.assertEqual((found["video.codec"], found["video.size"], found["video.configured"]), ("h265", "320x180", "yes"))
+
+    def test_lost_packets_of_the_camera_are_counted_and_spoil_nothing(self):
+        camera, platform = self.camera(lost=0.01), self.platform()
+        work = self.carry(camera, platform.number, by="udp")
+        self.wait(lambda: work.state.damaged > 1 and work.state.behind > 0 and work.state.pushing)
+        self.wait(lambda: work.state.sent > 150_000)
+        work.close()
+        platform.close()
+        self.assertEqual(platform.rehearsal.snapshot().values["stream.timestamps"], "clean")
+
     def test_what_ends_it_by_itself(self):
         camera = RtspServer(lambda _: Programme(card(320, 180), None, "h265"))
         self.call(camera.start())
         self.cameras.append(camera)
         work = self.carry(camera, self.platform().number)
         self.wait(lambda: work.state.fatal)
-        self.assertIn("sends H.265, which cannot be pushed", work.state.fatal)
+        self.assertIn("sends H.265, which this platform's sheet does not name", work.state.fatal)
         camera = RtspServer(lambda _: None, lambda asked: ('Basic realm="x"',) if asked.method != "OPTIONS" else ())
         self.call(camera.start())
         self.cameras.append(camera)

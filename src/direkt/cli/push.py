@@ -34,12 +34,16 @@ if TYPE_CHECKING:
     help="on, of a carried feed: end this long after the push began; otherwise at Ctrl-C.",
 )  # fmt: skip
 @click.option("--by", type=click.Choice(["tcp", "udp"]), help="on, of a carried feed: how the camera sends.")
+@click.option(
+    "--damaged", type=click.Choice(["drop", "pass"]),
+    help="on, of a carried feed: whether pictures that depend on a lost one are left out up to the next keyframe, or sent [default: drop].",
+)  # fmt: skip
 @options.report_option
 @options.rig_option
 @options.json_option
 def push(
-    action: str, feed: str | None, rehearse: str | None, seconds: float | None, by: str | None, report: Path | None,
-    rig_path: Path | None, as_json: bool,
+    action: str, feed: str | None, rehearse: str | None, seconds: float | None, by: str | None, damaged: str | None,
+    report: Path | None, rig_path: Path | None, as_json: bool,
 ) -> ExitCode:  # fmt: skip
     """Start, stop or look at the push of FEED's device.
 
@@ -63,11 +67,11 @@ def push(
             if action != "state":
                 recording.begin(parts.rig, "push", f"{action} (carried)", feed=parts.name)
             if action == "on":
-                return push_carried.start(parts, sources, rehearse, seconds, by or "", report, left, as_json=as_json)
+                return push_carried.start(parts, sources, rehearse, seconds, by or "", report, left, keep_damaged=damaged == "pass", as_json=as_json)
             return (push_carried.stop if action == "off" else push_carried.look)(parts, left, as_json=as_json)
-        if seconds is not None or by is not None or report is not None:
+        if seconds is not None or by is not None or report is not None or damaged is not None:
             raise UnusableInput(
-                f"--for, --by and --report go with a feed that is carried; {parts.name} is pushed by its device"
+                f"--for, --by, --damaged and --report go with a feed that is carried; {parts.name} is pushed by its device"
             )
         if action != "state":
             recording.begin(parts.rig, "push", action, feed=parts.name)
@@ -134,7 +138,7 @@ def _start(feed: FeedParts, sources: Sources, server: str | None) -> Look | None
 def _document(feed: FeedParts, found: Look, left: list[UnfinishedJson]) -> PushJson:
     return {
         "schema": "direkt.push/1", "feed": feed.name, "device": feed.device, **slot_json(found.slot),
-        "carried": False, "restart_needed": found.restart_needed, "sent": None, "unfinished": left,
+        "carried": False, "restart_needed": found.restart_needed, "sent": None, "carrying": None, "unfinished": left,
     }  # fmt: skip
 
 

@@ -13,14 +13,14 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from direkt.cli.live import View
-    from direkt.cli.schemas import PushJson, UnfinishedJson
+    from direkt.cli.schemas import CarryingJson, PushJson, UnfinishedJson
     from direkt.destination.references import Sources
     from direkt.device.model import Channel, DeviceState
     from direkt.judge import Judgement
     from direkt.measure.meter import Measurement
     from direkt.store.carried import Running
     from direkt.work.carry import Carried
-    from direkt.work.carrying import Carrying
+    from direkt.work.carrying import Carrying, State
     from direkt.work.catch import Tick
     from direkt.work.feeds import FeedParts
     from direkt.work.steps import Answer
@@ -61,7 +61,7 @@ def stop(feed: FeedParts, left: list[UnfinishedJson], *, as_json: bool) -> ExitC
 
 def start(
     feed: FeedParts, sources: Sources, server: str | None, seconds: float | None, by: str, report: Path | None,
-    left: list[UnfinishedJson], *, as_json: bool,
+    left: list[UnfinishedJson], *, keep_damaged: bool, as_json: bool,
 ) -> ExitCode:  # fmt: skip
     """Carries it until Ctrl-C, or for some time; then says what was sent, and judges it."""
     from direkt.work import carry as work
@@ -72,7 +72,7 @@ def start(
     options.remind(feed.destination)
     state, channel, source = work.read(feed)
     target = server or feed.destination.server
-    carrying = work.carrying(feed, source, sources, key, target, by=by)
+    carrying = work.carrying(feed, source, sources, key, target, by=by, channel=channel, keep_damaged=keep_damaged)
     return _Run(feed, carrying, state, channel, wished=server is None, as_json=as_json).run(
         (str(source), target), len(key), seconds, report, left
     )
@@ -173,7 +173,7 @@ class _Run:
         sent = received_json(
             rehearsal, measurement, judgement, self.feed.sheet, source=ends[1], feed=self.feed.name, set_=self.set
         )
-        document = {**_document(self.feed, None, left), "sent": sent}
+        document = {**_document(self.feed, None, left), "sent": sent, "carrying": _carrying(state)}
         came = rehearsal.first is not None
         if self.as_json:
             output.print_json(document)
@@ -199,6 +199,13 @@ class _Run:
         state = done.state
         if state.silent:
             self.out.print("[yellow]! sound[/]  silence was added: the camera has no sound that can be pushed")
+        if state.coded:
+            self.out.print(f"– sound: {escape(state.coded)} of the camera was coded to AAC on this machine")
+        if state.damaged:
+            more = f", and {state.behind} pictures behind them were left out, up to the next keyframe" if state.behind else ""
+            self.out.print(
+                f"[yellow]! line to the camera[/]  {state.damaged} pictures or frames of sound were lost or damaged on their way here{more}"
+            )
         if state.left_out:
             self.out.print(
                 f"[yellow]! line[/]  {state.left_out} pictures were left out: the line did not keep up; lower the bitrate"
@@ -208,13 +215,20 @@ class _Run:
         )
 
 
+def _carrying(state: State) -> CarryingJson:
+    return {
+        "connections": state.pushes, "fetches": state.fetches, "left_out": state.left_out, "damaged": state.damaged,
+        "behind_damaged": state.behind, "silence_added": state.silent, "sound_coded_from": state.coded or None,
+    }  # fmt: skip
+
+
 def _document(feed: FeedParts, found: Running | None, left: list[UnfinishedJson]) -> PushJson:
     from direkt.cli.read import slot_json
     from direkt.work.carry import slot_of
 
     return {
         "schema": "direkt.push/1", "feed": feed.name, "device": feed.device, **slot_json(slot_of(feed, found)),
-        "carried": True, "restart_needed": False, "sent": None, "unfinished": left,
+        "carried": True, "restart_needed": False, "sent": None, "carrying": None, "unfinished": left,
     }  # fmt: skip
 
 

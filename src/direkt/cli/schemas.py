@@ -244,6 +244,18 @@ class WriteJson(TypedDict):
     unfinished: list[UnfinishedJson]  # as it was before
 
 
+class CarryingJson(TypedDict):
+    """What became of what came from the camera."""
+
+    connections: int  # to the platform
+    fetches: int  # connections to the camera
+    left_out: int  # pictures that the line had no room for
+    damaged: int  # pictures and frames of sound that were lost or damaged on their way here
+    behind_damaged: int  # pictures that were left out because they depend on one of those
+    silence_added: bool  # the sound that was sent last is silence of this machine
+    sound_coded_from: str | None  # the codec of the camera's sound, where it was coded to AAC here
+
+
 class PushJson(SlotJson):
     """direkt push."""
 
@@ -253,6 +265,7 @@ class PushJson(SlotJson):
     carried: bool  # this machine fetches the stream and pushes it on
     restart_needed: bool
     sent: ReceivedJson | None  # of a carried feed, at its end: what was sent, measured and judged
+    carrying: CarryingJson | None  # of a carried feed, at its end: what became of what came from the camera
     unfinished: list[UnfinishedJson]
 
 

@@ -55,17 +55,21 @@ class ToneWriter:
         """The next raw_data_block."""
         self._count += 1
         size = int(self._count * self._bits_per_frame / 8) - self._sent
-        digits = self._content
-        room = (8 * size - len(digits) - 3) // 8
-        while room >= 1:
-            # a fill element of n bytes takes 7 bits, or 15 from n = 15 on
-            count = min(room - 1, 14) if room <= 16 else min(room - 2, 269)
-            digits += "110" + (u(count, 4) if count < 15 else "1111" + u(count - 14, 8)) + "0" * (8 * count)
-            room = (8 * size - len(digits) - 3) // 8
-        frame = pack(digits + "111")
-        frame += bytes(max(0, size - len(frame)))
+        frame = filled(self._content, size)
         self._sent += len(frame)
         return frame
+
+
+def filled(digits: str, size: int) -> bytes:
+    """The elements of a raw_data_block (4.4.2.1), filled up to ``size`` bytes, and its end."""
+    room = (8 * size - len(digits) - 3) // 8
+    while room >= 1:
+        # a fill element of n bytes takes 7 bits, or 15 from n = 15 on
+        count = min(room - 1, 14) if room <= 16 else min(room - 2, 269)
+        digits += "110" + (u(count, 4) if count < 15 else "1111" + u(count - 14, 8)) + "0" * (8 * count)
+        room = (8 * size - len(digits) - 3) // 8
+    frame = pack(digits + "111")
+    return frame + bytes(max(0, size - len(frame)))
 
 
 _LONG_WINDOW = "0" + "00" + "0"  # ics_reserved_bit, ONLY_LONG_SEQUENCE, sine window (Table 4.6)

@@ -7,7 +7,7 @@ import math
 import numpy as np
 
 from direkt.codec.reader import OpaqueAudio
-from direkt.media import Column, Format, Samples, Times
+from direkt.media import Buffer, Column, Format, Samples, Times
 
 
 def _a_law() -> Times:
@@ -41,6 +41,13 @@ class Reader(OpaqueAudio):
         """By the decoded samples' mean square; a constant offset is no sound."""
         values = self._table[np.frombuffer(samples.sample(n), np.uint8)]
         return float(values.var()) if len(values) else None
+
+
+def decode(law: str, data: Buffer) -> Times:
+    """The samples, between -1 and 1, of "g711a" or "g711u"."""
+    table = _a_law() if law == "g711a" else _mu_law()
+    out: Times = table[np.frombuffer(bytes(data), np.uint8)]
+    return out
 
 
 PACKET = 160  # audio samples: 20 ms

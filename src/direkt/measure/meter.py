@@ -14,7 +14,7 @@ from direkt import parameters
 from direkt.codec.bits import BitstreamError
 from direkt.measure.audio import AudioMeter
 from direkt.measure.video import VideoMeter
-from direkt.media import Break, Claims, Delivery, Format, MediaEvent, Odd, Samples, Track, Unread
+from direkt.media import Break, Claims, Damaged, Delivery, Format, MediaEvent, Odd, Samples, Track, Unread
 from direkt.parameters import Bound, Measured, Value, Values, measured
 
 _MOST_REMARKS = 20
@@ -87,6 +87,8 @@ class Meter:
             self.remark(event.text)
         elif isinstance(event, Delivery):
             self._delivered[event.track] = event
+        elif isinstance(event, Damaged):
+            pass  # what is missing shows in the times
         elif isinstance(event, Unread):
             self._unread.setdefault(event.track, event)
         else:

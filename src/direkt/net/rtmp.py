@@ -17,6 +17,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Protocol
 
+from direkt.codec import registry
 from direkt.container import ContainerError, flv, flv_writer
 from direkt.errors import os_words
 from direkt.media import MediaEvent
@@ -32,6 +33,7 @@ from direkt.net.transport import (
     Line,
     Obstructed,
     PublishError,
+    PublishRefused,
     ReceiverEvent,
     RecordingEnded,
     TurnedAway,
@@ -362,11 +364,15 @@ class Publisher:
     """One push to one server: connects, publishes, and sends what it is given; every wait has a limit."""
 
     def __init__(
-        self, address: ServerAddress, key: Secret, *, chunk_size: int = 4096, tls: ssl.SSLContext | None = None
-    ) -> None:
+        self, address: ServerAddress, key: Secret, *, chunk_size: int = 4096, tls: ssl.SSLContext | None = None,
+        codecs: tuple[str, ...] = (),
+    ) -> None:  # fmt: skip
         self._tls = tls
         self._address = address
-        self._session = ClientSession(str(address), address.app, key.reveal(), os.urandom(1528), chunk_size=chunk_size)
+        codes = tuple(registry.find("video", codec).four_cc[0].decode() for codec in codecs)
+        self._session = ClientSession(
+            str(address), address.app, key.reveal(), os.urandom(1528), chunk_size=chunk_size, codes=codes
+        )
         self._connection: Connection | None = None
         self._listening: asyncio.Task[None] | None = None
         self._writer = flv_writer.TagWriter()
@@ -407,7 +413,7 @@ class Publisher:
             try:
                 while (event := self._session.next_event()) is not None:
                     if isinstance(event, Refused):
-                        raise PublishError(f"the server refuses: {event.text} ({event.code})")
+                        raise PublishRefused(f"the server refuses: {event.text} ({event.code})")
                     if isinstance(event, PublishStarted):
                         return
             except RtmpError as error:
@@ -529,6 +535,8 @@ def recorder(path: Path, *, overwrite: bool = False) -> Recorder:
     return Recorder(path, overwrite=overwrite)
 
 
-def publisher(address: ServerAddress, key: Secret, *, tls: ssl.SSLContext | None = None) -> Publisher:
-    """A push to one server."""
-    return Publisher(address, key, tls=tls)
+def publisher(
+    address: ServerAddress, key: Secret, *, tls: ssl.SSLContext | None = None, codecs: tuple[str, ...] = ()
+) -> Publisher:
+    """A push to one server; ``codecs``: of pictures that need extended headers, which the server is told of beforehand."""
+    return Publisher(address, key, tls=tls, codecs=codecs)

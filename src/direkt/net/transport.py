@@ -26,6 +26,10 @@ class PublishError(NoAnswer):
     """The push cannot begin or go on; the text says why and never holds the key."""
 
 
+class PublishRefused(PublishError):
+    """The server answers, and takes no stream by this name: a wrong key, or one that is in use."""
+
+
 class FetchError(NoAnswer):
     """A stream cannot be fetched, or ends; the text says why and never holds a login."""
 
@@ -177,9 +181,12 @@ class Transport(Protocol):
         """A new recording. Raises OSError, FileExistsError among them."""
 
     def publisher(
-        self, address: ServerAddress, key: Secret, *, tls: ssl.SSLContext | None = None
+        self, address: ServerAddress, key: Secret, *, tls: ssl.SSLContext | None = None, codecs: tuple[str, ...] = ()
     ) -> Publisher:  # fmt: skip
-        """A push; ``tls``: how certificates are checked, by default against the system's authorities."""
+        """A push; ``tls``: how certificates are checked, by default against the system's authorities.
+
+        ``codecs``: pictures beside H.264 that may be pushed.
+        """
 
     async def converse(self, address: ServerAddress, connection: Connection, step: Callable[[str], None]) -> None:
         """Speaks with a server as far as it goes without publishing; ``step`` is told each step that is done.

@@ -22,7 +22,7 @@ from direkt.store.carried import AlreadyCarried, Held, Running
 from direkt.work.carrying import Carrying, Ends, State
 from direkt.work.catch import TICK, Tick
 from direkt.work.feeds import FeedParts, source_of
-from direkt.work.relay import Silence
+from direkt.work.relay import CARRIED, PLAIN, Silence
 from direkt.work.steps import END, Clock, Job
 
 SILENCE_ADDED = (
@@ -55,13 +55,26 @@ def read(feed: FeedParts) -> tuple[DeviceState | None, Channel | None, SourceAdd
 
 def carrying(
     feed: FeedParts, source: SourceAddress, sources: Sources, key: Secret, server: str, *, by: str = "",
-    tls: ssl.SSLContext | None = None,
+    tls: ssl.SSLContext | None = None, channel: Channel | None = None, keep_damaged: bool = False,
 ) -> Carrying:  # fmt: skip
-    """What carries the feed from ``source`` to ``server``. Raises UnusableInput."""
+    """What carries the feed from ``source`` to ``server``. Raises UnusableInput.
+
+    ``channel``: what the device says of the stream; ``keep_damaged``: pictures that depend on a lost one are sent all the same.
+    """
     if key.reveal() in server:
         raise UnusableInput("the address holds the stream key: give it without")
     login = feed.rig.login(feed.rig.file.devices[feed.device], sources)
-    return Carrying(Ends(source, login, address.parse(server), key), silence_for(feed.sheet), by=by, tls=tls)
+    return Carrying(
+        Ends(source, login, address.parse(server), key), silence_for(feed.sheet), by=by, tls=tls, codecs=codecs_for(feed.sheet),
+        told=channel.full if channel is not None else None, keep_damaged=keep_damaged,
+    )  # fmt: skip
+
+
+def codecs_for(sheet: Sheet) -> tuple[str, ...]:
+    """The pictures that can be carried to a destination: H.264, and what else its sheet names."""
+    rule = sheet.rules.get("video.codec")
+    named = {str(value) for d in (rule.must, rule.should) if d is not None for value in d.one_of} if rule is not None else set()
+    return (*PLAIN, *(codec for codec in CARRIED if codec in named and codec not in PLAIN))
 
 
 def silence_for(sheet: Sheet) -> Silence:
@@ -136,7 +149,8 @@ def carry(
                         told = now
                         tell(held, work.state)
                     yield Tick(now, now - begin)
-                    if seconds is not None and rehearsal.first is not None and rehearsal.elapsed(now) >= seconds:
+                    passed = rehearsal.elapsed(now) if rehearsal.first is not None else now - begin
+                    if seconds is not None and passed >= seconds:  # also where the push never began
                         break
             except KeyboardInterrupt:
                 END.taken()

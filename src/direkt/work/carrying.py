@@ -10,10 +10,10 @@ import contextlib
 import ssl
 import time
 from collections import deque
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
-from direkt.media import Format, MediaEvent, Odd, Samples
+from direkt.media import Damaged, Format, MediaEvent, Odd, Samples, Scalar
 from direkt.net.transport import (
     Arrived,
     FetchError,
@@ -21,6 +21,7 @@ from direkt.net.transport import (
     LoginRefused,
     Publisher,
     PublishError,
+    PublishRefused,
     ReceiverEvent,
     puller,
     transport,
@@ -29,11 +30,13 @@ from direkt.protocol.address import ServerAddress
 from direkt.protocol.source import SourceAddress
 from direkt.secret import Secret
 from direkt.work.background import Background
-from direkt.work.relay import CannotCarry, Relay, Silence
+from direkt.work.relay import PLAIN, CannotCarry, Relay, Silence
 
 _PAUSES = (1.0, 2.0, 4.0, 8.0, 10.0)  # s between tries
 _MOST_WAITING = 12 << 20  # bytes that wait to be sent: then the line is too thin
 _SOURCE_GONE = 12.0  # s without the camera after which the push is ended, to begin anew with it
+_REFUSALS = 5  # of the key in a row, after which a person is waited for
+_REFUSALS_BEHIND = 30  # the same where it was taken before: a platform may still hold the connection that broke
 _IDLE = 0.25  # s
 _WELL = 30.0  # s that a connection lasts which was well: the next pause is a short one
 
@@ -51,6 +54,10 @@ class State:
     left_out: int  # pictures that the line had no room for
     silent: bool  # the sound is silence of our own
     fatal: str = ""  # why it ended by itself
+    damaged: int = 0  # pictures and frames of sound that were lost or damaged on their way from the camera
+    behind: int = 0  # pictures that were left out because they depend on one of those
+    coded: str = ""  # the codec of the camera's sound, where this machine codes it to AAC
+    waits: bool = False  # for a person: the key is refused
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,13 +78,18 @@ class Carrying(Background):
         ends: Ends,
         silence: Silence,
         *,
+        codecs: tuple[str, ...] = PLAIN,
+        told: Mapping[str, Scalar] | None = None,
+        keep_damaged: bool = False,
         by: str = "",
         tls: ssl.SSLContext | None = None,
         now: Callable[[], float] = time.monotonic,
     ) -> None:
         super().__init__(ends.server.scheme)
         self._ends, self._by, self._tls, self._now = ends, by, tls, now
-        self._relay = Relay(silence)
+        self._relay = Relay(silence, codecs=codecs, told=told, keep_damaged=keep_damaged)
+        self._extended = tuple(codec for codec in codecs if codec not in PLAIN)
+        self._waits = False
         self._waiting: deque[MediaEvent] = deque()  # from the source
         self._waiting_bytes = 0
         self._overflowed = False
@@ -87,6 +99,7 @@ class Carrying(Background):
         self._sent_before = self._pushes = self._fetches = self._left_out = 0
         self._publisher: Publisher | None = None
         self._fatal = ""
+        self._refused = False
         self._last_came = 0.0
 
     @property
@@ -95,7 +108,7 @@ class Carrying(Background):
         sent = self._sent_before + (self._publisher.sent if self._publisher is not None else 0)
         return State(
             self._source, self._push, self._pushing, sent, self._pushes, self._fetches, self._left_out, self._relay.silent,
-            self._fatal,
+            self._fatal, self._relay.damaged, self._relay.behind, self._relay.coded, self._waits,
         )  # fmt: skip
 
     async def _work(self) -> None:
@@ -145,7 +158,7 @@ class Carrying(Background):
             self._waiting.append(event)
             if self._waiting_bytes > _MOST_WAITING:
                 self._throw_away()
-        elif isinstance(event, Format | Odd):
+        elif isinstance(event, Format | Odd | Damaged):
             self._waiting.append(event)
         self._came.set()
 
@@ -161,22 +174,38 @@ class Carrying(Background):
     # The platform's side
 
     async def _hand_on(self) -> None:
-        tries = 0
+        tries = refused = 0
         while not self.ending:
             first = await self._first()
             if not first:
                 return
-            began = self._now()
+            began, pushes = self._now(), self._pushes
             reason = await self._one_push(first)
             tries = 0 if self._now() - began > _WELL else tries
+            refused = refused + 1 if self._refused and self._pushes == pushes else 0
+            if refused >= (_REFUSALS_BEHIND if self._pushes else _REFUSALS):
+                await self._wait_for_a_person(reason, refused)
+                return
             self._push = f"{reason}; trying again"
             await asyncio.sleep(_PAUSES[min(tries, len(_PAUSES) - 1)])
             tries += 1
 
+    async def _wait_for_a_person(self, reason: str, refused: int) -> None:
+        """A key that is wrong stays wrong; who tries it for ever is locked out. Ends with the carrying."""
+        self._waits = True
+        self._push = f"{reason}; tried {refused} times, and not again: check key and event, then begin anew"
+        while not self.ending:
+            self._relay.new_connection()
+            self._relayed()  # what comes meanwhile goes nowhere
+            await self._wait()
+
     async def _one_push(self, first: list[MediaEvent]) -> str:
         """One connection to the platform, from a keyframe on; why it ended."""
         self._push, reason = "connecting", "the carrying was ended"
-        publisher = transport(self._ends.server.scheme).publisher(self._ends.server, self._ends.key, tls=self._tls)
+        self._refused = False
+        publisher = transport(self._ends.server.scheme).publisher(
+            self._ends.server, self._ends.key, tls=self._tls, codecs=self._extended
+        )
         self._publisher = publisher
         try:
             await publisher.start()
@@ -186,6 +215,7 @@ class Carrying(Background):
             reason = await self._send_all(publisher, first)
         except PublishError as error:
             reason = str(error)
+            self._refused = isinstance(error, PublishRefused)
         finally:
             self._sent_before += publisher.sent
             self._publisher = None

@@ -58,13 +58,18 @@ class ClientSession(Session[ClientEvent]):
     """One push. Call start(), send data_to_send(), feed receive_data(), ask next_event()."""
 
     def __init__(
-        self, url: str, app: str, key: str, random: bytes, *, chunk_size: int = 4096, probe: bool = False
-    ) -> None:
-        """``url``: tcUrl, scheme://host[:port]/application; ``probe``: go no further than connect."""
+        self, url: str, app: str, key: str, random: bytes, *, chunk_size: int = 4096, probe: bool = False,
+        codes: tuple[str, ...] = (),
+    ) -> None:  # fmt: skip
+        """``url``: tcUrl, scheme://host[:port]/application; ``probe``: go no further than connect.
+
+        ``codes``: the four-character codes of codecs that come by extended headers.
+        """
         super().__init__(client=True, random=random)
         self._url, self._app, self._key = url, app, key
         self._chunk_size = chunk_size
         self._probe = probe
+        self._codes = codes
         self._stream = 0
 
     @property
@@ -81,6 +86,8 @@ class ClientSession(Session[ClientEvent]):
         facts: dict[str, amf.Amf] = {
             "app": self._app, "type": "nonprivate", "flashVer": "Direkt/1.0", "tcUrl": self._url, "objectEncoding": 0.0,
         }  # fmt: skip
+        if self._codes:
+            facts["fourCcList"] = list(self._codes)
         self._step(Step.CONNECT)
         self._command("connect", _CONNECT, facts)
 

@@ -6,8 +6,6 @@ from collections.abc import Mapping
 from fractions import Fraction
 
 from direkt.codec import aac
-from direkt.codec.aac_tables import SAMPLE_RATES
-from direkt.codec.aac_writer import build_config
 from direkt.codec.bits import BitReader, BitstreamError
 from direkt.codec.latm import Multiplex
 from direkt.media import Format, Framing
@@ -96,10 +94,11 @@ class Sections(Frames):
 
     def __init__(self, clock: int, parameters: Mapping[str, str], remark: Remark, channels: int = 1) -> None:
         config = _hex(parameters.get("config", ""))
-        if not config and clock in SAMPLE_RATES and channels in (1, 2):
-            config = build_config(clock, channels)
-            remark("the description says nothing of the audio's configuration: AAC-LC is assumed")
         super().__init__(clock, config, remark)
+        if not config:  # how the frames are coded is not known; as long as they are usual, they lie 1024 samples apart
+            self._ticks = aac.FRAME_SAMPLES
+            self.format = Format("audio", "aac", Fraction(1, clock), sample_rate=clock, channels=channels)
+            remark("the description says nothing of the audio's configuration: its form is not known")
         self._size, self._index, self._delta = (
             _number(parameters, name) for name in ("sizelength", "indexlength", "indexdeltalength")
         )

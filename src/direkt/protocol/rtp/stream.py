@@ -13,9 +13,9 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from fractions import Fraction
 
-from direkt.media import Delivery, Format, MediaEvent, Odd, Track, batch
+from direkt.media import Damaged, Delivery, Format, MediaEvent, Odd, Track, batch
 from direkt.protocol.rtp import formats, packet, rtcp
-from direkt.protocol.rtp.order import Counts, Order
+from direkt.protocol.rtp.order import Counts, Order, Ordered
 from direkt.protocol.rtp.packet import RtpError
 from direkt.protocol.rtp.payload import Unit
 from direkt.protocol.rtsp.sdp import Encoding
@@ -76,7 +76,8 @@ class _Track:
         self.order = Order(encoding.clock, wait)
         self.payload = formats.payload(track, encoding, stream.remark)
         self.told: Format | None = None
-        self.units: list[tuple[Format, int, Unit]] = []  # that wait: how they are coded, pictures of reordering
+        # that wait: how they are coded, pictures of reordering, and how many are gone in front of each
+        self.units: list[tuple[Format, int, Unit, int]] = []
         self.bytes = 0
         self.zero: int | None = None  # time stamp, extended, at which the stream's own time is 0
         self.first: Unit | None = None
@@ -89,6 +90,8 @@ class _Track:
         self.delivered = (-1, -1, -1)
         self.before = (0, 0)  # expected and lost at the latest report of ours
         self.drift: float | None = None
+        self.gone = 0  # samples that were left out in front of the next one
+        self.suspect = False  # packets are missing in front of the next one
         self.goodbye: float | None = None  # when the sender said it, and sent nothing since
 
     def turn_out(self, payload_type: int, stream: Stream) -> None:
@@ -176,7 +179,7 @@ class Stream:
             self._next_report = now + _REPORT_EVERY / 2
         before = track.order.counts.sources, track.order.counts.restarts
         for ordered in track.order.add(found, now):
-            self._hold(track, track.payload.add(ordered))
+            self._give(track, ordered)
         if track.early is not None:
             report, at = track.early
             track.early = None
@@ -236,14 +239,26 @@ class Stream:
 
     # Time
 
+    def _give(self, track: _Track, ordered: Ordered) -> None:
+        """A packet in its turn."""
+        units = track.payload.add(ordered)
+        if ordered.lost and not ordered.anew and not self._made_up:
+            # of the samples that end in front of it, those that lack something are left out; else whole ones are gone
+            track.suspect = not any(unit.made_up for unit in units)
+        self._hold(track, units)
+
     def _hold(self, track: _Track, units: list[Unit]) -> None:
         for unit in units:
             if unit.made_up and not self._made_up:
                 self.left_out += 1
+                track.gone += 1
+                track.suspect = False
                 continue
             if track.first is None:
                 track.first = unit
-            track.units.append((track.payload.format, getattr(track.payload, "reorder", 0), unit))
+            gone = max(track.gone, int(track.suspect))
+            track.gone, track.suspect = 0, False
+            track.units.append((track.payload.format, getattr(track.payload, "reorder", 0), unit, gone))
             track.bytes += len(unit.data)
 
     def _align(self, now: float, *, over: bool = False) -> None:
@@ -336,7 +351,7 @@ class Stream:
         """What there is to tell since the last time; ``over``: no packet comes any more."""
         for track in self._tracks:
             for ordered in track.order.flush() if over else track.order.due(now):
-                self._hold(track, track.payload.add(ordered))
+                self._give(track, ordered)
             if over:
                 self._hold(track, track.payload.end())
         # behind the goodbye of one source may come another
@@ -371,27 +386,30 @@ class Stream:
         assert track.zero is not None
         waiting, track.units, track.bytes = track.units, [], 0
         begin = 0
-        for n, (format, _, _) in enumerate(waiting):
-            if format is not track.told:
+        for n, (format, _, _, gone) in enumerate(waiting):
+            if format is not track.told or gone:
                 self._emit(track, waiting[begin:n])
                 begin = n
+            if gone:
+                self._events.append(Damaged(track.track, gone))
+            if format is not track.told:
                 self._events.append(format)
                 track.told = format
         self._emit(track, waiting[begin:])
 
-    def _emit(self, track: _Track, units: list[tuple[Format, int, Unit]]) -> None:
+    def _emit(self, track: _Track, units: list[tuple[Format, int, Unit, int]]) -> None:
         if not units:
             return
         zero = track.zero or 0
-        pts = [unit.time - zero for _, _, unit in units]
+        pts = [unit.time - zero for _, _, unit, _ in units]
         if track.track == "video":
-            dts = [track.decoding.next(time, depth) for time, (_, depth, _) in zip(pts, units, strict=True)]
+            dts = [track.decoding.next(time, depth) for time, (_, depth, _, _) in zip(pts, units, strict=True)]
         else:
             dts = pts
         self._events.append(
             batch(
-                track.track, [unit.data for _, _, unit in units], dts, pts, [unit.key for _, _, unit in units],
-                [unit.arrival for _, _, unit in units],
+                track.track, [unit.data for _, _, unit, _ in units], dts, pts, [unit.key for _, _, unit, _ in units],
+                [unit.arrival for _, _, unit, _ in units],
             )
         )  # fmt: skip
 
