@@ -22,6 +22,11 @@ class Demand:
     minimum: Value | None = None
     maximum: Value | None = None
 
+    @property
+    def untold(self) -> bool:
+        """Whether nothing is said: any value may do, and only trying it tells."""
+        return not self.one_of and self.minimum is None and self.maximum is None
+
     def allows(self, value: Value, *, measured: bool = False, slack: float = 0.0) -> bool:
         """Whether ``value`` meets the demand; ``measured`` values count within how finely they can be measured.
 
@@ -38,6 +43,8 @@ class Demand:
                 )
                 for wish in self.one_of
             )
+        if self.untold:
+            return True
         slack = max(slack, parameters.find(self.name).resolution if measured else 1e-9)
         number = parameters.ordered(self.name, value)
         if self.minimum is not None and number < parameters.ordered(self.name, self.minimum) - slack:
@@ -77,6 +84,8 @@ class Demand:
     def text(self) -> str:
         """As a person reads it, with the unit."""
         name = self.name
+        if self.untold:
+            return "not told"
         if self.one_of:
             if len(self.one_of) == 1:
                 return parameters.show(name, self.one_of[0])

@@ -41,14 +41,34 @@ class Learned(Folder):
     def test_an_end_of_a_range_and_a_word_that_is_not_kept(self):
         for lesson, narrower in (
             (self.lesson(), Demand("video.bitrate.mean", maximum=4000)), (self.lesson(wanted=500, became=1000), Demand("video.bitrate.mean", minimum=1000)),
-            (self.lesson(became=2000), Demand("video.bitrate.mean", (2000,))),
-            (self.lesson(parameter="video.rate_control", old="vbr", wanted="cbr", became="vbr"), Demand("video.rate_control", ("vbr",))),
+            (self.lesson(parameter="video.rate_control", old=None, wanted="cbr", became="vbr"), Demand("video.rate_control", ("vbr",))),
         ):  # fmt: skip
             (law,) = learned.applied(self.channel(), [lesson], "B2", "2").together
             self.assertEqual(law.then, (narrower,))
             self.assertIn("on 2026-01-03", law.because)
         for other in ({"model": "B3"}, {"firmware": "3"}, {"channel": "second"}, {"parameter": "audio.channels"}):
             self.assertEqual(learned.applied(self.channel(), [self.lesson(**other)], "B2", "2").together, ())
+
+    def test_what_became_the_old_value_again_or_a_step_of_the_device_forbids_nothing(self):
+        for lesson in (
+            self.lesson(became=2000), self.lesson(parameter="video.rate_control", old="vbr", wanted="cbr", became="vbr"),
+            self.lesson(wanted=4000, became=4096), self.lesson(wanted=4000, became=3968),
+        ):  # fmt: skip
+            self.assertEqual(learned.applied(self.channel(), [lesson], "B2", "2").together, ())
+        # the same value for several wishes is an end of the range after all
+        two = [self.lesson(wanted=4200, became=4096), self.lesson(wanted=4400, became=4096)]
+        self.assertEqual([learned.kind_of(one, two) for one in two], ["limit", "limit"])
+
+    def test_a_lesson_keeps_its_circumstances(self):
+        lesson = self.lesson(beside={"video.rate_control": "vbr"})
+        (law,) = learned.applied(self.channel(), [lesson], "B2", "2").together
+        self.assertEqual(law.when, (Demand("video.rate_control", ("vbr",)),))
+        tied = self.lesson(tied=["video.size"], wanted=4000, became=4096)
+        self.assertEqual(learned.kind_of(tied, [tied]), "tie")
+        learned.add(self.folder, [lesson, self.lesson()])
+        self.assertEqual(len(learned.read(self.folder)), 2, "one for each circumstance")
+        self.assertEqual((learned.forget(self.folder, "B3"), learned.forget(self.folder, "B2", "video.bitrate.mean")), (0, 2))
+        self.assertEqual(learned.read(self.folder), [])
 
     def test_they_are_kept_and_replaced_and_match_keeps_to_them(self):
         learned.add(self.folder, [self.lesson()])

@@ -1,6 +1,7 @@
 """Jobs driven by a front end of the tests' own: no terminal, no commands, a made-up device and a made-up clock."""
 
 import copy
+import dataclasses
 import json
 from pathlib import Path
 
@@ -20,6 +21,7 @@ from direkt.device.model import (
 )
 from direkt.errors import UnusableInput
 from direkt.secret import Secret
+from direkt.store import learned
 from direkt.work import push, renew, standing, write
 from direkt.work.feeds import FeedParts
 from direkt.work.standing import Stage, Standing
@@ -209,6 +211,40 @@ class Writing(Jobs):
         driver.sticky = {"video.rate_control"}
         done = self.write(driver)
         self.assertEqual([(i.what, i.wanted, i.set) for i in done.lost], [("video.rate_control", "cbr", "vbr")])
+
+    def test_a_device_that_takes_its_time_has_kept_all_of_it_and_teaches_nothing(self):
+        driver, clock = FakeDriver(), self.clock
+        driver.patience = 15.0
+        at, plain, put = [], driver.read, driver.write
+
+        def late(channel, values):
+            at.append((clock.now(), dict(driver.values)))
+            put(channel, values)
+
+        def read():
+            state = plain()
+            if at and clock.now() - at[0][0] < 6:
+                now = state.channels["main"]
+                old = Channel("main", at[0][1], now.limits)
+                return dataclasses.replace(state, channels={"main": old})
+            return state
+
+        driver.write, driver.read, driver.away = late, read, 0
+        done = self.write(driver)
+        self.assertEqual((done.lost, learned.read(self.rig.folder)), ((), []))
+        self.assertTrue(any(isinstance(e, write.Checking) for e in self.seen) or clock.now() - at[0][0] > 6)
+
+    def test_what_a_device_took_and_did_not_keep_is_known_to_the_next_command(self):
+        driver = FakeDriver()
+        driver.sticky = {"video.rate_control"}
+        self.write(driver)
+        left = standing.find(self.rig, "finish")
+        self.assertEqual(left.stage, Stage.NOT_KEPT)
+        self.assertIn("did not keep all of them; to finish: direkt write finish; to go back: direkt write finish --restore", left.text)
+        driver.sticky = set()
+        self.clock.time += 5
+        self.write(driver)
+        self.assertIsNone(standing.find(self.rig, "finish"))
 
     def test_a_slot_that_keeps_something_else_is_listed(self):
         driver = FakeDriver()

@@ -14,7 +14,7 @@ from direkt.protocol import source
 
 if TYPE_CHECKING:
     from direkt.cli.schemas import ReadJson, SlotJson, UnfinishedJson
-    from direkt.device.model import DeviceState, Slot
+    from direkt.device.model import Channel, DeviceState, Slot
     from direkt.parameters import Values
 
 
@@ -76,8 +76,7 @@ def _print(name: str, state: DeviceState, feed: str | None) -> None:
     channels = list(state.channels.values())
     made = output.table("setting", *(c.name for c in channels), "can be")
     for n in parameters.in_table_order({n for c in channels for n in (*c.values, *c.limits)}):
-        limit = next((c.limits[n] for c in channels if n in c.limits), None)
-        made.add_row(n, *(_cell(n, c.values) for c in channels), escape(limit.text()) if limit else "fixed")
+        made.add_row(n, *(_cell(n, c.values) for c in channels), escape(_limits(n, channels)))
     out.print(made)
     for c in channels:
         title = f" ({c.title})" if c.title and c.title != c.name else ""
@@ -96,6 +95,14 @@ def _print(name: str, state: DeviceState, feed: str | None) -> None:
         )
     if state.restart_needed:
         unfinished.not_in_force(out, name, feed)
+
+
+def _limits(name: str, channels: list[Channel]) -> str:
+    """What a setting can be: for all channels alike, or for each."""
+    told = {c.name: c.limits[name].text() if name in c.limits else "fixed" for c in channels if name in c.values or name in c.limits}
+    if len(set(told.values())) == 1:
+        return next(iter(told.values()))
+    return "; ".join(f"{channel}: {text}" for channel, text in told.items())
 
 
 def _cell(name: str, values: Values) -> str:

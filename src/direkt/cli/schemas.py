@@ -269,6 +269,29 @@ class PushJson(SlotJson):
     unfinished: list[UnfinishedJson]
 
 
+class LessonJson(TypedDict):
+    """One value that a device did not keep."""
+
+    model: str
+    firmware: str
+    channel: str
+    parameter: str
+    wanted: Value
+    became: Value
+    when: str  # YYYYMMDD-HHMMSS
+    kind: str  # step, limit or tie
+    beside: dict[str, Value]  # size, rate and codec at that time
+    tied: list[str]  # settings that changed unasked
+
+
+class LearnedJson(TypedDict):
+    """direkt device learned."""
+
+    schema: Literal["direkt.device-learned/1"]
+    forgotten: int
+    lessons: list[LessonJson]
+
+
 class CardStepJson(TypedDict):
     """One thing to enter."""
 
@@ -1293,5 +1316,5 @@ DOCUMENTS: dict[str, type] = {
     "device-health": HealthJson, "device-time": TimeJson, "device-firmware": FirmwareJson, "device-address": AddressJson,
     "event-list": EventListJson, "event-accounts": EventAccountsJson, "event-show": EventShowJson, "event-done": EventDoneJson, "go": GoJson, "stop": StopJson,
     "watch": WatchJson, "signal": SignalJson, "schedule": ScheduleJson, "log-list": LogListJson, "log-show": LogShowJson, "log-verify": LogVerifyJson,
-    "device-claim": ClaimJson, "device-snapshot": SnapshotJson, "device-preset": PresetJson,
+    "device-claim": ClaimJson, "device-snapshot": SnapshotJson, "device-preset": PresetJson, "device-learned": LearnedJson,
 }  # fmt: skip

@@ -187,6 +187,7 @@ class _Front:
         self.feed, self.yes, self.as_json, self.left, self.restoring = feed, yes, as_json, left, restoring
         self.out: Console = output.console(err=as_json)
         self.standing: Standing | None = None
+        self.waited = False  # it was said that settings take their time
 
     def run(self, job: Job[WriteEvent, Written]) -> ExitCode:
         from direkt.work.steps import drive
@@ -218,6 +219,10 @@ class _Front:
             output.note(f"old settings saved: {event.path}")
         elif isinstance(event, work.Restarting):
             output.note(f"restarting {self.feed.device} ...")
+        elif isinstance(event, work.Checking):
+            if not self.waited:
+                self.waited = True
+                output.note(f"{', '.join(event.what)}: not in force yet; read again for up to {self.feed.driver.patience:.0f} s ...")
         elif isinstance(event, work.PuttingBack):
             output.note(f"! {event.reason}: putting back what was ...")
         else:

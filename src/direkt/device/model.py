@@ -15,6 +15,8 @@ from direkt.errors import NoAnswer, UnusableInput
 from direkt.parameters import Values
 from direkt.secret import Secret
 
+PATIENCE = 15.0  # s that a device is given at least until it reads back what was written
+
 
 class DeviceError(NoAnswer):
     """Something between us and the device; the text says what and what to do."""
@@ -218,6 +220,7 @@ class Driver(Protocol):
     name: str
     address: str  # where the device is, as the rig says
     capabilities: frozenset[Capability]
+    patience: float  # s that what was written may take until it reads back so
 
     def identity(self) -> Identity:
         """What it is."""
@@ -298,6 +301,7 @@ class Bare:
     name: str
     address: str
     capabilities: frozenset[Capability] = frozenset()
+    patience: float = PATIENCE
 
     def cannot(self, capability: Capability) -> CannotDo:
         """What to say where it cannot do something."""

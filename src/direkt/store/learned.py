@@ -1,7 +1,9 @@
 """What devices made of values that they took and did not keep: learned for a model and firmware, and used by match.
 
-A number that came back lower (or higher) than it was written is taken for an end of the range; anything else that came back
-otherwise for a value that this model does not keep.
+A lesson holds in its circumstances: size, rate and codec as they were. A number that came back a little off is a step of the
+device's, which forbids nothing; one that came back clearly lower (or higher), or the same for several wishes, an end of the range; where
+another setting changed unasked, the two are tied, and the value is not to be had beside the others. What became the old value again
+teaches nothing.
 """
 
 from __future__ import annotations
@@ -35,6 +37,8 @@ class Lesson(Strict):
     wanted: Value
     became: Value
     when: str = Field(pattern=r"^\d{8}-\d{6}$")
+    beside: dict[str, Value] = {}  # size, rate and codec at that time
+    tied: list[str] = []  # settings that changed unasked
 
 
 class _File(Strict):
@@ -61,8 +65,41 @@ def add(folder: Path, lessons: list[Lesson]) -> None:
         files.replace(target / _FILE, file.model_dump_json(by_alias=True, indent=1) + "\n", 0o600)
 
 
-def _key(one: Lesson) -> tuple[str, str, str, str, Value]:
-    return one.model, one.firmware, one.channel, one.parameter, one.wanted
+def _key(one: Lesson) -> tuple[object, ...]:
+    return *_place(one), one.wanted, tuple(sorted(one.beside.items()))
+
+
+CIRCUMSTANCES = ("video.size", "video.frame_rate", "video.codec")
+_STEP = 0.1  # share by which a step of the device's may differ from what was wanted
+
+LessonKind = Literal["step", "limit", "tie"]
+
+
+def kind_of(one: Lesson, lessons: list[Lesson]) -> LessonKind:
+    """What a lesson says, beside all others."""
+    if one.tied:
+        return "tie"
+    wanted, became = one.wanted, one.became
+    if isinstance(wanted, str) or isinstance(became, str):
+        return "limit"
+    others = [o for o in lessons if _place(o) == _place(one) and o.became == became and o.wanted != wanted]
+    return "step" if not others and abs(became - wanted) <= _STEP * abs(wanted) else "limit"
+
+
+def forget(folder: Path, model: str = "", parameter: str = "") -> int:
+    """Drops what was learned of a model, or of one parameter of it (empty: of all); how many lessons. Raises OSError."""
+    target = folder / FOLDER
+    with files.alone(target):
+        known = read(folder)
+        kept = [one for one in known if (model and one.model != model) or (parameter and one.parameter != parameter)]
+        if len(kept) < len(known):
+            file = _File(schema="direkt.learned/1", lessons=kept)
+            files.replace(target / _FILE, file.model_dump_json(by_alias=True, indent=1) + "\n", 0o600)
+    return len(known) - len(kept)
+
+
+def _place(one: Lesson) -> tuple[str, str, str, str]:
+    return one.model, one.firmware, one.channel, one.parameter
 
 
 def applied(channel: Channel, lessons: list[Lesson], model: str, firmware: str) -> Channel:
@@ -76,13 +113,19 @@ def applied(channel: Channel, lessons: list[Lesson], model: str, firmware: str) 
             if limit is None:
                 continue
             wanted, became = parameters.clean(one.parameter, one.wanted), parameters.clean(one.parameter, one.became)
+            if one.old is not None and parameters.same(one.parameter, one.old, became):
+                continue
+            kind = kind_of(one, lessons)
+            if kind == "step":
+                continue
+            when = tuple(Demand(n, (parameters.clean(n, v),)) for n, v in one.beside.items() if n in channel.values)
             words = (
                 f"this model made {parameters.show(one.parameter, became)} of {parameters.show(one.parameter, wanted)} on "
                 f"{one.when[:4]}-{one.when[4:6]}-{one.when[6:8]}"
             )
             narrower = _narrower(limit, one.old, wanted, became)
             if narrower is not None:
-                together.append(Together((), (narrower,), None, words))
+                together.append(Together(when, (narrower,), None, words))
     return Channel(
         channel.name, channel.values, limits, channel.title, tuple(together), channel.source, channel.stream
     )  # fmt: skip

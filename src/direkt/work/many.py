@@ -16,7 +16,7 @@ from direkt.secret import Secret
 from direkt.work.feeds import FeedParts
 from direkt.work.standing import Standing
 from direkt.work.steps import END, Agree, Clock, drive
-from direkt.work.write import Back, Planned, PuttingBack, Restarting, Saved, Terms, WriteEvent, Written, write
+from direkt.work.write import Back, Checking, Planned, PuttingBack, Restarting, Saved, Terms, WriteEvent, Written, write
 
 AT_ONCE = 16
 
@@ -119,7 +119,7 @@ class Many:
         return Became(feed.name, feed.device, done, seconds=self._clock.now() - begin)
 
 
-def _words(event: Planned | Saved | Restarting | Back | PuttingBack) -> str:
+def _words(event: Planned | Saved | Restarting | Back | Checking | PuttingBack) -> str:
     """A step as a progress line has it."""
     if isinstance(event, Planned):
         return f"{len(event.plan.changes)} changes"
@@ -129,4 +129,6 @@ def _words(event: Planned | Saved | Restarting | Back | PuttingBack) -> str:
         return "restarting"
     if isinstance(event, Back):
         return f"back after {event.seconds:.1f} s"
+    if isinstance(event, Checking):
+        return f"read back for {event.seconds:.0f} s: {', '.join(event.what)} not in force yet"
     return "putting back what was"

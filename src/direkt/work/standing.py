@@ -33,6 +33,7 @@ class Stage(StrEnum):
     NOT_IN_FORCE = "written, not in force"
     SETTINGS_DONE = "settings written, push slot not"
     NOT_CHECKED = "all written, not read back"
+    NOT_KEPT = "written, not all of it kept"
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,6 +60,7 @@ class Standing:
             Stage.PARTLY: f"some settings may have been written to {self.device}{way}",
             Stage.NOT_IN_FORCE: f"{self.device} has the new settings, but not in force until it restarts{way}",
             Stage.SETTINGS_DONE: f"the settings of {self.device} are written, its push slot is not{way}",
+            Stage.NOT_KEPT: f"{self.device} took all settings and did not keep all of them{way}",
             Stage.NOT_CHECKED: f"everything is written to {self.device}, but was not read back{way}",
         }[self.stage]
 

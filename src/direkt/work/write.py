@@ -44,6 +44,8 @@ from direkt.work.steps import Agree, Clock, Job
 RESTART_LIMIT = 60.0  # s for a device to come back
 _POLL = 0.2  # s between looks at a device that restarts
 _SURELY_AWAY = 10.0  # s after which an answer counts though the device was never seen away
+_LOOK = 1.0  # s between looks at what was written
+_SETTLED = 3.0  # s that a value stays what it became, after which it is that
 _BACK_LIMIT = 20.0  # s for a device to answer again before what was is put back
 
 
@@ -85,6 +87,14 @@ class Back:
 
 
 @dataclass(frozen=True, slots=True)
+class Checking:
+    """It was written and does not read back so yet."""
+
+    seconds: float  # since it was written
+    what: tuple[str, ...]  # parameters, or parts of the push slot
+
+
+@dataclass(frozen=True, slots=True)
 class PuttingBack:
     """Something failed: what was is put back."""
 
@@ -112,7 +122,7 @@ class Written:
     set: Values | None = None  # as read back
 
 
-WriteEvent = Planned | Agree | Standing | Saved | Restarting | Back | PuttingBack
+WriteEvent = Planned | Agree | Standing | Saved | Restarting | Back | Checking | PuttingBack
 
 
 @dataclass(frozen=True, slots=True)
@@ -241,7 +251,7 @@ def _carry_out(
             if target.key is not None and target.slot is not None:
                 feed.driver.write_slot(target.slot.number, target.slot_channel, target.server, target.key)
             yield course.at(Stage.NOT_CHECKED)
-            now = feed.driver.read()
+            now = yield from _read_back(feed, target, clock)
         except DirektError as error:
             if course.now.stage is not Stage.UNTOUCHED:
                 yield PuttingBack(str(error))
@@ -249,7 +259,10 @@ def _carry_out(
                 log.keep("put back" if done else "not finished")
             raise
         lost = tuple(_lost(feed, target, now))
-        course.end()
+        if lost:  # it took half and said that all is well: what was there before stays at hand, and the next command says so
+            yield course.at(Stage.NOT_KEPT)
+        else:
+            course.end()
         log.keep("not all stuck" if lost else "as wanted", now, lost)
         return Written(True, target, restarted, kept, lost, feed.channel(now).values)
 
@@ -287,13 +300,25 @@ class _Log:
         )  # fmt: skip
         lessons = [
             Lesson(model=self._state.model, firmware=self._state.firmware, channel=target.channel.name, parameter=name,
-                   old=target.channel.values.get(name), wanted=wanted, became=became, when=stamp)
-            for name, (wanted, became) in known.items() if became is not None
+                   old=target.channel.values.get(name), wanted=wanted, became=became, when=stamp,
+                   beside={n: read[n] for n in learned.CIRCUMSTANCES if n in read and n != name}, tied=_tied(target, read, name))
+            for name, (wanted, became) in known.items()
+            # what is the old value again may only be late, or need something else: nothing is learned of that
+            if became is not None and became != target.channel.values.get(name)
         ]  # fmt: skip
         with suppress(OSError):
             changes.add(feed.rig.folder, line)
             if lessons:
                 learned.add(feed.rig.folder, lessons)
+
+
+def _tied(target: Planned, read: Values, name: str) -> list[str]:
+    """Other settings that became something else than they were, unasked: what did not stick may be tied to them."""
+    wanted, old = target.plan.values(), target.channel.values
+    return [
+        other for other, value in read.items()
+        if other != name and other not in wanted and other in old and not parameters.same(other, old[other], value)
+    ]  # fmt: skip
 
 
 def _put_back(
@@ -424,6 +449,35 @@ def _restarted(feed: FeedParts, clock: Clock, wait: float) -> Job[WriteEvent, No
             yield Back(clock.now() - begin)
             return
     raise Unreachable(f"{feed.device} has not come back {wait:g} s after its restart: look at it, switch it off and on")
+
+
+def _read_back(feed: FeedParts, target: Planned, clock: Clock) -> Job[WriteEvent, DeviceState]:
+    """The state when all reads back as it was written, or when the device's patience is over: settings may take their time.
+
+    A value that has become another one, and stays so for a while, will not become what was wanted.
+    """
+    begin = clock.now()
+    before = target.channel.values
+    settled: tuple[float, tuple[Lost, ...]] | None = None
+    while True:
+        try:
+            now = feed.driver.read()
+        except Unreachable:
+            if clock.now() - begin > feed.driver.patience:
+                raise
+            clock.sleep(_LOOK)
+            continue
+        lost = tuple(_lost(feed, target, now))
+        passed = clock.now() - begin
+        if not lost or passed >= feed.driver.patience:
+            return now
+        old = any(one.set is None or one.set == before.get(one.what) or one.what not in parameters.TABLE for one in lost)
+        if old or settled is None or settled[1] != lost:
+            settled = None if old else (passed, lost)
+        elif passed - settled[0] >= _SETTLED:
+            return now
+        yield Checking(passed, tuple(one.what for one in lost))
+        clock.sleep(_LOOK)
 
 
 def _lost(feed: FeedParts, target: Planned, state: DeviceState) -> list[Lost]:

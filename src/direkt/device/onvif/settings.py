@@ -235,6 +235,10 @@ def audio_options(answer: Element, *, second: bool) -> list[AudioOption]:
     return out
 
 
+_INTERVAL = "video.keyframe_interval.median"
+_UNTOLD = ("video.frame_rate", "video.bitrate.mean", _INTERVAL)  # of which the first media service need not tell the range
+
+
 def video_limits(found: list[Option], values: Mapping[str, Value]) -> tuple[dict[str, Demand], list[Together]]:
     """What each parameter can be at all, and what belongs to which codec."""
     limits: dict[str, Demand] = {}
@@ -250,14 +254,18 @@ def video_limits(found: list[Option], values: Mapping[str, Value]) -> tuple[dict
     rate = values.get("video.frame_rate")
     spans = [option.pictures for option in found if option.pictures is not None]
     if spans and isinstance(rate, int | float) and rate > 0:
-        name = "video.keyframe_interval.median"
+        name = _INTERVAL
         least, most = min(low for low, _ in spans), max(high for _, high in spans)
         limits[name] = Demand(
             name, minimum=parameters.keyframe_seconds(least, rate), maximum=parameters.keyframe_seconds(most, rate)
         )
+    for name in _UNTOLD:  # what a device does not tell may be set all the same, and reading back proves it
+        mine = [option.pictures if name == _INTERVAL else demands.get(name) for option, demands in per if option.codec == values.get("video.codec")]
+        if name in values and (name not in limits or (mine and mine[0] is None)):
+            limits[name] = Demand(name)
     for option, demands in per:
         when = (Demand("video.codec", (option.codec,)),)
-        narrower = tuple(demand for name, demand in demands.items() if demand != limits[name])
+        narrower = tuple(demand for name, demand in demands.items() if demand != limits[name] and not demand.untold)
         if narrower or option.pictures is not None:
             together.append(Together(when, narrower, option.pictures, f"what the device offers for {option.codec}"))
     return limits, together
@@ -298,6 +306,8 @@ def audio_limits(found: list[AudioOption]) -> tuple[dict[str, Demand], list[Toge
     for name, lists in parts:
         if any(lists):
             limits[name] = Demand(name, tuple(dict.fromkeys(value for listed in lists for value in listed)))
+        elif found:
+            limits[name] = Demand(name)
     for n, option in enumerate(found):
         then = tuple(
             Demand(name, lists[n]) for name, lists in parts if lists[n] and lists[n] != limits[name].one_of
