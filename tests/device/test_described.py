@@ -181,7 +181,7 @@ class SlotForms(unittest.TestCase):
                 "channels": {"main": {}, "second": {}},
                 "push": [item],
             }
-            with mock.patch.object(talk, "_ask", lambda request, state=state: JsonAnswer(state)):
+            with mock.patch.object(talk, "_ask", lambda request, state=state, **_: JsonAnswer(state)):
                 read = talk.read()
                 self.assertNotIn(KEY, repr(read).lower(), server)
                 if not key:
@@ -323,7 +323,7 @@ class Files(Folder):
         head = "schema: direkt.driver/1\ntitle: x\n"
         for text, error in (
             ("login: digst\n", "own.yaml:1: kind: expected http or onvif"), ("kind: carrier-pigeon\n", "own.yaml:3: kind: expected http or onvif or hand, got 'carrier-pigeon'"),
-            ("kind: http\nlogin: digst\n", "own.yaml:4: login: expected 'any', 'digest', 'basic' or 'none'"),
+            ("kind: http\nlogin: digst\n", "own.yaml:4: login: expected 'any', 'digest', 'basic', 'form' or 'none'"),
             ("kind: http\nlogin: none\nrequests: {limits: GET /}\nfacts: {model: /m, firmware: /f}\nchannels: {}\nsettings:\n  video.codek: {at: /a}\n",
              "own.yaml:9: settings.video.codek: unknown parameter.*did you mean video.codec"),
         ):  # fmt: skip

@@ -323,10 +323,10 @@ class Pushing(Jobs):
         driver = FakeDriver()
         driver.slot = Slot(1, "main", SERVER, 1, PushState.PUSHING)
         stuck = copy.copy(driver)
-        self.assertEqual(push.stop(self.feed(driver)).slot.state, PushState.STOPPED)
+        self.assertEqual(push.stop(self.feed(driver), self.clock).slot.state, PushState.STOPPED)
         stuck.push = lambda slot, *, on: None
         with self.assertRaisesRegex(DeviceError, "still says pushing"):
-            push.stop(self.feed(stuck))
+            push.stop(self.feed(stuck), self.clock)
 
 
 class Renewing(Jobs):

@@ -76,8 +76,14 @@ class Faults(Writes):
         driver = Failing(at, error, late=late)
         before = driver.now()
         self.seen.clear()
-        with self.assertRaises((DirektError, KeyboardInterrupt)) as caught:
-            self.begin(driver)
+        try:
+            with self.assertRaises((DirektError, KeyboardInterrupt)) as caught:
+                self.begin(driver)
+        except AssertionError:  # what fails once while it is read back is asked again
+            self.assertIsInstance(error, Unreachable)
+            self.assertIn(Stage.NOT_CHECKED, [e.stage for e in self.seen if isinstance(e, standing.Standing)])
+            self.assertIsNone(standing.find(self.rig, "finish"))
+            return
         told = [e for e in self.seen if isinstance(e, standing.Standing)]
         left = standing.find(self.rig, "finish")
         if not told:
@@ -340,5 +346,5 @@ class Pushing(Jobs):
             driver = Failing(at, Unreachable("tower is gone"))
             driver.slot = Slot(1, "main", SERVER, 1, PushState.PUSHING)
             with self.assertRaises(DirektError) as caught:
-                push.stop(self.feed(driver))
+                push.stop(self.feed(driver), self.clock)
             self.assertIn("tower may still be pushing", caught.exception.__notes__[0])

@@ -139,7 +139,7 @@ def _health_json(one: Checked) -> HealthRowJson:
 def time_(name: str | None, servers: tuple[str, ...], show: bool, rig_path: Path | None, as_json: bool) -> ExitCode:
     """Set device NAME's clock: to this machine's time, or to follow an NTP server.
 
-    A wrong clock is the usual reason for a login that is refused. Exits with 1 when the clock is still wrong.
+    A clock that follows a server and is right is left as it is. A wrong clock is the usual reason for a login that is refused. Exits with 1 when the clock is still wrong.
     """
     import datetime
 
@@ -152,7 +152,8 @@ def time_(name: str | None, servers: tuple[str, ...], show: bool, rig_path: Path
         need(driver, Capability.TIME)
         before = driver.clock()
         after = before
-        if not show:
+        leaves = before.by_ntp and not servers and before.offset is not None and abs(before.offset) <= 5
+        if not show and not leaves:  # a clock that follows a server, and is right, stays with it
             manage.set_clock(driver, servers, datetime.datetime.now(datetime.UTC))
             after = driver.clock()
     finally:
@@ -169,7 +170,7 @@ def time_(name: str | None, servers: tuple[str, ...], show: bool, rig_path: Path
         output.print_json(document)
     else:
         follows = f"follows {', '.join(after.servers) or 'no server'}" if after.by_ntp else "set by hand"
-        was = "" if show else f" (was {words(before.offset)})"
+        was = "" if show else " (left as it is)" if leaves else f" (was {words(before.offset)})"
         output.console().print(
             f"{escape(chosen)}: clock {escape(words(after.offset))}{escape(was)}; {escape(follows)}; zone {escape(after.zone or 'not told')}"
         )

@@ -137,7 +137,7 @@ def _advice(file: DriverFile) -> list[str]:
 
 
 @driver.command(short_help="Begin a driver file.")
-@click.argument("shape", type=click.Choice(["json", "xml", "lines", "onvif"]))
+@click.argument("shape", type=click.Choice(["json", "xml", "lines", "onvif", "hand"]))
 @click.option(
     "-o",
     "--output",

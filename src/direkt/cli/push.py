@@ -104,7 +104,7 @@ def _stop(feed: FeedParts) -> Look | None:
     from direkt.work import push as work
 
     try:
-        return work.stop(feed)
+        return work.stop(feed, options.SystemClock())
     except KeyboardInterrupt:
         END.taken()
         output.interrupted(work.not_stopped(feed))

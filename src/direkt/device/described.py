@@ -5,16 +5,17 @@ from __future__ import annotations
 import re
 import secrets
 from collections.abc import Callable, Iterator, Mapping
+from fnmatch import fnmatchcase
 from pathlib import Path
 from urllib.parse import quote
 
 from direkt import parameters
 from direkt.destination import forms
 from direkt.device import words
-from direkt.device.answers import Answered
+from direkt.device.answers import Answered, JsonAnswer
 from direkt.device.driverfile import DriverFile, RequestName, check, form_names
 from direkt.device.http import Answer, HttpDevice, Upload
-from direkt.device.mapped import Mapped, filled
+from direkt.device.mapped import Mapped, RequestEntry, filled
 from direkt.device.model import (
     BadAnswer,
     Capability,
@@ -25,6 +26,7 @@ from direkt.device.model import (
     Refused,
     need,
 )
+from direkt.device.session import Session
 from direkt.device.understood import Understood
 from direkt.parameters import Values
 from direkt.protocol import address
@@ -61,6 +63,11 @@ class Driver(Understood):
             name, f"the driver {file.title!r}", file.answers, file.coding, file.refusals, self._send,
             self.http.read_json, self._written, names,
         )  # fmt: skip
+        self._session = (
+            Session(self.http, file.sign_in, login, file.refusals, lambda answer, asked: self._mapped.read(answer, asked, needed=True), self._written.add)
+            if file.sign_in is not None
+            else None
+        )  # fmt: skip
         able = {
             Capability.WRITE: "write" in file.requests,
             Capability.SLOTS: file.slots is not None,
@@ -78,11 +85,15 @@ class Driver(Understood):
     # Requests
 
     def _send(self, method: str, path: str, content: bytes, headers: Mapping[str, str]) -> Answer:
+        if self._session is not None:
+            return self._session.send(method, path, content, headers)
         return self.http.admitted(method, path, content, headers)
 
-    def _ask(self, request: RequestName, fields: Mapping[str, object] | None = None, **places: object) -> Answered:
-        """The answer to a request with these fields. Raises DeviceError."""
-        entry = self.file.request(request)
+    def _ask(
+        self, request: RequestName, fields: Mapping[str, object] | None = None, entry: RequestEntry | None = None, **places: object
+    ) -> Answered:  # fmt: skip
+        """The answer to a request with these fields; ``entry``: which of several. Raises DeviceError."""
+        entry = entry or self.file.request(request)
         assert entry is not None
         own = {} if request == "write_slot" and entry.fields else fields or {}  # there the file says itself how they go
         whole = {**filled(entry.fields, {**places, **(fields or {})}), **own}
@@ -92,17 +103,32 @@ class Driver(Understood):
 
     def read(self) -> DeviceState:
         """State and limits."""
-        state = self._ask("state")
-        return self._state(state, self._ask("limits") if "limits" in self.file.requests else state)
+        state = self._read_all("state")
+        return self._state(state, self._read_all("limits") if "limits" in self.file.requests else state)
+
+    def _read_all(self, request: RequestName) -> Answered:
+        """The answers to all requests that read, joined: each further one beside the first one's, or under its own name."""
+        entries = self.file.all_requests(request)
+        found = [self._ask(request, entry=entry) for entry in entries]
+        if len(found) == 1:
+            return found[0]
+        whole: dict[str, object] = {}
+        for entry, one in zip(entries, found, strict=True):
+            data = one.get("")
+            if entry.into:
+                whole[entry.into] = data
+            elif isinstance(data, Mapping):
+                whole |= data
+        return JsonAnswer(whole)
 
     def health(self) -> Health:
         """How it fares, as far as its file says where that stands."""
-        return self._health(self._ask("state"))
+        return self._health(self._read_all("state"))
 
     def answers(self) -> bool:
         """Whether the state can be read."""
         try:
-            self._ask("state")
+            self._read_all("state")
         except DeviceError:
             return False
         return True
@@ -120,6 +146,30 @@ class Driver(Understood):
         if "video.frame_rate" in values:
             counted = (name for name, entry in self.file.settings.items() if entry.unit == "frames")
             values = {**{name: channel.values[name] for name in counted if name in channel.values}, **values}
+        for request, some in self._by_request(values):
+            self._write_some(request, channel, some, frame_rate)
+        if set(values) & set(self.file.restart_after):
+            self._restart_due = True
+
+    def portions(self, values: Values) -> list[Values]:
+        """What each request takes, in their order."""
+        return [some for _, some in self._by_request(values)]
+
+    def _by_request(self, values: Values) -> list[tuple[RequestEntry, Values]]:
+        """The requests that write, in their order, each with the settings that it takes."""
+        out: list[tuple[RequestEntry, Values]] = []
+        left = dict(values)
+        for entry in self.file.all_requests("write"):
+            taken = {name: value for name, value in left.items() if not entry.of or any(fnmatchcase(name, p) for p in entry.of)}
+            left = {name: value for name, value in left.items() if name not in taken}
+            if taken:
+                out.append((entry, taken))
+        if left:
+            raise Refused(self.name, dict.fromkeys(left, "its driver has no request that takes it"))
+        return out
+
+    def _write_some(self, request: RequestEntry, channel: Channel, values: Values, frame_rate: float) -> None:
+        """One request."""
         fields: dict[str, object] = self._mode_fields({**channel.values, **values}, set(values))
         for parameter, value in values.items():
             entry = self.file.settings.get(parameter)
@@ -127,16 +177,17 @@ class Driver(Understood):
                 if not any(parameter in more for mode in self.file.modes for more in mode.words.values()):
                     raise Refused(self.name, {parameter: "its driver has no field for it"})
                 continue
-            raw = words.theirs(entry, value, frame_rate)
+            try:
+                raw = words.theirs(entry, value, frame_rate)
+            except words.WordsError as error:
+                raise Refused(self.name, {parameter: str(error)}) from None
             parts = str(raw).split(entry.join) if len(entry.targets) > 1 else [raw]
             for target, part in zip(entry.targets, parts, strict=False):
                 number = words.number_of(part)
                 fields[self._target_field(channel.name, target)] = (
                     number if len(parts) > 1 and number is not None else part
                 )
-        self._ask("write", fields, channel=self._word(channel.name))
-        if set(values) & set(self.file.restart_after):
-            self._restart_due = True
+        self._ask("write", fields, request, channel=self._word(channel.name))
 
     def _target_field(self, channel: str, target: str) -> str:
         """The name of a field in what is sent: lines and forms have no other place for the channel than in front of it."""
@@ -199,9 +250,11 @@ class Driver(Understood):
         entry = self.file.request("snapshot")
         assert entry is not None
         method, _, path = entry.send.partition(" ")
-        answer = self.http.admitted(
-            method, path.format(channel=quote(str(self._word(channel)), safe=""), slot=""), most=_LARGEST_PICTURE
-        )
+        place = path.format(channel=quote(str(self._word(channel)), safe=""), slot="")
+        if self._session is not None:
+            answer = self._session.send(method, place, b"", {})
+        else:
+            answer = self.http.admitted(method, place, most=_LARGEST_PICTURE)
         if answer.status >= 300 or not answer.content.startswith(b"\xff\xd8"):
             what = f"HTTP status {answer.status}" if answer.status >= 300 else answer.kind
             raise BadAnswer(f"{self.name} gives no JPEG as its picture: {what}")

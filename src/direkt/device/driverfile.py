@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 import string
 from collections.abc import Callable, Iterator
+from fnmatch import fnmatchcase
 from typing import Literal
 
 from pydantic import Field
@@ -94,6 +95,9 @@ class TogetherEntry(Strict):
     because: str = ""
 
 
+StateWords = dict[PushState, str | list[str]]
+
+
 class SlotEntries(Strict):
     """Where the push slots stand, and how one is written."""
 
@@ -104,7 +108,7 @@ class SlotEntries(Strict):
     key: str = ""
     key_length: str | None = None
     state: str
-    states: dict[PushState, str] = {}  # the device's words, where they are not ours
+    states: StateWords = {}  # the device's words, where they are not ours
     message: str | None = None
     sent_bytes: str | None = None
     form: forms.Form = "url+key"  # how the device takes server address and key
@@ -140,6 +144,20 @@ class CardEntry(Strict):
     file: FileEntry | None = None
 
 
+class SignInEntry(Strict):
+    """How a session is begun, where the device wants neither digest nor basic: by a form, and a cookie or token."""
+
+    send: str  # method and path
+    coding: Coding = "form"
+    fields: dict[str, bool | int | float | str] = {"user": "{user}", "password": "{password}"}
+    root: str = ""  # of an XML body
+    token: str | None = None  # where the token stands in the answer; None: a cookie comes with it
+    header: str = "Authorization: Bearer {token}"  # that carries the token from then on
+    life: float | None = Field(None, gt=0, allow_inf_nan=False)  # s that a session lasts
+    life_at: str | None = None  # where the answer says so, s
+    expired: dict[str, list[bool | int | float | str]] = {}  # places in answers, and what stands there when it is over
+
+
 class DriverFile(Strict):
     """A driver file."""
 
@@ -149,10 +167,11 @@ class DriverFile(Strict):
     fits: Fits = Fits()
     from_firmware: str = ""  # the first that this file describes
     login: Login = "any"
+    sign_in: SignInEntry | None = None  # with login: form
     default_login: str | None = None  # user:password at delivery
     answers: Shape = "json"
     coding: Coding = "json"
-    requests: dict[RequestName, str | RequestEntry] = {}
+    requests: dict[RequestName, str | RequestEntry | list[str | RequestEntry]] = {}
     facts: FactEntries = FactEntries()
     more_facts: dict[str, str] = {}  # name: place
     channels: dict[str, str | ChannelEntry] = {}
@@ -170,9 +189,14 @@ class DriverFile(Strict):
     card: CardEntry = CardEntry()
 
     def request(self, name: RequestName) -> RequestEntry | None:
-        """A request in its long form; None where the device has none."""
+        """A request in its long form, the first where there are several; None where the device has none."""
+        return next(iter(self.all_requests(name)), None)
+
+    def all_requests(self, name: RequestName) -> list[RequestEntry]:
+        """The requests in their long form, in their order."""
         found = self.requests.get(name)
-        return RequestEntry(send=found) if isinstance(found, str) else found
+        listed = found if isinstance(found, list) else [found] if found is not None else []
+        return [RequestEntry(send=one) if isinstance(one, str) else one for one in listed]
 
     def coding_of(self, name: RequestName) -> Coding:
         """How a request's body is written."""
@@ -352,8 +376,9 @@ def _wrong_settings(file: DriverFile) -> Wrong:
             yield path, f"{entry.unit} is no unit of it; the table has {row.unit or 'none'}"
         if entry.unit == "frames" and name != "video.keyframe_interval.median":
             yield path, "only the keyframe interval is counted in frames"
-        if len(entry.places) > 1 and row.kind not in (Kind.SIZE, Kind.RATIO):
-            yield path, "several fields make a size or a ratio"
+        fraction = row.kind is Kind.NUMBER and entry.join == "/" and len(entry.places) == 2
+        if len(entry.places) > 1 and row.kind not in (Kind.SIZE, Kind.RATIO) and not fraction:
+            yield path, "several fields make a size or a ratio, or with join: / a numerator and denominator"
         for place in entry.places:
             if file.kind != "hand" and (text := answers.place_problem(place, file.answers)):
                 yield path, text
@@ -389,9 +414,33 @@ def _unknown(name: str) -> str:
 
 
 def _wrong_requests(file: DriverFile) -> Wrong:
-    for name in file.requests:
-        entry = file.request(name)
-        assert entry is not None
+    if (file.sign_in is None) != (file.login != "form"):
+        yield ["sign_in" if file.sign_in is not None else "login"], "'login: form' and 'sign_in' belong together"
+    if file.sign_in is not None:
+        sign = file.sign_in
+        if text := wrong_request(sign.send):
+            yield ["sign_in"], text
+        for value in sign.fields.values():
+            if isinstance(value, str) and (text := wrong_fields(value, {"user", "password"})):
+                yield ["sign_in"], text
+        if text := wrong_fields(sign.header, {"token"}):
+            yield ["sign_in"], text
+        if ": " not in sign.header or "{token}" not in sign.header:
+            yield ["sign_in"], "header: expected a name, a colon and {token}, such as 'X-Session: {token}'"
+        for place in (*filter(None, (sign.token, sign.life_at)), *sign.expired):
+            if text := answers.place_problem(place, file.answers):
+                yield ["sign_in"], text
+    for name, entry in [(request, one) for request in file.requests for one in file.all_requests(request)]:
+        several = len(file.all_requests(name)) > 1
+        if several and name not in ("state", "limits", "write"):
+            yield ["requests", name], "one request is enough here; state, limits and write may have several"
+        if several and name in ("state", "limits") and file.answers != "json":
+            yield ["requests", name], "several answers are joined where they are JSON"
+        if (entry.into or entry.of) and not several:
+            yield ["requests", name], "'into' and 'of' belong to a list of requests"
+        for pattern in entry.of:
+            if not any(fnmatchcase(known, pattern) for known in file.settings):
+                yield ["requests", name], f"of: no setting is called {pattern!r}"
         if text := wrong_request(entry.send):
             yield ["requests", name], text
         for value in entry.fields.values():

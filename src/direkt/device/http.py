@@ -34,9 +34,9 @@ _PIECE = 1 << 16  # bytes of a file that go at once
 
 _LINE_ENDS = dict.fromkeys(map(ord, "\t\n\r\u2028\u2029"), "?")
 
-Login = Literal["any", "digest", "basic", "none"]  # any: the strongest that the device offers
+Login = Literal["any", "digest", "basic", "form", "none"]  # any: the strongest that the device offers; form: see session.py
 _ALLOWED: Mapping[Login, tuple[str, ...]] = {
-    "any": ("digest", "basic"), "digest": ("digest",), "basic": ("basic",), "none": (),
+    "any": ("digest", "basic"), "digest": ("digest",), "basic": ("basic",), "form": (), "none": (),
 }  # fmt: skip
 
 
@@ -78,7 +78,7 @@ class HttpDevice:
         any_certificate: bool = False, limit: float = LIMIT,
     ) -> None:  # fmt: skip
         self.name, self.address, self._kind, self._limit = name, address, kind, limit
-        self._login = _Login(*login, _ALLOWED[kind], address) if login is not None and kind != "none" else None
+        self._login = _Login(*login, _ALLOWED[kind], address) if login is not None and kind not in ("none", "form") else None
         self._has_login = login is not None
         self._loop = asyncio.new_event_loop()  # of asyncio there is only this: it alone can end a wait as a whole
         self._client = httpx.AsyncClient(
@@ -91,6 +91,15 @@ class HttpDevice:
         if not self._loop.is_closed():
             self._loop.run_until_complete(self._client.aclose())
             self._loop.close()
+
+    @property
+    def has_cookies(self) -> bool:
+        """Whether the device gave any."""
+        return len(self._client.cookies.jar) > 0
+
+    def forget_cookies(self) -> None:
+        """What it gave is dropped."""
+        self._client.cookies.clear()
 
     @property
     def refused(self) -> bool:

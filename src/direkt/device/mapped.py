@@ -31,6 +31,8 @@ class RequestEntry(Strict):
     ] = {}  # that go with it each time; {channel}, {slot} and the slot's fields are filled in
     root: str = ""  # of an XML body
     file_field: str = ""  # the form's field of a file; empty: the file is the body
+    of: list[str] = []  # of several that write: the settings that this one takes, such as audio.*
+    into: str = ""  # of several that read: the name under which its answer is put beside the first one's
 
 
 class RefusalEntries(Strict):
@@ -55,6 +57,14 @@ def filled(texts: Mapping[str, object], values: Mapping[str, object]) -> dict[st
                 text.format(**{n: values.get(n, "") for n in _PLACE.findall(text)}) if isinstance(text, str) else text
             )
     return out
+
+
+def says_no(data: Answered, entries: RefusalEntries) -> bool:
+    """Whether a good answer is none: by its words, or by anything that stands where an error would."""
+    said = data.get(entries.at or "")
+    if entries.good:
+        return said is not None and str(said).lower() not in [word.lower() for word in entries.good]
+    return said not in (None, "", "0", "no", "false", "null") and bool(said)
 
 
 class Mapped:
@@ -98,17 +108,9 @@ class Mapped:
         if answer.status >= 400:
             raise self.refusal(answer, asked)
         found = self.read(answer, asked, needed=needed)
-        if self._refusals is not None and self._refusals.at is not None and self._says_no(found, self._refusals):
+        if self._refusals is not None and self._refusals.at is not None and says_no(found, self._refusals):
             raise self._refused(found, self._refusals, asked)
         return found, answer
-
-    @staticmethod
-    def _says_no(data: Answered, entries: RefusalEntries) -> bool:
-        """Whether a good answer is none: by its words, or by anything that stands where an error would."""
-        said = data.get(entries.at or "")
-        if entries.good:
-            return said is not None and str(said).lower() not in [word.lower() for word in entries.good]
-        return said not in (None, "", "0", "no", "false", "null") and bool(said)
 
     def _refused(self, data: Answered, entries: RefusalEntries, asked: str) -> DeviceError:
         if entries.list is not None and (reasons := self._reasons(data, entries)):

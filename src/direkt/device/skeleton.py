@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import Literal
 
-Shape = Literal["json", "xml", "lines", "onvif"]
-SHAPES: tuple[Shape, ...] = ("json", "xml", "lines", "onvif")
+Shape = Literal["json", "xml", "lines", "onvif", "hand"]
+SHAPES: tuple[Shape, ...] = ("json", "xml", "lines", "onvif", "hand")
 
 _HEAD = """\
 # {title}: what its HTTP interface looks like. docs/drivers.md explains every entry.
@@ -80,8 +80,44 @@ refusals: {}
 """
 
 
+_HAND = """\
+# {title}: a device that no program can reach; its setup card says what to enter. docs/drivers.md explains every entry.
+# Check it with: direkt driver lint {file}; look at its card with: direkt card FEED
+schema: direkt.driver/1
+kind: hand
+title: {title}
+fits: {{make: "", model: ""}}
+channels: {{main: {{}}}}
+modes:                              # one line of its menu that stands for several parameters; leave it out where there is none
+  - at: QUALITY
+    words:
+      HIGH: {{video.size: 1920x1080, video.frame_rate: 25, video.bitrate.mean: 5000}}
+      LOW: {{video.size: 1280x720, video.frame_rate: 25, video.bitrate.mean: 2500}}
+settings:                           # at: what stands on its screen; words: ours, then the device's
+  audio.present: {{at: SOUND, words: {{"yes": "ON", "no": "OFF"}}}}
+limits:                             # what it can be, in the table's words and units; one value alone: it is always so
+  video.codec: h264
+  video.keyframe_interval.median: 2
+  audio.present: ["yes", "no"]
+  audio.codec: aac
+menus:                              # where a person finds it, in the order of the menus
+  QUALITY: [Menu, Stream, QUALITY]
+  audio.present: [Menu, Stream, SOUND]
+  push.server: [Menu, Stream, Server]
+  push.key: [Menu, Stream, Key]
+  push.start: [Menu, Stream, Start]
+card:
+  start: "on"
+  longest: {{server: 128, key: 64}}   # characters that fit
+  before: []                        # what to do first
+  after: []                         # and when it is over
+"""
+
+
 def make(shape: Shape, title: str, file: str) -> str:
     """A driver file that is valid and describes no device yet."""
+    if shape == "hand":
+        return _HAND.format(title=title, file=file)
     head = _HEAD.format(title=title, file=file, kind="onvif" if shape == "onvif" else "http")
     if shape == "onvif":
         return head + _ONVIF

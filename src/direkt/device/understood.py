@@ -13,7 +13,7 @@ from direkt.device.answers import Answered
 from direkt.device.driverfile import ChannelEntry, DriverFile, SlotEntries, fixed_limits, form_names, version
 from direkt.device.model import BadAnswer, Bare, Channel, DeviceState, Health, PushState, Slot, Together
 from direkt.device.modes import mode_limits, mode_rules
-from direkt.device.words import WordsError
+from direkt.device.words import NotTold, WordsError
 from direkt.parameters import Values
 from direkt.protocol import source
 from direkt.protocol.address import AddressError, bracketed
@@ -30,6 +30,7 @@ class Understood(Bare):
         self.name, self.file = name, file
         self._written: set[Secret] = set()  # keys that the device was given or tells: no text of its may repeat them
         self._restart_due = False
+        self._untold: list[str] = []  # what the latest answer leaves open
 
     def _state(self, state: Answered, limits: Answered) -> DeviceState:
         """State and limits."""
@@ -38,6 +39,7 @@ class Understood(Bare):
         model = self._fact(state, facts.model)
         if model is None and self.file.kind == "http":
             raise BadAnswer(f"{self.name} does not say what it is: the driver {self.file.title!r} does not fit it")
+        self._untold = []
         try:
             together = self._together(state)
             channels = {name: self._channel(name, state, limits, together) for name in self.file.channels}
@@ -55,7 +57,7 @@ class Understood(Bare):
             model=self._said(model), firmware=self._said(self._fact(state, facts.firmware)),
             temperature=_float(self._fact(state, facts.temperature)), input=source if _yes(connected) is not False else None,
             restart_needed=_yes(told) is True or self._restart_due, channels=channels, slots=slots,
-            make=self._said(self._fact(state, facts.make) or self.file.fits.make), remarks=self._firmware_remark(state),
+            make=self._said(self._fact(state, facts.make) or self.file.fits.make), remarks=(*self._firmware_remark(state), *self._untold),
         )  # fmt: skip
 
     def _firmware_remark(self, state: Answered) -> tuple[str, ...]:
@@ -118,7 +120,10 @@ class Understood(Bare):
         for parameter, entry in self.file.settings.items():
             raw = self._raw(entry, data)
             if raw is not None:
-                values[parameter] = words.ours(parameter, entry, raw, rate)
+                try:
+                    values[parameter] = words.ours(parameter, entry, raw, rate)
+                except NotTold as error:
+                    self._untold.append(f"{name}: {error}")
             told = self._limit(entry, inner)
             if told is not None:
                 allowed.setdefault(parameter, words.limit(parameter, entry, told, rate))
@@ -176,7 +181,9 @@ class Understood(Bare):
         entries = self.file.slots
         if entries is None:
             return {}
-        states = {theirs.lower(): ours for ours, theirs in entries.states.items()}
+        states = {
+            theirs.lower(): ours for ours, listed in entries.states.items() for theirs in ([listed] if isinstance(listed, str) else listed)
+        }
         listed = state.parts(entries.list) if entries.list is not None else [state]
         out = {}
         for n, item in enumerate(listed, 1):

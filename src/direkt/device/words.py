@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
+from fractions import Fraction
 from typing import Literal
 
 from pydantic import Field
@@ -28,13 +29,18 @@ class WordsError(ParameterError):
     """A device's word or number that its driver does not know."""
 
 
+class NotTold(WordsError):
+    """What the device says alone does not tell the value."""
+
+
 class SettingEntry(Strict):
     """How the device names one parameter."""
 
     at: str | list[str]  # where it stands in the answer; several fields for one parameter
     send: str | list[str] | None = None  # where it stands in what is sent, if that is elsewhere
     join: str = "x"  # what stands between several fields
-    words: dict[str, bool | int | float | str] | None = None  # ours: the device's
+    # ours: the device's; of several the first is written
+    words: dict[str, bool | int | float | str | list[bool | int | float | str]] | None = None
     unit: Unit = ""  # the device's; empty: the table's
     factor: float = Field(1.0, gt=0, allow_inf_nan=False)  # the device's number is ours times this
     whole: bool = False  # the device takes whole numbers only
@@ -62,12 +68,24 @@ class SettingEntry(Strict):
         return " and ".join(self.places)
 
 
+def _ratio(value: int | float) -> str:
+    """A number as numerator and denominator; rates such as 29.97 by 1001."""
+    exact = Fraction(value).limit_denominator(1000)
+    slower = Fraction(round(value * 1.001) * 1000, 1001)
+    if exact.denominator > 2 and abs(float(slower) - value) < 0.005:
+        exact = slower
+    return f"{exact.numerator}/{exact.denominator}"
+
+
 def number_of(raw: object) -> int | float | None:
     """A number, also one that is written as a text; None for anything else."""
     if isinstance(raw, bool):
         return None
     if isinstance(raw, int | float):
         return raw
+    if isinstance(raw, str) and (match := re.fullmatch(r"\s*(\d{1,9})\s*/\s*([1-9]\d{0,8})\s*", raw)):  # numerator and denominator
+        value = round(int(match[1]) / int(match[2]), 3)
+        return int(value) if value == int(value) else value
     if isinstance(raw, str) and re.fullmatch(r"[-+]?\d{1,15}(?:\.\d{1,15})?", raw.strip()):
         value = float(raw)
         return int(value) if value == int(value) else value
@@ -80,7 +98,7 @@ def ours(name: str, entry: SettingEntry, raw: object, frame_rate: float) -> Valu
         raise WordsError(f"{entry.text or 'the whole answer'} as a group of fields, where its driver expects one value")
     try:
         if entry.words is not None:
-            word = next((w for w, theirs in entry.words.items() if _is(theirs, raw)), None)
+            word = next((w for w, said in entry.words.items() if any(_is(one, raw) for one in _each(said))), None)
             if word is None:
                 word = "other" if "other" in parameters.find(name).choices else str(raw)
             return parameters.clean(name, typed(name, word))
@@ -90,12 +108,22 @@ def ours(name: str, entry: SettingEntry, raw: object, frame_rate: float) -> Valu
                 return parameters.clean(name, raw)  # says what is wrong
             if entry.times != 1.0:
                 number = round(number / entry.times, 6)
-            if entry.unit == "frames" and frame_rate:
+            if entry.unit == "frames":
+                if not frame_rate:
+                    raise NotTold(
+                        f"{entry.text} = {raw!r} pictures, and no frame rate beside it: how many seconds that are is not known"
+                    )
                 number = parameters.keyframe_seconds(number, frame_rate)
             return parameters.clean(name, int(number) if number == int(number) else number)
         return parameters.clean(name, raw)
+    except WordsError:
+        raise
     except (ParameterError, OverflowError, ValueError) as error:
         raise WordsError(f"{entry.text} = {raw!r}, which its driver does not know: {error}") from None
+
+
+def _each(said: bool | int | float | str | list[bool | int | float | str]) -> list[bool | int | float | str]:
+    return said if isinstance(said, list) and said else [""] if isinstance(said, list) else [said]
 
 
 def _is(theirs: bool | int | float | str, raw: object) -> bool:
@@ -117,11 +145,15 @@ def theirs(entry: SettingEntry, value: Value, frame_rate: float) -> bool | int |
     """Our value as the device's; ``frame_rate``: fps, for what it counts in pictures."""
     if entry.words is not None:
         said = f"{value:g}" if isinstance(value, float) else str(value)
-        return entry.words.get(said, value)
+        return _each(entry.words.get(said, value))[0]
     if isinstance(value, str):
         return value
     if entry.unit == "frames":
-        return parameters.keyframe_frames(value, frame_rate)
+        if not frame_rate:
+            raise WordsError(f"{entry.text} counts pictures, and the frame rate is not known")
+        return max(1, parameters.keyframe_frames(value, frame_rate))
+    if len(entry.targets) > 1:
+        return _ratio(value)
     number = value * entry.times if entry.times != 1.0 else value
     if entry.whole:
         return round(number)

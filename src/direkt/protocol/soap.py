@@ -24,6 +24,7 @@ WSU = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-utilit
 # Web Services Security UsernameToken Profile 1.0, 3.1
 _DIGEST = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-username-token-profile-1.0#PasswordDigest"
 _BASE64 = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-soap-message-security-1.0#Base64Binary"
+_MOST_PARTS = 16
 CONTENT_TYPE = "application/soap+xml; charset=utf-8"
 
 
@@ -61,8 +62,8 @@ def write(body: Element, header: Sequence[Element] = ()) -> bytes:
 
 
 def read(data: bytes) -> Envelope:
-    """Raises Malformed for what is no envelope."""
-    root = tree.parse(data)
+    """An envelope, also in the first part of a message in parts (XOP and MTOM). Raises Malformed for what is no envelope."""
+    root = tree.parse(_root_part(data))
     if tree.local(root) != "Envelope" or tree.namespace(root) not in (SOAP11, SOAP12):
         raise Malformed(f"expected a SOAP envelope, got {tree.local(root)[:40] or 'something'}")
     above = tree.find(root, "Header")
@@ -72,6 +73,21 @@ def read(data: bytes) -> Envelope:
     if first is not None and tree.local(first) == "Fault":
         return Envelope(None, _fault(first), header)
     return Envelope(first, None, header)
+
+
+def _root_part(data: bytes) -> bytes:
+    """The part with the envelope, of a message in parts (RFC 2387); other data as it is."""
+    start = data.lstrip()
+    if not start.startswith(b"--") or b"\n" not in start:
+        return data
+    boundary = start[2 : start.index(b"\n")].strip()
+    if not 0 < len(boundary) <= 70:  # RFC 2046, 5.1.1
+        return data
+    for part in start.split(b"--" + boundary)[1:_MOST_PARTS]:
+        head, _, body = part.lstrip(b"\r\n").replace(b"\r\n\r\n", b"\n\n", 1).partition(b"\n\n")
+        if b"Envelope" in body[:2048] and not head.lstrip().startswith(b"<"):
+            return body.strip()
+    return data
 
 
 def _local(said: str) -> str:

@@ -307,7 +307,7 @@ class RealWorld:
     def _push(self, parts: FeedParts) -> str:
         key = parts.rig.key(parts.destination, self._crew.means.sources)
         if push.look(parts).slot.state is not PushState.STOPPED:
-            push.stop(parts, wanted_off=False)
+            push.stop(parts, self._crew.clock, wanted_off=False)
 
         def on_event(_: PushStanding) -> None:
             return None
@@ -342,5 +342,5 @@ class RealWorld:
             if parts.entry.carry:
                 found = carry.end(parts, self._crew.clock)
                 return "nobody carries it" if found is None else f"process {found.process} has ended it"
-            slot = push.stop(parts).slot
+            slot = push.stop(parts, self._crew.clock).slot
             return f"{parts.device} says {slot.state}"

@@ -17,6 +17,7 @@ from urllib.parse import urlsplit
 from direkt.destination.references import Sources
 from direkt.device import library, obstacles
 from direkt.device.driverfile import DriverFile
+from direkt.device.model import DeviceError, Unreachable
 from direkt.device.obstacles import Here
 from direkt.errors import DirektError
 from direkt.net import discovery as net
@@ -28,7 +29,7 @@ from direkt.work.steps import Job
 
 __all__ = ["PORTS", "Found", "Wanted"]
 
-AT_ONCE = 16  # devices that are asked at the same time
+AT_ONCE = 64  # devices that are asked at the same time
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,8 +92,28 @@ def find(wanted: Wanted, rig: Rig | None, sources: Sources | None) -> Job[FindEv
     seen = {one.rig_name for one in found}
     for name, entry in rig.file.devices.items() if rig is not None else ():
         if name not in seen:
-            notes.append(f"{name} of the rig does not answer at {entry.address}: is it on, has it another address?")
+            notes.append(_not_found(name, entry.address, rig, sources))
     return Result(tuple(sorted(found, key=_order)), tuple(notes))
+
+
+def _not_found(name: str, address: str, rig: Rig | None, sources: Sources | None) -> str:
+    """Why a device of the rig was not found: it may be set by hand, answer by its own driver alone, or be away."""
+    try:
+        assert rig is not None and sources is not None
+        driver = rig.driver(name, sources)
+    except (DirektError, AssertionError):
+        return f"{name} of the rig was not found at {address}; whether it answers is not known: its driver or login cannot be used"
+    try:
+        if getattr(getattr(driver, "file", None), "kind", "") == "hand":
+            return f"{name} of the rig is set by hand: no program can ask it"
+        driver.identity()
+    except DeviceError as error:
+        if isinstance(error, Unreachable):
+            return f"{name} of the rig does not answer at {address}: is it on, has it another address?"
+        return f"{name} of the rig answers at {address}, but not as its driver expects: {error}"
+    finally:
+        driver.close()
+    return f"{name} of the rig answers at {address} to its own driver; it does not tell what it is to others"
 
 
 def _order(found: Found) -> tuple[int, bytes, int]:

@@ -366,7 +366,7 @@ class _Going:
         slot = push.look(feed).slot
         if slot.state is not PushState.STOPPED and slot.server == feed.destination.server:
             if slot.state is PushState.RETRYING:  # perhaps with the key of a past event
-                push.stop(feed)
+                push.stop(feed, self.crew.clock)
                 self._begins(feed)
         else:
             self._begins(feed)
@@ -748,7 +748,7 @@ class _Going:
             if feed.entry.carry:
                 carry.end(feed, self.crew.clock)
             else:
-                push.stop(feed)
+                push.stop(feed, self.crew.clock)
         except DirektError as error:
             return Checked(self.step, name, Verdict.FAIL, reason(error), f"direkt stop {name}")
         return Checked(self.step, name, Verdict.PASS, "its push is off again")

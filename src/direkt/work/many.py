@@ -18,7 +18,7 @@ from direkt.work.standing import Standing
 from direkt.work.steps import END, Agree, Clock, drive
 from direkt.work.write import Back, Checking, Planned, PuttingBack, Restarting, Saved, Terms, WriteEvent, Written, write
 
-AT_ONCE = 16
+AT_ONCE = 64  # devices at the same time: most of the time is theirs
 
 
 @dataclass(frozen=True, slots=True)

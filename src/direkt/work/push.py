@@ -111,7 +111,17 @@ def _wait(feed: FeedParts, clock: Clock) -> Look:
         clock.sleep(_POLL)
 
 
-def stop(feed: FeedParts, *, wanted_off: bool = True) -> Look:
+def _wait_for_the_end(feed: FeedParts, clock: Clock) -> Look:
+    """The slot once it has stopped, or as it is after the limit: devices say goodbye to the server first."""
+    begin = clock.now()
+    while True:
+        found = look(feed)
+        if found.slot.state is PushState.STOPPED or clock.now() - begin > START_LIMIT:
+            return found
+        clock.sleep(_POLL)
+
+
+def stop(feed: FeedParts, clock: Clock, *, wanted_off: bool = True) -> Look:
     """Stops the push, and makes sure that it has. Raises DeviceError when the device goes on.
 
     ``wanted_off``: it is meant to stay off; otherwise it is started again in a moment.
@@ -122,7 +132,7 @@ def stop(feed: FeedParts, *, wanted_off: bool = True) -> Look:
     try:
         look(feed)
         feed.driver.push(feed.entry.slot, on=False)
-        found = look(feed)
+        found = _wait_for_the_end(feed, clock)
     except DirektError as error:
         error.add_note(not_stopped(feed))
         raise

@@ -338,7 +338,7 @@ def video_config(config: Element, values: Values, channel: Values, option: Optio
     kbits = (
         str(round(float(bitrate)))
         if isinstance(bitrate, int | float)
-        else tree.text(config, "RateControl", "BitrateLimit")
+        else _whole_of(tree.text(config, "RateControl", "BitrateLimit"))
     )
     encoding = element("tt:Encoding", _encoding(config, codec, second=second))
     profile = str(channel.get("video.profile", "")) if "video.profile" in values else ""
@@ -381,6 +381,12 @@ def video_config(config: Element, values: Values, channel: Values, option: Optio
     )  # fmt: skip
 
 
+def _whole_of(said: str) -> str:
+    """A whole number as the standard's schema has it, of what a device says, such as "48.0"; empty for what is none."""
+    number = tree.number(said)
+    return str(round(number)) if number is not None else ""
+
+
 def _start(config: Element) -> list[Element]:
     name, count = tree.text(config, "Name")[:64], tree.whole(tree.text(config, "UseCount"))
     return [element("tt:Name", name), element("tt:UseCount", str(1 if count is None else count))]
@@ -421,7 +427,7 @@ def _codec_part(
         old = tree.find(config, name)
         if codec != ours and old is None:
             continue
-        length = str(pictures) if codec == ours and pictures else tree.text(old, "GovLength") or "50"
+        length = str(pictures) if codec == ours and pictures else _whole_of(tree.text(old, "GovLength")) or "50"
         usual = (option.profiles[-1] if option is not None and option.profiles else "main") if ours == "h264" else "SP"
         chosen = (profile if codec == ours else "") or tree.text(old, inner) or usual
         chosen = chosen.title() if ours == "h264" else chosen
@@ -433,6 +439,11 @@ def _kept_attributes(config: Element) -> dict[str, str | None]:
     """The attributes of the standard that a configuration was read with; the token is always one of them."""
     known = ("token", "GovLength", "AnchorFrameDistance", "Profile", "GuaranteedFrameRate")
     kept: dict[str, str | None] = {name: value for name in known if (value := tree.attribute(config, name))}
+    for name in ("GovLength", "AnchorFrameDistance"):
+        if name in kept and not (said := _whole_of(str(kept[name]))):
+            del kept[name]
+        elif name in kept:
+            kept[name] = said
     return {**kept, "token": tree.attribute(config, "token")}
 
 
@@ -460,11 +471,11 @@ def audio_config(config: Element, values: Values, *, second: bool) -> Element:
         names = {"aac": "MP4A-LATM", "g711u": "PCMU", "g711a": "PCMA"} if second else first
         said = names.get(str(codec), said)
     bitrate, rate = values.get("audio.bitrate.mean"), values.get("audio.sample_rate")
-    kilohertz = str(int(float(rate) // 1000)) if isinstance(rate, int | float) else tree.text(config, "SampleRate")
+    kilohertz = str(int(float(rate) // 1000)) if isinstance(rate, int | float) else _whole_of(tree.text(config, "SampleRate"))
     given = tree.number(tree.text(config, "SampleRate"))
     if isinstance(rate, int | float) and given is not None and given >= 1000:
         kilohertz = str(int(rate))  # a device that counts in Hz
-    kbits = str(round(float(bitrate))) if isinstance(bitrate, int | float) else tree.text(config, "Bitrate")
+    kbits = str(round(float(bitrate))) if isinstance(bitrate, int | float) else _whole_of(tree.text(config, "Bitrate"))
     start = _start(config)
     amounts = [element("tt:Bitrate", kbits or "64"), element("tt:SampleRate", kilohertz or "16")]
     encoding, token = element("tt:Encoding", said), tree.attribute(config, "token")
