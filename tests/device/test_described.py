@@ -213,7 +213,7 @@ class SlotForms(unittest.TestCase):
             with mock.patch.object(
                 talk,
                 "_ask",
-                lambda request, item=item: JsonAnswer(
+                lambda request, item=item, **_: JsonAnswer(
                     {"model": "X", "channels": {"main": {}, "second": {}}, "push": [item]}
                 ),
             ):

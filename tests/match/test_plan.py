@@ -53,6 +53,21 @@ class Matching(unittest.TestCase):
         kept = {step.parameter: step.reason for step in make(audio__sample_rate=48000).steps}
         self.assertEqual(kept["audio.sample_rate"], "kept: as asked")
 
+    def test_sound_that_is_on_is_never_switched_off_to_meet_something_else(self):
+        rules = "  video.bitrate.mean: {must: {min: 3000, max: 5000}}\n  audio.bitrate.mean: {must: 160}\n  audio.sample_rate: {must: 48000}\n"
+        for uplink in (3050.0, 2000.0, 500.0):
+            p = make(rules=rules, uplink=uplink, audio__present="yes", limits={"audio.bitrate.mean": [64, 96], "audio.sample_rate": [44100]})
+            self.assertNotIn("audio.present", p.values(), uplink)
+            self.assertTrue(p.unmet)
+        p = make(rules='  audio.present: {must: "no"}\n', audio__present="yes")
+        self.assertEqual(p.values(), {"audio.present": "no"}, "it is what the sheet asks for")
+
+    def test_a_range_that_is_not_told_may_be_set(self):
+        allowed = {name: demand.parse(name, raw) for name, raw in LIMITS.items()}
+        allowed["video.bitrate.mean"] = demand.Demand("video.bitrate.mean")
+        p = plan(Channel("main", SET, allowed), library.load("tarnlight"), input_signal("1080p50"))
+        self.assertEqual((p.unmet, p.values()["video.bitrate.mean"]), ((), 6900))
+
     def test_of_several_that_fit_the_nearest_is_taken(self):
         for old, wanted in ((12000, 8000), (2000, 4000), (100, 4000)):
             p = make(video__bitrate__mean=old, rules="  video.bitrate.mean: {must: {min: 4000, max: 8000}}\n")

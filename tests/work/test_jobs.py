@@ -4,6 +4,7 @@ import copy
 import dataclasses
 import json
 from pathlib import Path
+from unittest import mock
 
 from direkt import rig as rigs
 from direkt.demand import parse
@@ -16,6 +17,7 @@ from direkt.device.model import (
     DeviceState,
     InputSignal,
     PushState,
+    Refused,
     Slot,
     Unreachable,
 )
@@ -245,6 +247,25 @@ class Writing(Jobs):
         self.clock.time += 5
         self.write(driver)
         self.assertIsNone(standing.find(self.rig, "finish"))
+
+    def test_a_refusal_of_sound_does_not_undo_the_picture(self):
+        more = {"audio.bitrate.mean": [64, 160]}
+        self.enterContext(mock.patch.dict(LIMITS, more))
+        driver = FakeDriver(**{"audio.bitrate.mean": 64})
+        put = driver.write
+        driver.portions = lambda values: [p for p in ({n: v for n, v in values.items() if n.startswith(k)} for k in ("video.", "audio.")) if p]
+
+        def write_(channel, values):
+            if any(n.startswith("audio.") for n in values):
+                raise Refused("tower", {"audio": "the microphone is in use"})
+            put(channel, values)
+
+        driver.write, driver.away = write_, 0
+        done = self.write(driver)
+        self.assertEqual(driver.values["video.size"], "1920x1080")
+        self.assertEqual(len(done.refused), 1)
+        self.assertIn("microphone is in use", done.refused[0])
+        self.assertTrue(done.lost and all(one.what.startswith("audio.") for one in done.lost), done.lost)
 
     def test_a_slot_that_keeps_something_else_is_listed(self):
         driver = FakeDriver()

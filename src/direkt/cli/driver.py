@@ -165,7 +165,8 @@ def new(shape: str, target: Path, title: str) -> ExitCode:
     except OSError as error:
         raise UnusableInput(f"{target}: cannot be written: {os_words(error)}") from None
     output.console().print(f"written: {escape(target)}")
-    output.note(f"Fill it in, then: direkt driver lint {target}; direkt driver try {target} http://ADDRESS")
+    following = "name it in the rig, and look at its card: direkt card FEED" if shape == "hand" else f"direkt driver try {target} http://ADDRESS"
+    output.note(f"Fill it in, then: direkt driver lint {target}; {following}")
     return ExitCode.GOOD
 
 

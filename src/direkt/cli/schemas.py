@@ -238,6 +238,7 @@ class WriteJson(TypedDict):
     restarted: bool
     saved: str
     did_not_stick: list[LostJson]
+    sound_refused: list[str]  # what the device said against the sound; the picture is set
     unmet: list[UnmetJson]
     not_put_back: str | None  # by --restore: what of the push slot, and what to do
     set: dict[str, Value]

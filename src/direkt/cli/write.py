@@ -263,10 +263,16 @@ class _Front:
         if not written.lost:
             slot = " and the push slot" if target.key is not None else ""
             out.print(f"[green]✓ {len(target.plan.changes)} changes{slot} read back as written[/]")
-        elif any(item.set is not None and item.wanted != item.set for item in written.lost):
-            output.note(
-                f"This model and firmware is remembered for that: direkt match {feed.name} now keeps to what it can do."
-            )
+        else:
+            for words in written.refused:
+                out.print(f"[yellow]! the picture is set, the sound is not[/]  {escape(words)}")
+            old = target.channel.values
+            if any(item.set is not None and item.set not in (item.wanted, old.get(item.what)) for item in written.lost):
+                output.note(
+                    f"What became another value is remembered for this model and firmware (direkt device learned): direkt match {feed.name} keeps to it."
+                )
+            if written.saved is not None and not self.restoring:
+                output.note(f"To go back to what was: direkt write {feed.name} --restore {written.saved}")
         if target.plan.unmet:
             print_unmet(out, target.plan)
         if target.missing:
@@ -288,6 +294,7 @@ class _Front:
         return {
             "schema": "direkt.write/1", "feed": self.feed.name, "device": self.feed.device, "sheet": self.feed.sheet.id,
             "written": plan.values(), "restarted": written.restarted, "saved": str(written.saved),
+            "sound_refused": list(written.refused),
             "did_not_stick": [{"parameter": i.what, "wanted": i.wanted, "set": i.set} for i in written.lost],
             "unmet": [{"parameter": u.parameter, "reason": u.reason, "rule": u.rule} for u in plan.unmet],
             "not_put_back": written.target.missing or None, "set": written.set or {}, "unfinished": self.left,

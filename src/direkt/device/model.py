@@ -91,6 +91,7 @@ class Channel:
     together: tuple[Together, ...] = ()  # limits that depend on each other
     source: InputSignal | None = None  # where channels have different ones
     stream: str = ""  # the address at which the device gives the channel out itself
+    sound: str = ""  # the device's name for its sound encoder, where channels may share one
 
     @property
     def full(self) -> Values:

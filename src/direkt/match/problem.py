@@ -111,12 +111,19 @@ class _Builder:
         if setting == BITRATE:
             found += self._uplink_candidates()
             found += [step for profile in ("main", "high") for step in self._level_steps(profile)]
+        if setting == SOUND and old == "yes" and not self._wants_no_sound():
+            return ["yes"]  # sound that is on is never turned off to meet something else
         free = setting == INTERVAL and self.counted
         kept = [value for value in found if value is not None and (free or limit.allows(value))]
         asked = any(True for _ in self._demands_on(setting))
         # what is asked for is set, also where the device does not tell how it is
         stays = free or not asked or not kept or (old is not None and limit.allows(old))
         return list(dict.fromkeys([*([old] if stays else []), *kept]))
+
+    def _wants_no_sound(self) -> bool:
+        """Whether a sheet demands that there is no sound."""
+        rules = [asker.sheet.rules.get(SOUND) for asker in self.askers]
+        return any(rule is not None and rule.must is not None and not rule.must.allows("yes") for rule in rules)
 
     def _level_steps(self, profile: str) -> list[Choice]:
         table = reader.levels("h264")

@@ -127,7 +127,7 @@ def applied(channel: Channel, lessons: list[Lesson], model: str, firmware: str) 
             if narrower is not None:
                 together.append(Together(when, (narrower,), None, words))
     return Channel(
-        channel.name, channel.values, limits, channel.title, tuple(together), channel.source, channel.stream
+        channel.name, channel.values, limits, channel.title, tuple(together), channel.source, channel.stream, channel.sound
     )  # fmt: skip
 
 

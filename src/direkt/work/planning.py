@@ -14,6 +14,7 @@ from direkt.match.terms import Asker
 from direkt.protocol import address
 from direkt.store import learned
 from direkt.work.feeds import FeedParts
+from direkt.work.sound import TAKEN
 
 
 def plan_feed(feed: FeedParts) -> tuple[DeviceState, Channel, Plan]:
@@ -31,7 +32,7 @@ def plan_channel(feed: FeedParts, state: DeviceState, channel: Channel) -> Plan:
     if carried:  # that it does not push by itself does not matter
         known = replace(known, together=tuple(replace(law, push=True) for law in known.together))
     made = plan(
-        known, sheet, channel.source or state.input, share_of(feed.rig, feed.name), others=_others(feed),
+        known, sheet, channel.source or state.input, share_of(feed.rig, feed.name), others=_others(feed, state, known),
         protocol=None if carried else address.parse(feed.destination.server).scheme, mains=feed.rig.file.mains_hz,
     )  # fmt: skip
     if carried:
@@ -47,8 +48,9 @@ def _carried_sheet(sheet: Sheet, channel: Channel) -> tuple[Sheet, tuple[str, ..
     if has_sound and (codec.allows("aac") if codec is not None else set_codec in ("aac", None)):
         return sheet, ("this machine carries the stream: it fetches it from the device and pushes it on",)
     rules = {name: rule for name, rule in sheet.rules.items() if not name.startswith("audio.")}
-    words = "this machine carries the stream, and adds a silent AAC track: the device has no sound that can be pushed"
-    return replace(sheet, rules=rules), (words,)
+    coded = has_sound and set_codec in TAKEN
+    words = "codes its sound to AAC" if coded else "adds a silent AAC track: the device has no sound that can be pushed"
+    return replace(sheet, rules=rules, audio_ladder=()), (f"this machine carries the stream, and {words}",)
 
 
 def _by_hand(feed: FeedParts, made: Plan) -> Plan:
@@ -63,18 +65,28 @@ def _by_hand(feed: FeedParts, made: Plan) -> Plan:
     return Plan(made.steps, made.unmet, made.conflict, (*made.notes, *lines))
 
 
-def _others(feed: FeedParts) -> list[Asker]:
-    """The sheets of further feeds that push the same channel of the same device."""
+def _others(feed: FeedParts, state: DeviceState, channel: Channel) -> list[Asker]:
+    """The sheets of further feeds that push the same channel of the same device, or one with the same sound encoder."""
     out = []
     for name, entry in feed.rig.file.feeds.items():
-        same = (entry.device, entry.channel) == (feed.entry.device, feed.entry.channel)
-        if name != feed.name and same:
-            try:
-                sheet: Sheet = feed.rig.sheet(feed.rig.file.destinations[entry.destination])
-            except DirektError:
-                continue  # said where that feed is matched
-            if sheet.id != feed.sheet.id:
-                out.append(Asker(sheet, name))
+        if name == feed.name or entry.device != feed.entry.device:
+            continue
+        other = state.channel(entry.channel)
+        same = other is not None and other.name == channel.name
+        shared = other is not None and channel.sound != "" and other.sound == channel.sound
+        if not same and not shared:
+            continue
+        try:
+            sheet: Sheet = feed.rig.sheet(feed.rig.file.destinations[entry.destination])
+        except DirektError:
+            continue  # said where that feed is matched
+        if entry.carry:  # what this machine adds or codes on the way is not asked of the device
+            sheet, _ = _carried_sheet(sheet, channel)
+        if not same:  # of a channel of its own only the sound is shared
+            rules = {rule: one for rule, one in sheet.rules.items() if rule.startswith("audio.")}
+            sheet = replace(sheet, rules=rules, ladder=())
+        if sheet.id != feed.sheet.id or not same or entry.carry != feed.entry.carry:
+            out.append(Asker(sheet, name))
     return out
 
 

@@ -120,6 +120,7 @@ class Written:
     saved: Path | None = None
     lost: tuple[Lost, ...] = ()
     set: Values | None = None  # as read back
+    refused: tuple[str, ...] = ()  # what the device said against the sound; the picture is set
 
 
 WriteEvent = Planned | Agree | Standing | Saved | Restarting | Back | Checking | PuttingBack
@@ -172,6 +173,8 @@ class _Course:
         self._folder = feed.rig.folder
         self._earlier = standing.find(feed.rig, feed.name)
         self.now = Standing(Stage.UNTOUCHED, feed.name, feed.device, since=since)
+        self.no_sound: tuple[str, ...] = ()  # what was said against the sound
+        self.not_taken: set[str] = set()  # settings of sound that were refused
 
     def begin(self, saved: Path, *, restoring: bool) -> None:
         """From here on an end without notice leaves a file. Raises UnusableInput where that cannot be."""
@@ -251,7 +254,7 @@ def _carry_out(
             if target.key is not None and target.slot is not None:
                 feed.driver.write_slot(target.slot.number, target.slot_channel, target.server, target.key)
             yield course.at(Stage.NOT_CHECKED)
-            now = yield from _read_back(feed, target, clock)
+            now = yield from _read_back(feed, target, clock, course.not_taken)
         except DirektError as error:
             if course.now.stage is not Stage.UNTOUCHED:
                 yield PuttingBack(str(error))
@@ -264,7 +267,7 @@ def _carry_out(
         else:
             course.end()
         log.keep("not all stuck" if lost else "as wanted", now, lost)
-        return Written(True, target, restarted, kept, lost, feed.channel(now).values)
+        return Written(True, target, restarted, kept, lost, feed.channel(now).values, course.no_sound)
 
 
 def _live_words(feed: FeedParts, target: Planned) -> str:
@@ -411,7 +414,11 @@ def _settings(
         for portion in order.valid_order(channel, feed.driver.portions(values)):
             try:
                 feed.driver.write(channel, portion)
-            except Refused:
+            except Refused as error:
+                if all(name.startswith("audio.") for name in portion) and any(name.startswith("video.") for name in values):
+                    course.no_sound = (*course.no_sound, str(error))  # the picture stays as it is wanted
+                    course.not_taken |= portion.keys()
+                    continue
                 with suppress(DeviceError):  # then it is as it says: some may have been written
                     now = feed.driver.read()
                     if (feed.channel(now).values, now.restart_needed) == (target.channel.values, restart_needed):
@@ -431,7 +438,8 @@ def _settings(
 def _with(channel: Channel, values: Values) -> Channel:
     """The channel as it is after a portion was written."""
     return Channel(
-        channel.name, {**channel.values, **values}, channel.limits, channel.title, channel.together, channel.source, channel.stream
+        channel.name, {**channel.values, **values}, channel.limits, channel.title, channel.together, channel.source, channel.stream,
+        channel.sound,
     )  # fmt: skip
 
 
@@ -451,7 +459,7 @@ def _restarted(feed: FeedParts, clock: Clock, wait: float) -> Job[WriteEvent, No
     raise Unreachable(f"{feed.device} has not come back {wait:g} s after its restart: look at it, switch it off and on")
 
 
-def _read_back(feed: FeedParts, target: Planned, clock: Clock) -> Job[WriteEvent, DeviceState]:
+def _read_back(feed: FeedParts, target: Planned, clock: Clock, not_taken: set[str]) -> Job[WriteEvent, DeviceState]:
     """The state when all reads back as it was written, or when the device's patience is over: settings may take their time.
 
     A value that has become another one, and stays so for a while, will not become what was wanted.
@@ -467,7 +475,7 @@ def _read_back(feed: FeedParts, target: Planned, clock: Clock) -> Job[WriteEvent
                 raise
             clock.sleep(_LOOK)
             continue
-        lost = tuple(_lost(feed, target, now))
+        lost = tuple(one for one in _lost(feed, target, now) if one.what not in not_taken)
         passed = clock.now() - begin
         if not lost or passed >= feed.driver.patience:
             return now

@@ -220,7 +220,8 @@ class Media:
         self.remarks += [f"{name}: {remark}" for remark in found.remarks]
         source = sources.get(encoder.source) if len(sources) > 1 else None
         title = encoder.title or encoder.profile
-        return Channel(name, found.values, limits, title, (*together, *sound), source)
+        token = tree.attribute(encoder.audio, "token")
+        return Channel(name, found.values, limits, title, (*together, *sound), source, sound=token)
 
     # Setting
 

@@ -355,6 +355,8 @@ def video_config(config: Element, values: Values, channel: Values, option: Optio
             attributes.pop("Profile", None)
             attributes.pop("GovLength", None)
         constant = channel.get("video.rate_control")
+        if option is not None and option.constant is False:  # it says that it cannot
+            constant = "vbr"
         given = tree.attribute(tree.find(config, "RateControl"), "ConstantBitRate") or None
         control = element(
             "tt:RateControl", element("tt:FrameRateLimit", decimal(new_rate)), element("tt:BitrateLimit", kbits or "1"),
