@@ -6,7 +6,6 @@ several times (once for each probe and each of its addresses): its endpoint refe
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from urllib.parse import unquote, urlsplit
@@ -127,40 +126,87 @@ def _joined(a: tuple[str, ...], b: tuple[str, ...]) -> tuple[str, ...]:
 
 # The device's end
 
-_PROBE = re.compile(r"[^\s]+")
+RFC3986, STRCMP0, NONE = f"{WSD}/rfc2396", f"{WSD}/strcmp0", f"{WSD}/none"  # 5.1: how scopes are compared
 
 
 @dataclass(frozen=True, slots=True)
 class Probe:
-    """What somebody looks for."""
+    """What somebody looks for; with ``endpoint`` one device whose addresses are asked for (Resolve)."""
 
     message_id: str
-    types: tuple[str, ...]  # local names
+    types: tuple[tuple[str, str], ...]  # namespace and name
     scopes: tuple[str, ...]
     reply_to: str = ANONYMOUS
+    matched_by: str = RFC3986
+    endpoint: str = ""
+
+    def matches(self, types: Iterable[tuple[str, str]], scopes: Iterable[str]) -> bool:
+        """Whether a device of these types and scopes is meant (5.1): all that is asked for must be there."""
+        listed, there = set(types), list(scopes)
+        if not all(one in listed for one in self.types):
+            return False
+        if self.matched_by == NONE:  # devices without scopes are looked for
+            return not there
+        if self.matched_by == STRCMP0:
+            return set(self.scopes) <= set(there)
+        return self.matched_by == RFC3986 and all(any(_below(wanted, scope) for scope in there) for wanted in self.scopes)
+
+
+def _below(wanted: str, scope: str) -> bool:
+    """Whether a scope is the one that is wanted or lies below it: scheme and host in any capitals, whole steps of the path."""
+    try:
+        one, other = urlsplit(wanted), urlsplit(scope)
+    except ValueError:
+        return False
+    if (one.scheme.lower(), one.netloc.lower()) != (other.scheme.lower(), other.netloc.lower()):
+        return False
+    steps, there = ([unquote(step) for step in path.strip("/").split("/") if step] for path in (one.path, other.path))
+    return there[: len(steps)] == steps and not any(step in (".", "..") for step in steps)
 
 
 def read_probe(data: bytes) -> Probe:
-    """Raises Malformed for what is no probe."""
+    """A Probe (5.3) or Resolve (6.3). Raises Malformed for what is none."""
     envelope = soap.read(data)
-    if envelope.body is None or tree.local(envelope.body) != "Probe":
+    body = envelope.body
+    kind = tree.local(body) if body is not None else ""
+    if body is None or kind not in ("Probe", "Resolve"):
         raise Malformed("no probe")
     said = {tree.local(element): tree.text(element) for element in envelope.header}
-    types = tuple(word.rpartition(":")[2] for word in _PROBE.findall(tree.text(envelope.body, "Types")))
-    return Probe(said.get("MessageID", ""), types, tuple(tree.text(envelope.body, "Scopes").split()))
+    reply = next((tree.text(e, "Address") for e in envelope.header if tree.local(e) == "ReplyTo"), "") or ANONYMOUS
+    if kind == "Resolve":
+        return Probe(said.get("MessageID", ""), (), (), reply, endpoint=tree.text(body, "EndpointReference", "Address"))
+    scopes = tree.find(body, "Scopes")
+    by = tree.attribute(scopes, "MatchBy") or RFC3986
+    by = RFC3986 if by.endswith(("/rfc2396", "/rfc3986")) else by
+    types = tree.find(body, "Types")
+    names = tuple(_qualified(word, types) for word in tree.text(types).split()[:_MOST])
+    return Probe(said.get("MessageID", ""), names, tuple(tree.text(scopes).split()[:_MOST]), reply, by)
+
+
+def _qualified(word: str, element: tree.Element | None) -> tuple[str, str]:
+    prefix, _, name = word.rpartition(":")
+    spaces = element.nsmap if element is not None else {}
+    return str(spaces.get(prefix or None) or ""), name
 
 
 def probe_matches(
-    answer_to: Probe, message_id: str, endpoint: str, types: Mapping[str, str], scopes: Iterable[str], addresses: Iterable[str]
+    answer_to: Probe, message_id: str, endpoint: str, types: Mapping[str, str], scopes: Iterable[str], addresses: Iterable[str],
+    sequence: tuple[int, int] = (1, 1),
 ) -> bytes:  # fmt: skip
-    """The answer to a probe; ``types``: names and their namespaces."""
+    """The answer to a probe, or to a Resolve; ``types``: names and their namespaces; ``sequence``: since when the device is on (a
+    number that grows with each start), and the number of its message since then (appendix I)."""
     spaces = {namespace: f"t{n}" for n, namespace in enumerate(dict.fromkeys(types.values()))}
-    body = etree.Element(f"{{{WSD}}}ProbeMatches", nsmap={"d": WSD, **{p: ns for ns, p in spaces.items()}})
-    one = etree.SubElement(body, f"{{{WSD}}}ProbeMatch")
+    kind = "Resolve" if answer_to.endpoint else "Probe"
+    body = etree.Element(f"{{{WSD}}}{kind}Matches", nsmap={"d": WSD, **{p: ns for ns, p in spaces.items()}})
+    one = etree.SubElement(body, f"{{{WSD}}}{kind}Match")
     reference = etree.SubElement(one, f"{{{WSA}}}EndpointReference", nsmap={"a": WSA})
     etree.SubElement(reference, f"{{{WSA}}}Address").text = endpoint
     etree.SubElement(one, f"{{{WSD}}}Types").text = " ".join(f"{spaces[ns]}:{name}" for name, ns in types.items())
     etree.SubElement(one, f"{{{WSD}}}Scopes").text = " ".join(scopes)
     etree.SubElement(one, f"{{{WSD}}}XAddrs").text = " ".join(addresses)
     etree.SubElement(one, f"{{{WSD}}}MetadataVersion").text = "1"
-    return soap.write(body, _header("ProbeMatches", message_id, answer_to.reply_to, answer_to.message_id))
+    header = _header(f"{kind}Matches", message_id, answer_to.reply_to, answer_to.message_id)
+    order = etree.Element(f"{{{WSD}}}AppSequence", nsmap={"d": WSD})
+    order.set("InstanceId", str(sequence[0]))
+    order.set("MessageNumber", str(sequence[1]))
+    return soap.write(body, [*header, order])

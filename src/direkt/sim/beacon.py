@@ -6,12 +6,16 @@ import contextlib
 import socket
 import struct
 import threading
+import time
 import uuid
+from collections import deque
 from collections.abc import Callable
 
 from direkt.errors import Malformed
 from direkt.net import discovery as net
 from direkt.protocol import discovery
+
+_REMEMBERED = 256  # probes
 
 
 class Beacon:
@@ -19,6 +23,9 @@ class Beacon:
 
     def __init__(self, tell: Callable[[], tuple[list[str], list[str]] | None], *, answers: int = 2) -> None:
         self.endpoint = f"urn:uuid:{uuid.uuid4()}"
+        self._since, self._messages = int(time.time()), 0
+        self._answered: deque[str] = deque(maxlen=_REMEMBERED)  # probes, by their ids
+        self._turn = threading.Lock()
         self._tell, self._answers = tell, answers
         self._sockets: list[socket.socket] = []
 
@@ -55,13 +62,20 @@ class Beacon:
         except Malformed:
             return b""
         told = self._tell()
+        if told is None or not asked.message_id:
+            return b""
         types = {"NetworkVideoTransmitter": discovery.NETWORK, "Device": discovery.DEVICE}
-        if told is None or not set(asked.types) <= set(types):
-            return b""
         scopes, addresses = told
-        if not all(any(scope.startswith(wanted) for scope in scopes) for wanted in asked.scopes):
+        meant = asked.endpoint == self.endpoint if asked.endpoint else asked.matches([(ns, name) for name, ns in types.items()], scopes)
+        if not meant:
             return b""
-        return discovery.probe_matches(asked, f"urn:uuid:{uuid.uuid4()}", self.endpoint, types, scopes, addresses)
+        with self._turn:
+            if asked.message_id in self._answered:  # it was sent more than once, as UDP wants it
+                return b""
+            self._answered.append(asked.message_id)
+            self._messages += 1
+            sequence = self._since, self._messages
+        return discovery.probe_matches(asked, f"urn:uuid:{uuid.uuid4()}", self.endpoint, types, scopes, addresses, sequence)
 
 
 def _listener4() -> socket.socket | None:

@@ -69,6 +69,8 @@ class Coder:
     profile: str
     constant: bool = False
     quality: float = 4.0
+    timeout: str = "PT60S"  # of a session
+    multicast: tuple[str, int, int, bool] = ("0.0.0.0", 0, 1, False)  # address, port, hops, whether it starts by itself
 
 
 @dataclass(slots=True)
@@ -89,6 +91,8 @@ class Sound:
     codec: str = "G711"
     bitrate: int = 64
     rate: int = 8  # kHz
+    timeout: str = "PT60S"
+    multicast: tuple[str, int, int, bool] = ("0.0.0.0", 0, 1, False)
 
 
 @dataclass(slots=True)

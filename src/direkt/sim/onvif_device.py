@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from direkt.protocol import tree
 from direkt.protocol.tree import Element
-from direkt.sim.onvif_words import SPACES, Fault, Operation, address, tag, text_of
+from direkt.sim.onvif_words import SPACES, Fault, Operation, address, host, tag, text_of
 
 if TYPE_CHECKING:
     from direkt.sim.camera import Camera
@@ -27,9 +27,18 @@ def _services(camera: Camera, body: Element, base: str) -> str:
 
 
 def _capabilities(camera: Camera, body: Element, base: str) -> str:
-    media = tag("tt:Media", tag("tt:XAddr", f"{base}/onvif/media"), tag("tt:StreamingCapabilities"))
-    ptz = tag("tt:PTZ", tag("tt:XAddr", f"{base}/onvif/ptz")) if camera.make.presets else ""
-    return tag("tds:Capabilities", tag("tt:Device", tag("tt:XAddr", f"{base}/onvif/device_service")), media, ptz)
+    told = {
+        "Device": tag("tt:Device", tag("tt:XAddr", f"{base}/onvif/device_service")),
+        "Media": tag("tt:Media", tag("tt:XAddr", f"{base}/onvif/media"), tag("tt:StreamingCapabilities")),
+        "PTZ": tag("tt:PTZ", tag("tt:XAddr", f"{base}/onvif/ptz")) if camera.make.presets else "",
+    }
+    wanted = [tree.text(one) for one in tree.children(body, "Category")] or ["All"]
+    if not set(wanted) <= {"All", "Analytics", "Device", "Events", "Imaging", "Media", "PTZ"}:
+        raise Fault("InvalidArgVal", "no such category")
+    missing = [name for name in wanted if name != "All" and not told.get(name)]
+    if missing:
+        raise Fault("ActionNotSupported/NoSuchService", f"this camera has no {missing[0]} service", receiver=True)
+    return tag("tds:Capabilities", *(text for name, text in told.items() if "All" in wanted or name in wanted))
 
 
 def _information(camera: Camera, body: Element, base: str) -> str:
@@ -73,11 +82,11 @@ def _set_clock(camera: Camera, body: Element, base: str) -> str:
 
 
 def _ntp(camera: Camera, body: Element, base: str) -> str:
-    return tag("tds:NTPInformation", tag("tt:FromDHCP", False), *(address("tt:NTPManual", host) for host in camera.ntp))
+    return tag("tds:NTPInformation", tag("tt:FromDHCP", False), *(host("tt:NTPManual", one) for one in camera.ntp))
 
 
 def _set_ntp(camera: Camera, body: Element, base: str) -> str:
-    hosts = [tree.text(one, "IPv4Address") or tree.text(one, "DNSname") for one in tree.children(body, "NTPManual")]
+    hosts = [next(filter(None, (tree.text(one, kind) for kind in ("IPv4Address", "IPv6Address", "DNSname"))), "") for one in tree.children(body, "NTPManual")]
     camera.ntp = tuple(filter(None, hosts))
     return ""
 
@@ -147,6 +156,27 @@ def _create_users(camera: Camera, body: Element, base: str) -> str:
     return ""
 
 
+def _set_user(camera: Camera, body: Element, base: str) -> str:
+    for user in tree.children(body, "User"):
+        if not camera.login.password or tree.text(user, "Username") != camera.login.user:
+            raise Fault("InvalidArgVal/UsernameMissing", "no such user")
+        password = tree.text(user, "Password")
+        if password and (len(password) < 8 or password.isalpha() or password.isdigit()):
+            raise Fault("OperationProhibited/PasswordTooWeak", "8 characters at least, letters and figures")
+        if tree.text(user, "UserLevel") != "Administrator":
+            raise Fault("InvalidArgVal/FixedUser", "the only administrator stays one")
+        camera.login.password = password or camera.login.password
+    return ""
+
+
+def _delete_users(camera: Camera, body: Element, base: str) -> str:
+    for one in tree.children(body, "Username"):
+        if tree.text(one) != camera.login.user:
+            raise Fault("InvalidArgVal/UsernameMissing", "no such user")
+        raise Fault("InvalidArgVal/FixedUser", "the only administrator stays one")
+    return ""
+
+
 def _reboot(camera: Camera, body: Element, base: str) -> str:
     camera.restart()
     return tag("tds:Message", "restarting")
@@ -201,6 +231,8 @@ OPERATIONS: dict[str, Operation] = {
     "tds:SetNetworkInterfaces": _set_interfaces,
     "tds:GetUsers": _users,
     "tds:CreateUsers": _create_users,
+    "tds:SetUser": _set_user,
+    "tds:DeleteUsers": _delete_users,
     "tds:SystemReboot": _reboot,
     "tds:StartFirmwareUpgrade": _upgrade,
     "tds:GetServiceCapabilities": _device_abilities,

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import ipaddress
+import re
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
@@ -13,14 +15,38 @@ if TYPE_CHECKING:
     from direkt.sim.camera import Camera, Coder, Offer, Stream
 
 
-def _multicast() -> str:
+Multicast = tuple[str, int, int, bool]
+
+
+def _multicast(told: Multicast) -> str:
+    place, port, hops, starts = told
     return tag(
-        "tt:Multicast",
-        address("tt:Address", "0.0.0.0"),
-        tag("tt:Port", 0),
-        tag("tt:TTL", 1),
-        tag("tt:AutoStart", False),
+        "tt:Multicast", address("tt:Address", place), tag("tt:Port", port), tag("tt:TTL", hops), tag("tt:AutoStart", starts)
     )
+
+
+def _multicast_of(config: Element | None, old: Multicast) -> Multicast:
+    """What a configuration wants; what it leaves out stays. Raises Fault."""
+    told = tree.find(config, "Multicast")
+    if told is None:
+        return old
+    place = tree.text(told, "Address", "IPv4Address") or tree.text(told, "Address", "IPv6Address") or old[0]
+    port, hops = tree.whole(tree.text(told, "Port")), tree.whole(tree.text(told, "TTL"))
+    starts = tree.yes(tree.text(told, "AutoStart"))
+    try:
+        group = ipaddress.ip_address(place)
+    except ValueError:
+        raise Fault("InvalidArgVal/ConfigModify", "no such multicast address") from None
+    if not (group.is_multicast or group.is_unspecified) or not 0 <= (port or 0) <= 65535:
+        raise Fault("InvalidArgVal/ConfigModify", "no such multicast address")
+    return place, old[1] if port is None else port, old[2] if hops is None else hops, old[3] if starts is None else starts
+
+
+def _timeout_of(config: Element | None, old: str) -> str:
+    said = tree.text(config, "SessionTimeout")
+    if said and not re.fullmatch(r"P(?=.)(\d+D)?(T(?=.)(\d+H)?(\d+M)?(\d+(\.\d+)?S)?)?", said):
+        raise Fault("InvalidArgVal/ConfigModify", "no such session timeout")
+    return said or old
 
 
 def _resolution(name: str, size: tuple[int, int]) -> str:
@@ -42,7 +68,7 @@ def _coder1(name: str, coder: Coder) -> str:
     encoding = coder.codec if coder.codec in ("H264", "JPEG") else "H264"  # Media has no word for H.265
     return tag(
         name, tag("tt:Name", coder.token), tag("tt:UseCount", 1), tag("tt:Encoding", encoding), _resolution("tt:Resolution", coder.size),
-        tag("tt:Quality", coder.quality), control, h264, _multicast(), tag("tt:SessionTimeout", "PT60S"), token=coder.token,
+        tag("tt:Quality", coder.quality), control, h264, _multicast(coder.multicast), tag("tt:SessionTimeout", coder.timeout), token=coder.token,
     )  # fmt: skip
 
 
@@ -55,7 +81,7 @@ def _coder2(name: str, coder: Coder) -> str:
     )
     return tag(
         name, tag("tt:Name", coder.token), tag("tt:UseCount", 1), tag("tt:Encoding", coder.codec), _resolution("tt:Resolution", coder.size),
-        control, _multicast(), tag("tt:Quality", coder.quality), token=coder.token, GovLength=coder.gov, Profile=coder.profile,
+        control, _multicast(coder.multicast), tag("tt:Quality", coder.quality), token=coder.token, GovLength=coder.gov, Profile=coder.profile,
     )  # fmt: skip
 
 
@@ -79,7 +105,7 @@ def _sound1(camera: Camera, name: str) -> str:
     sound = camera.sound
     return tag(
         name, tag("tt:Name", "sound"), tag("tt:UseCount", 1), tag("tt:Encoding", sound.codec), tag("tt:Bitrate", sound.bitrate),
-        tag("tt:SampleRate", sound.rate), _multicast(), tag("tt:SessionTimeout", "PT60S"), token="ae0",
+        tag("tt:SampleRate", sound.rate), _multicast(sound.multicast), tag("tt:SessionTimeout", sound.timeout), token="ae0",
     )  # fmt: skip
 
 
@@ -87,7 +113,7 @@ def _sound2(camera: Camera, name: str) -> str:
     sound = camera.sound
     encoding = {"AAC": "MP4A-LATM", "G711": "PCMU"}[sound.codec]
     return tag(
-        name, tag("tt:Name", "sound"), tag("tt:UseCount", 1), tag("tt:Encoding", encoding), _multicast(),
+        name, tag("tt:Name", "sound"), tag("tt:UseCount", 1), tag("tt:Encoding", encoding), _multicast(sound.multicast),
         tag("tt:Bitrate", sound.bitrate), tag("tt:SampleRate", sound.rate), token="ae0",
     )  # fmt: skip
 
@@ -114,13 +140,25 @@ def _profiles1(camera: Camera, body: Element, base: str) -> str:
 
 
 def _profiles2(camera: Camera, body: Element, base: str) -> str:
+    token = tree.text(body, "Token")
+    if token and token not in camera.streams:
+        raise Fault("InvalidArgVal/NoProfile", "no such profile")
+    types = {tree.text(one) for one in tree.children(body, "Type")}
+    strange = types - {"All", "VideoSource", "VideoEncoder", "AudioSource", "AudioEncoder", "AudioOutput", "AudioDecoder", "Metadata", "Analytics",
+                       "PTZ", "Receiver"}  # fmt: skip
+    if strange:
+        raise Fault("InvalidArgVal", "no such type of configuration")
     out = ""
     for stream in camera.streams.values():
-        inner = tag(
-            "tr2:Configurations", _source_config(camera, "tr2:VideoSource"), _sound_source("tr2:AudioSource") if stream.sound else "",
-            _coder2("tr2:VideoEncoder", stream.coder), _sound2(camera, "tr2:AudioEncoder") if stream.sound else "",
-            _ptz_config("tr2:PTZ") if camera.make.presets else "",
-        )  # fmt: skip
+        if token not in ("", stream.token):
+            continue
+        parts = {
+            "VideoSource": _source_config(camera, "tr2:VideoSource"), "AudioSource": _sound_source("tr2:AudioSource") if stream.sound else "",
+            "VideoEncoder": _coder2("tr2:VideoEncoder", stream.coder), "AudioEncoder": _sound2(camera, "tr2:AudioEncoder") if stream.sound else "",
+            "PTZ": _ptz_config("tr2:PTZ") if camera.make.presets else "",
+        }  # fmt: skip
+        wanted = [text for kind, text in parts.items() if types & {"All", kind}]
+        inner = tag("tr2:Configurations", *wanted) if types else ""  # Media2, 5.1.3: only those that are asked for
         out += tag("tr2:Profiles", tag("tr2:Name", stream.name), inner, token=stream.token, fixed=True)
     return out
 
@@ -206,7 +244,11 @@ def _set_coder(camera: Camera, body: Element, second: bool) -> str:
         if not good:
             raise Fault("InvalidArgVal/ConfigModify", words)
     clamp, sticky = camera.faults.clamps, camera.faults.sticky
-    new = {"size": size, "rate": rate, "bitrate": bitrate, "gov": gov, "profile": profile, "codec": codec}
+    new: dict[str, object] = {
+        "size": size, "rate": rate, "bitrate": bitrate, "gov": gov, "profile": profile, "codec": codec,
+        "quality": tree.number(tree.text(config, "Quality")) or stream.coder.quality, "timeout": _timeout_of(config, stream.coder.timeout),
+        "multicast": _multicast_of(config, stream.coder.multicast),
+    }  # fmt: skip
     if second:
         told = tree.yes(tree.attribute(tree.find(config, "RateControl"), "ConstantBitRate"))
         new["constant"] = stream.coder.constant if told is None else told
@@ -219,6 +261,7 @@ def _set_coder(camera: Camera, body: Element, second: bool) -> str:
 
 def _sound_options(camera: Camera, body: Element, base: str) -> str:
     """Of both services: they differ in names only."""
+    _known_sound(camera, body)
     second = tree.namespace(body) == SPACES["tr2"]
     names = {"AAC": "MP4A-LATM", "G711": "PCMU"} if second else {"AAC": "AAC", "G711": "G711"}
     out = "".join(
@@ -238,6 +281,8 @@ def _set_sound(camera: Camera, body: Element, base: str) -> str:
     offer = next((o for o in camera.make.sound_offers if o.codec == codec), None)
     if offer is None or bitrate not in offer.bitrates or rate not in offer.rates:
         raise Fault("InvalidArgVal/ConfigModify", "this sound is not offered")
+    sound = camera.sound
+    sound.multicast, sound.timeout = _multicast_of(config, sound.multicast), _timeout_of(config, sound.timeout)
     camera.sound.codec, camera.sound.bitrate, camera.sound.rate = codec, bitrate, rate
     return ""
 
@@ -247,8 +292,24 @@ def _no_sound(camera: Camera) -> None:
         raise Fault("ActionNotSupported/AudioNotSupported", "this camera has no sound", receiver=True)
 
 
+def _known_sound(camera: Camera, body: Element) -> None:
+    """Raises Fault for tokens that nobody has."""
+    if tree.text(body, "ConfigurationToken") not in ("", "ae0"):
+        raise Fault("InvalidArgVal/NoConfig", "no such configuration")
+    if (profile := tree.text(body, "ProfileToken")) and profile not in camera.streams:
+        raise Fault("InvalidArgVal/NoProfile", "no such profile")
+
+
+def _one_sound(camera: Camera, body: Element, base: str) -> str:
+    _no_sound(camera)
+    if tree.text(body, "ConfigurationToken") != "ae0":
+        raise Fault("InvalidArgVal/NoConfig", "no such configuration")
+    return _sound1(camera, "trt:Configuration")
+
+
 def _sounds(camera: Camera, body: Element, base: str) -> str:
     _no_sound(camera)
+    _known_sound(camera, body)
     if tree.namespace(body) == SPACES["tr2"]:
         return _sound2(camera, "tr2:Configurations")
     return _sound1(camera, "trt:Configurations")
@@ -312,10 +373,12 @@ def _stream(camera: Camera, body: Element, base: str) -> str:
 
 
 def _presets(camera: Camera, body: Element, base: str) -> str:
+    _profile(camera, body)
     return "".join(tag("tptz:Preset", tag("tt:Name", name), token=token) for token, name in camera.presets.items())
 
 
 def _goto(camera: Camera, body: Element, base: str) -> str:
+    _profile(camera, body)
     token = tree.text(body, "PresetToken")
     if token not in camera.presets:
         raise Fault("InvalidArgVal/NoToken", "no such position")
@@ -324,9 +387,22 @@ def _goto(camera: Camera, body: Element, base: str) -> str:
 
 
 def _store(camera: Camera, body: Element, base: str) -> str:
-    token = tree.text(body, "PresetToken") or f"p{len(camera.presets) + 1}"
+    _profile(camera, body)
+    token = tree.text(body, "PresetToken")
+    if token and token not in camera.presets:
+        raise Fault("InvalidArgVal/NoToken", "no such position")
+    token = token or next(f"p{n}" for n in range(1, len(camera.presets) + 2) if f"p{n}" not in camera.presets)
     camera.presets[token] = tree.text(body, "PresetName") or token
     return tag("tptz:PresetToken", token)
+
+
+def _drop(camera: Camera, body: Element, base: str) -> str:
+    _profile(camera, body)
+    token = tree.text(body, "PresetToken")
+    if token not in camera.presets:
+        raise Fault("InvalidArgVal/NoToken", "no such position")
+    del camera.presets[token]
+    return ""
 
 
 def _media_abilities(camera: Camera, body: Element, base: str) -> str:
@@ -402,7 +478,7 @@ OPERATIONS: dict[str, Operation] = {
     "trt:SetAudioEncoderConfiguration": _set_sound,
     "trt:GetCompatibleAudioEncoderConfigurations": _sounds,
     "trt:GetAudioEncoderConfigurations": _sounds,
-    "trt:GetAudioEncoderConfiguration": lambda camera, body, base: _sound1(camera, "trt:Configuration"),
+    "trt:GetAudioEncoderConfiguration": _one_sound,
     "trt:GetAudioSourceConfigurations": _sound_sources,
     "trt:AddAudioEncoderConfiguration": _add,
     "trt:AddAudioSourceConfiguration": _add,
@@ -435,4 +511,5 @@ OPERATIONS: dict[str, Operation] = {
     "tptz:GetPresets": _presets,
     "tptz:GotoPreset": _goto,
     "tptz:SetPreset": _store,
+    "tptz:RemovePreset": _drop,
 }

@@ -60,5 +60,13 @@ Operation = Callable[["Camera", Element, str], str]
 
 
 def address(name: str, host: str) -> str:
-    """An IPv4 address."""
-    return tag(name, tag("tt:Type", "IPv4"), tag("tt:IPv4Address", host))
+    """A host by its address (IPv4 or IPv6)."""
+    kind = "IPv6" if ":" in host else "IPv4"
+    return tag(name, tag("tt:Type", kind), tag(f"tt:{kind}Address", host))
+
+
+def host(name: str, text: str) -> str:
+    """A host by its address, or by its name."""
+    if ":" in text or text.replace(".", "").isdigit():
+        return address(name, text)
+    return tag(name, tag("tt:Type", "DNS"), tag("tt:DNSname", text))

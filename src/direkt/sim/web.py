@@ -209,12 +209,10 @@ class _Handler(BaseHTTPRequestHandler):
         return "unit"
 
     def _handle(self) -> None:
-        said = self.headers.get("Content-Length") or "0"
-        size = int(said) if said.isdigit() else 0
-        if size > _LARGEST:
+        body = self._body()
+        if body is None:
             self.close_connection = True
             return
-        body = self.rfile.read(size)
         path, _, query = self.path.partition("?")
         headers = {name.lower(): value for name, value in self.headers.items()}
         answer = self.owner.serve(Request(self.command, path, query, headers, body, self.client_address[0]))
@@ -230,6 +228,28 @@ class _Handler(BaseHTTPRequestHandler):
         self.end_headers()
         if self.command != "HEAD":
             self.wfile.write(answer.content)
+
+    def _body(self) -> bytes | None:
+        """What came with the request; None: too much, or nonsense."""
+        if "chunked" in (self.headers.get("Transfer-Encoding") or "").lower():  # RFC 9112, 7.1
+            parts, left = list[bytes](), _LARGEST
+            while True:
+                try:
+                    size = int(self.rfile.readline(100).partition(b";")[0].strip(), 16)
+                except ValueError:
+                    return None
+                left -= size
+                if size < 0 or left < 0:
+                    return None
+                if not size:
+                    while self.rfile.readline(1000).strip():
+                        pass
+                    return b"".join(parts)
+                parts.append(self.rfile.read(size))
+                self.rfile.readline(10)
+        said = self.headers.get("Content-Length") or "0"
+        size = int(said) if said.isdigit() else 0
+        return self.rfile.read(size) if size <= _LARGEST else None
 
     def __getattr__(self, name: str) -> Callable[[], None]:
         """Every method is the owner's to answer."""
