@@ -67,6 +67,7 @@ class Everything(RigCli):
         self.catch()
         document = self.run_json("rehearse", "--replace", "--for", "1s", "--keep", "c.flv", "--report", "c.json")
         self.assertEqual(document["put_back"]["proven"], True)
+        self.assertEqual(self.run_json("device", "learned", schema="device-learned")["lessons"], [])
         self.run_json("key", "renew", "tarnlight", schema="key-renew", text=RENEWED)
         self.assertEqual(
             self.fitted,

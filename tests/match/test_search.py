@@ -251,6 +251,10 @@ class Plans(unittest.TestCase):
         uplink = float(chance.randint(3, 40)) if chance.random() < 0.4 else None
         truth = Truth(channel, sheet, signal if signal.frame_rate else None, uplink)
         grid = list(truth.grid())
+        rule = sheet.rules.get("audio.present")
+        silent = rule is not None and rule.must is not None and not rule.must.allows("yes")
+        if channel.values["audio.present"] == "yes" and not silent:  # sound that is on is never turned off
+            grid = [values for values in grid if values["audio.present"] == "yes"]
         made = plan(channel, sheet, signal, uplink)
         if not grid:
             self.assertTrue(made.unmet, seed)

@@ -10,7 +10,7 @@ import re
 import string
 from collections.abc import Callable, Iterator
 from fnmatch import fnmatchcase
-from typing import Literal
+from typing import Annotated, Literal
 
 from pydantic import Field
 
@@ -171,7 +171,7 @@ class DriverFile(Strict):
     default_login: str | None = None  # user:password at delivery
     answers: Shape = "json"
     coding: Coding = "json"
-    requests: dict[RequestName, str | RequestEntry | list[str | RequestEntry]] = {}
+    requests: dict[RequestName, str | RequestEntry | Annotated[list[str | RequestEntry], Field(min_length=1, max_length=16)]] = {}
     facts: FactEntries = FactEntries()
     more_facts: dict[str, str] = {}  # name: place
     channels: dict[str, str | ChannelEntry] = {}

@@ -39,6 +39,7 @@ _LATE = 8.0  # the most that a picture pays for lying off its slot, up to
 _FAR = 0.5  # slots; what lies further off pays for
 _FURTHER = 10.0  # each slot more
 _CHANGES = 20.0  # the price of another rate
+_SURE = 0.3  # share of a slot within which a picture has its slot where one explanation alone is left
 _PATHS = 6  # explanations that are followed at once
 _HOPELESS = 30.0  # the price above the cheapest at which one is given up
 _LOOK = 32  # pictures behind one that decide about it
@@ -377,7 +378,15 @@ def _explain(times: Column, due: float, slot: float, spread: float) -> tuple[flo
     paths: list[tuple[float, float, int, tuple[object, int, float] | None]] = [(0.0, due, 0, None)]
     scale = 1 / (2 * spread * spread)
     most = _FOLLOW_MOST * slot
+    sure = _SURE * slot
     for time in times.tolist():
+        if len(paths) == 1:
+            price, was, number, way = paths[0]
+            off = time - was - slot
+            if -sure < off < sure:  # it has its slot: nothing else is worth a thought
+                moved = was + slot + _FOLLOW * max(-most, min(most, off))
+                paths = [(price + min(off * off * scale, _LATE), moved, number + 1, (way, 1, was + slot))]
+                continue
         best: dict[int, tuple[float, float, int, tuple[object, int, float] | None]] = {}
         for price, was, number, way in paths:
             near = round((time - was) / slot)
