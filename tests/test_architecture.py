@@ -127,7 +127,7 @@ class Examples(unittest.TestCase):
 # what each room may know of the others; everybody may know errors, secret, documents, files and printable
 ROOMS = {
     "media": "", "protocol": "codec media", "codec": "media", "container": "codec media protocol", "demand": "parameters",
-    "net": "container media protocol", "parameters": "codec protocol", "measure": "codec media parameters",
+    "net": "codec container media protocol", "parameters": "codec protocol", "measure": "codec media parameters",
     "glossary": "codec glossary_text parameters protocol", "destination": "codec demand parameters protocol trust",
     "judge": "causes codec demand destination parameters", "causes": "judge parameters", "device": "demand destination parameters protocol",
     "rig": "destination device protocol rig_events rig_watch trust", "rig_watch": "destination rig_events", "trust": "", "templates": "", "rig_events": "destination templates",

@@ -10,6 +10,7 @@ import cv2
 import jsonschema
 import numpy as np
 import pypdfium2
+from lxml import etree
 from PIL import Image
 
 from direkt.destination import library
@@ -129,6 +130,44 @@ class Cards(Cli):
         self.assertIn("!!! video.size", done.out)
         self.assertIn("132 characters; the device takes 96", " ".join(done.out.split()))
 
+    def test_a_key_that_is_too_long_is_told_without_showing_it(self):
+        self.file("secrets.yaml", f"roof: {KEY}{'a' * 90}\nvillage: x\nlaunch-cam: a:b\n", 0o600)
+        done = self.direkt("card", "roof")
+        self.assertEqual(done.code, 1, done)
+        self.assertIn("!!! 108 characters; the device takes ", done.out)
+        self.assertIn("STREAM ID: 108 characters", done.err)
+        self.assertNotIn("Lapw1ng0", done.out + done.err)
+        self.assertTrue(self.direkt("card", "roof", "--json").json["steps"][3]["too_long"])
+        for kind in ("html", "pdf", "png"):
+            self.assertEqual(self.direkt("card", "roof", "-o", f"c.{kind}").code, 1)
+        self.assertIn("108 characters; the device takes", (self.folder / "c.html").read_text())
+
+    def test_a_key_sets_no_other_fields_of_a_code_or_a_file(self):
+        driver = "schema: direkt.driver/1\nkind: hand\ntitle: X\nchannels: {main: {}}\ncard: {form: url, code: %s, file: %s}\n"
+        self.file("rig.yaml", RIG.replace("kelpie-h1", "d.yaml"))
+
+        def tried(key, code, file="{name: a.txt, content: 'x={push.key}'}"):
+            self.file("secrets.yaml", f"roof: {json.dumps(key)}\n", 0o600)
+            self.file("d.yaml", driver % (code, file))
+            return self.direkt("card", "roof", "--reveal", "--json")
+
+        plain = "{content: 'L;key={push.key};mode=1'%s}"
+        for key in ("varn~fake;mode=2", "varn~fake;"):
+            done = tried(key, plain % "")
+            self.assertEqual((done.code, done.json["code"]), (0, None))
+            self.assertIn("No picture code: the key has a character", " ".join(self.direkt("card", "roof", "--reveal").out.split()))
+        self.assertEqual(tried("varn~fake=a/b:c?d", plain % "").json["code"], "L;key=varn~fake=a/b:c?d;mode=1")
+        escape = ", escape: {';': '\\;', '\\': '\\\\'}"
+        self.assertEqual(tried("a;b\\c", plain % escape).json["code"], "L;key=a\\;b\\\\c;mode=1")
+        self.assertEqual(tried("a;b c&d", "{content: 'k={push.key};', coding: url}").json["code"], "k=a%3Bb%20c%26d;")
+        shown = tried("a<b&'\"", "{content: '<k v=\"{push.key}\"/>', coding: xml}").json["code"]
+        self.assertEqual(etree.fromstring(shown).get("v"), "a<b&'\"")
+        tried("a;b", plain % "", "{name: a.ini, content: \"key={push.key}\\n; a comment\\nmode=1\\n\"}")
+        self.one_line(self.direkt("card", "roof", "--file"), 2, "the key has a character that the settings file uses itself (;)")
+        self.file("d.yaml", driver % ("{content: a, coding: json, escape: {a: b}}", "{name: a, content: b}"))
+        lint = self.direkt("driver", "lint", "d.yaml")
+        self.assertIn("only with coding plain", lint.out + lint.err)
+
     def test_drivers_own_mistakes(self):
         text = "schema: direkt.driver/1\nkind: hand\ntitle: X\nchannels: {main: {}}\n"
         for more, words in (
@@ -154,7 +193,8 @@ class Cards(Cli):
 class Drawn(unittest.TestCase):
     def card(self, **more):
         steps = (cards.Step(("A",), "rtmp://a/b", kind="type"),)
-        return cards.Card("R", "f", "d", "m", "t", "now", **{"steps": steps, **more})
+        given = {"rig": "R", "feed": "f", "device": "d", "model": "m", "destination": "t", "made": "now", "steps": steps}
+        return cards.Card(**{**given, **more})
 
     def test_a_full_card_still_fits_and_a_monster_is_refused(self):
         import random
@@ -162,13 +202,48 @@ class Drawn(unittest.TestCase):
         chance = random.Random(1)
         for many in (1, 24):
             words = tuple(" ".join("word" * chance.randrange(1, 4) for _ in range(12)) for _ in range(many))
-            steps = tuple(cards.Step((f"MENU {n}", "SUB"), "x" * 40, kind="type") for n in range(many // 2))
+            steps = tuple(cards.Step((f"MENU {n}", "SUB"), "Varn-fake~" * 4, kind="type") for n in range(many // 6))
             drawn = card_drawn.pdf(self.card(before=words[: many // 2], after=words[many // 2 :], steps=steps))
             self.assertEqual(len(pypdfium2.PdfDocument(drawn)), 1)
         with self.assertRaisesRegex(Exception, "does not fit one sheet"):
             card_drawn.pdf(self.card(before=("word " * 50,) * 60))
-        with self.assertRaisesRegex(Exception, "letters that a PDF cannot show"):
-            card_drawn.pdf(self.card(steps=(cards.Step(("A",), "ключ", kind="type"),)))
+        for draw in (card_drawn.pdf, card_drawn.png):
+            with self.assertRaisesRegex(Exception, "letters that cannot be drawn"):
+                draw(self.card(steps=(cards.Step(("A",), "鍵", kind="type"),)))
+
+    def test_names_of_other_alphabets_are_drawn_and_what_is_not_is_said(self):
+        names = ("Regata na jeziorze Łyńskim", "Ρεγκάτα", "Озёрная регата", "Żółw – ½ … → ≤", "a\u0301")
+        card = self.card(before=names, rig="名前", after=("שלום",))
+        self.assertEqual(card_drawn.lacking(card), "名前שלום")
+        self.assertEqual(card_drawn.lacking(self.card(before=names)), "")
+        text = pypdfium2.PdfDocument(card_drawn.pdf(card))[0].get_textpage().get_text_range()
+        for name in (*names[:4], "á", "□□; made now"):
+            self.assertIn(name, text)
+        one, other = (np.asarray(Image.open(io.BytesIO(card_drawn.png(self.card(rig=rig))))) for rig in "ЯЖ")
+        self.assertTrue((one != other).any())  # not the same box for both
+
+    def test_address_and_key_are_one_line_to_copy_and_no_letter_is_small(self):
+        url, key = "rtmp://ingest.tarnlight.example:1935/live?a=b&c=d/" + "e" * 60, "varn~fake~Lapw1ng0-0OIl|rnm5S"
+        steps = (cards.Step(("A",), url, kind="type"), cards.Step(("B",), key, kind="type"))
+        page = pypdfium2.PdfDocument(card_drawn.pdf(self.card(steps=steps, before=("word " * 12,) * 24)))[0]
+        text = page.get_textpage()
+        lines = text.get_text_range().split("\r\n")
+        self.assertIn(url, lines)
+        self.assertIn(key, lines)
+        self.assertIn("tilde", lines)
+        drawn = [n for n, letter in enumerate(text.get_text_range()) if not letter.isspace()]
+        sizes = {round(pypdfium2.raw.FPDFText_GetFontSize(text, n), 1) for n in drawn}
+        self.assertGreaterEqual(min(sizes), 7.0, sizes)
+
+    def test_every_pair_that_is_mistaken_is_marked(self):
+        for pair in ("cC", "vV", "sS", "6G", "9g", "0O", "1l", "lI", "5S", "2Z", "8B"):
+            with self.subTest(pair):
+                names = [name for _, name in cards.marked(pair)]
+                self.assertTrue(all(names), names)
+                self.assertNotEqual(*names)
+        self.assertEqual([name for _, name in cards.marked("barn")], ["", "", "small r", "small n"])
+        self.assertEqual(dict(cards.marked("arm")), {"a": "", "r": "", "m": "small m"})
+        self.assertIn(("rn", "small r, small n"), self.card(steps=(cards.Step((), "arn", kind="type"),)).look_alikes)
 
     def test_words_of_anything(self):
         odd = '<script>alert(1)</script> & "quotes" ‮ 名前 \x00 ' + "x" * 300

@@ -129,6 +129,20 @@ class Receiving(Net):
         await self.until(lambda: self.events)
         self.assertIn("asks for application 'live', expected 'live/a'", self.events[0].reason)
 
+    async def test_a_login_in_the_application_is_not_shown(self):
+        await self.listen()
+        for app, words in (
+            ("live?user=anna&pass=Wagtail9", "application 'live' with 23 characters behind a ?"),
+            ("live/a?pass=Wagtail9", "and what stands behind its ?"), ("live/a/?Wagtail9", "behind it"), ("?Wagtail9", "''"),
+        ):  # fmt: skip
+            with self.assertRaises(PublishError):
+                await Publisher(self.address(app), Secret(KEY)).start()
+            await self.until(lambda: self.events)
+            self.assertIn(words, self.events[-1].reason)
+            self.assertNotIn("Wagtail9", repr(self.events))
+            self.assertNotIn("anna", repr(self.events))
+            self.events.clear()
+
     async def test_a_key_in_the_server_address_is_said_and_not_shown(self):
         await self.listen()
         with self.assertRaises(PublishError):

@@ -76,9 +76,17 @@ def card(
         from direkt.report import card as drawn
 
         click.echo(drawn.text(made), nl=False)
+    if path is not None and path.suffix.lower() in (".pdf", ".png"):
+        from direkt.report.card_drawn import lacking
+
+        if letters := lacking(made):
+            output.note(f"! no letters here for {letters}: a box stands for each; take .html")
     if made.warnings:
         output.note("! not everything that the sheet asks for can be met: it stands on the card")
-    return ExitCode.FAILS if made.warnings else ExitCode.GOOD
+    for step in made.steps:
+        if step.too_long:
+            output.note(f"! {' > '.join(step.path)}: {step.complaint}")
+    return ExitCode.FAILS if made.warnings or any(step.too_long for step in made.steps) else ExitCode.GOOD
 
 
 def _bytes(made: Card, kind: str) -> bytes:

@@ -12,14 +12,13 @@ if TYPE_CHECKING:
 
 def print_code(out: Console, text: str) -> None:
     """Prints it, where the terminal is wide enough and can show it."""
-    import segno
+    from direkt.report.card import code_matrix
 
     with contextlib.suppress(ValueError):
-        made = segno.make(text, error="l", micro=False)
-        width = int(made.symbol_size(border=2)[0])
+        rows = code_matrix(text, "l")
+        width = len(rows[0])
         if width > out.width or not (sys.stdout.encoding or "").lower().startswith("utf"):
             return
-        rows = [[bool(cell) for cell in row] for row in made.matrix_iter(border=2)]
         if len(rows) % 2:
             rows.append([False] * width)
         for upper, lower in zip(rows[::2], rows[1::2], strict=True):

@@ -115,11 +115,16 @@ class SlotEntries(Strict):
     fields: dict[str, str] = {}  # its names for the form's fields, where they are not server and key
 
 
+FillCoding = Literal["plain", "json", "url", "xml"]
+OneLetter = Annotated[str, Field(min_length=1, max_length=1)]
+
+
 class CodeEntry(Strict):
     """A picture code (QR) that the device or its app scans."""
 
     content: str  # with {names} filled in, see card_names()
-    coding: Literal["plain", "json", "url"] = "plain"  # how each value is written in it
+    coding: FillCoding = "plain"  # how each value is written in it
+    escape: dict[OneLetter, str] = {}  # plain: how a character is written that the content uses itself
     where: str = ""  # where the device scans it
 
 
@@ -128,7 +133,8 @@ class FileEntry(Strict):
 
     name: str = Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$")
     content: str
-    coding: Literal["plain", "json", "url"] = "plain"
+    coding: FillCoding = "plain"
+    escape: dict[OneLetter, str] = {}
     where: str = ""  # where it goes, and how it is read
 
 
@@ -330,6 +336,14 @@ def fill(text: str, values: Callable[[str], str]) -> str:
     return _FILLED.sub(one, text)
 
 
+_STRUCTURE = frozenset(";,|&<>\"'#[]{}\\\t\r\n")  # what formats divide their fields by; not what addresses are made of
+
+
+def own_marks(text: str) -> set[str]:
+    """The characters by which a content with {names} divides its fields: in a plain value they would set others."""
+    return set(_STRUCTURE) & set(_FILLED.sub(lambda match: "" if match[1] is not None else match[0][:1], text))
+
+
 def _wrong_card(file: DriverFile) -> Wrong:
     known, fields = card_names(file), forms.LABELS[form_of(file)]
     for name, entry in (("code", file.card.code), ("file", file.card.file)):
@@ -343,6 +357,8 @@ def _wrong_card(file: DriverFile) -> Wrong:
                 )
             elif match[0] in ("{", "}"):
                 yield ["card", name], "content: a brace alone; write {{ or }} for one that stays"
+        if entry.escape and entry.coding != "plain":
+            yield ["card", name], f"escape: only with coding plain; {entry.coding} has its own"
     for field in file.card.longest:
         if field not in fields:
             yield ["card", "longest"], f"{field}: the form has {', '.join(fields)}"

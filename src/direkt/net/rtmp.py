@@ -135,7 +135,7 @@ class Receiver:
             return None
         if self._key.reveal() in app:  # a device that was given everything as its server address
             return "the key stands in its server address: enter address and key apart, or as one URL where it wants one"
-        expected = f"expected {_quoted(self._app)}: check the server address"
+        expected = f"expected {_named(self._app)}: check the server address"
         if app.rstrip("/") == self._app:
             return f"its server address ends with a slash: take it off, so that it ends with /{self._app}"
         if not app:
@@ -144,8 +144,10 @@ class Receiver:
             return f"its server address holds something like the key, {len(app)} characters; {expected}"
         if app.startswith(f"{self._app}/"):
             behind = len(app) - len(self._app) - 1
-            return f"it asks for application {_quoted(self._app)} and {behind} characters behind it; {expected}"
-        return f"it asks for application {_quoted(app)}, {expected}"
+            return f"it asks for application {_named(self._app)} and {behind} characters behind it; {expected}"
+        if app.partition("?")[0] == self._app.partition("?")[0]:
+            return f"it asks for application {_named(app)}; {expected}, and what stands behind its ?"
+        return f"it asks for application {_named(app)}, {expected}"
 
     def knows(self, key: str) -> str | None:
         """None, or why a publisher with this key is turned away. Tells neither key."""
@@ -351,6 +353,12 @@ class Publishing:
         looked_in = reason == "the connection was closed" and self._session.state is not State.HANDSHAKE
         if self._session.received and not self._published and not looked_in:
             self._receiver.tell(TurnedAway(self._peer, reason))
+
+
+def _named(app: str) -> str:
+    """An application in words. What stands behind its ? may be a login: only its length is told."""
+    name, mark, query = app.partition("?")
+    return _quoted(name) + (f" with {len(query)} characters behind a ?" if mark else "")
 
 
 def _quoted(text: str) -> str:

@@ -11,9 +11,12 @@ from typing import Literal
 
 # characters that people take for each other, and what each is called
 LOOK_ALIKES = {
-    "0": "zero", "O": "capital o", "o": "small o", "1": "one", "l": "small L", "I": "capital i", "|": "upright bar", "5": "five",
-    "S": "capital s", "2": "two", "Z": "capital z", "8": "eight", "B": "capital b", "-": "hyphen", "_": "underscore", "~": "tilde",
-    ".": "full stop", ",": "comma", ";": "semicolon", "'": "apostrophe", "`": "grave accent", " ": "space",
+    "0": "zero", "O": "capital O", "o": "small o", "1": "one", "l": "small L", "I": "capital i", "|": "upright bar",
+    "5": "five", "S": "capital S", "s": "small s", "2": "two", "Z": "capital Z", "z": "small z", "8": "eight", "B": "capital B",
+    "6": "six", "G": "capital G", "9": "nine", "g": "small g", "q": "small q", "c": "small c", "C": "capital C", "v": "small v",
+    "V": "capital V", "w": "small w", "W": "capital W", "x": "small x", "X": "capital X", "m": "small m", "rn": "small r, small n",
+    "-": "hyphen", "_": "underscore", "~": "tilde", ".": "full stop", ",": "comma", ";": "semicolon", "'": "apostrophe",
+    "`": "grave accent", " ": "space",
 }  # fmt: skip
 _GROUP = 4  # characters
 _WIDTH = 76  # characters of a line of text
@@ -28,12 +31,18 @@ class Step:
     meaning: str = ""  # the same in ours
     kind: Literal["choose", "type", "do"] = "choose"
     hidden: str = ""  # what is said instead of a value that is not shown
+    length: int = 0  # characters of what is typed, shown or not
     longest: int = 0  # characters that fit; 0: not known
 
     @property
     def too_long(self) -> bool:
         """Whether the device has no room for it."""
-        return 0 < self.longest < len(self.value)
+        return 0 < self.longest < self.length
+
+    @property
+    def complaint(self) -> str:
+        """What is said of a value that the device has no room for."""
+        return f"{self.length} characters; the device takes {self.longest}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,7 +75,7 @@ class Card:
     @property
     def look_alikes(self) -> tuple[tuple[str, str], ...]:
         """The characters on it that are easily mistaken, with their names."""
-        typed = "".join(step.value for step in self.steps if step.kind == "type")
+        typed = "\0".join(step.value for step in self.steps if step.kind == "type")
         return tuple((c, name) for c, name in LOOK_ALIKES.items() if c in typed)
 
 
@@ -84,8 +93,10 @@ def groups(text: str) -> list[str]:
 
 
 def marked(text: str) -> Iterator[tuple[str, str]]:
-    """Each character with its name where it is easily mistaken."""
-    return ((character, LOOK_ALIKES.get(character, "")) for character in text)
+    """Each character with its name where it is easily mistaken; the two of "rn" each with their own."""
+    pair = {at for start in range(len(text)) if text.startswith("rn", start) for at in (start, start + 1)}
+    for at, character in enumerate(text):
+        yield character, f"small {character}" if at in pair else LOOK_ALIKES.get(character, "")
 
 
 def text(card: Card) -> str:
@@ -126,17 +137,16 @@ def text(card: Card) -> str:
 
 def _step(step: Step) -> list[str]:
     lines = [f"[ ] {' > '.join(step.path)}"]
+    too_long = _wrapped("        !!! ", step.complaint) if step.too_long else []
     if step.hidden:
-        return [*lines, *_wrapped("        (", step.hidden + ")", keep=True)]
+        return [*lines, *_wrapped("        (", step.hidden + ")", keep=True), *too_long]
     lines.append(f"        {step.value}")
     pieces = groups(step.value)
     if step.kind == "type" and len(pieces) > 1:
         lines += _wrapped("        letter by letter:  ", "  ".join(pieces), keep=True)
     if step.meaning:
         lines += _wrapped("        (", step.meaning + ")")
-    if step.too_long:
-        lines += _wrapped("        !!! ", f"{len(step.value)} characters; the device takes {step.longest}")
-    return lines
+    return lines + too_long
 
 
 def _wrapped(first: str, words: str, *, keep: bool = False) -> list[str]:
@@ -151,11 +161,15 @@ def _wrapped(first: str, words: str, *, keep: bool = False) -> list[str]:
     )
 
 
-def code_matrix(content: str) -> list[list[bool]]:
-    """The picture code (QR, ISO/IEC 18004) with its quiet zone, dark squares as True. Raises ValueError when it does not fit."""
+def code_matrix(content: str, error: str = "m") -> list[list[bool]]:
+    """The picture code (QR, ISO/IEC 18004) with its quiet zone of four squares (clause 6.3.8), dark squares as True.
+
+    ``error``: its level of error correction (l, m, q, h); a higher one than asked for is not taken, since it makes smaller squares
+    where the code grows. Raises ValueError when it does not fit.
+    """
     import segno
 
-    made = segno.make(content, error="m", micro=False)
+    made = segno.make(content, error=error, boost_error=False, micro=False)
     return [[bool(square) for square in row] for row in made.matrix_iter(border=4)]
 
 

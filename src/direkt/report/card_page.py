@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import html
 import io
+import itertools
 
 from direkt.report.card import Card, Step, groups, marked
 
@@ -20,7 +21,7 @@ li::before { content: ""; flex: none; width: 1em; height: 1em; margin-top: .15em
 .cells { display: flex; flex-wrap: wrap; gap: .15rem .5rem; margin: .25rem 0; } .group { display: inline-flex; }
 .cell { min-width: 1.25em; text-align: center; border: 1px solid #888; border-left-width: 0; padding: .1em .15em; line-height: 1.1; }
 .group .cell:first-child { border-left-width: 1px; }
-.cell i { display: block; font: normal 400 .5rem/1 system-ui, sans-serif; max-width: 3.2em; margin: .1em auto 0; } .odd { background: #ffefc2; }
+.cell i { display: block; font: normal 400 7.5pt/1 system-ui, sans-serif; max-width: 5.5em; margin: .1em auto 0; } .odd { background: #ffefc2; }
 .warn { border: 2px solid #b01818; padding: .4rem .6rem; margin: .5rem 0; } .code { display: flex; gap: 1rem; align-items: center; flex-wrap: wrap; }
 .code img { width: 14rem; max-width: 100%; image-rendering: pixelated; }
 @media print { @page { size: A4; margin: 11mm; } body { padding: 0; max-width: none; font-size: 9.5pt; } li { padding: .12rem 0; } h2 { margin: .5rem 0 .1rem; } .code img { width: 40mm; } .odd { print-color-adjust: exact; } }
@@ -66,16 +67,16 @@ def _list(title: str, words: tuple[str, ...]) -> str:
 
 def _step(step: Step) -> str:
     path = f"<div class=path>{_e(' > '.join(step.path))}</div>"
+    long = f"<div class=warn>{step.complaint}</div>" if step.too_long else ""
     if step.hidden:
-        return f"<li><div>{path}<div class=mean>({_e(step.hidden)})</div></div></li>"
+        return f"<li><div>{path}<div class=mean>({_e(step.hidden)})</div>{long}</div></li>"
     if step.kind != "type":
         mean = f" <span class=mean>({_e(step.meaning)})</span>" if step.meaning else ""
         return f"<li><div>{path}<span class=value>{_e(step.value)}</span>{mean}</div></li>"
+    named = marked(step.value)
     cells = "".join(
-        f"<span class=group>{''.join(_cell(*pair) for pair in marked(group))}</span>" for group in groups(step.value)
-    )
-    long = (
-        f"<div class=warn>{len(step.value)} characters; the device takes {step.longest}</div>" if step.too_long else ""
+        f"<span class=group>{''.join(_cell(*pair) for pair in itertools.islice(named, len(group)))}</span>"
+        for group in groups(step.value)
     )
     return (
         f"<li><div>{path}<div class=typed>{_e(step.value)}</div><div class='cells typed'>{cells}</div>{long}</div></li>"
@@ -91,5 +92,5 @@ def _code_png(content: str, scale: int = 6) -> bytes:
     import segno
 
     out = io.BytesIO()
-    segno.make(content, error="m", micro=False).save(out, kind="png", scale=scale, border=4)
+    segno.make(content, error="m", boost_error=False, micro=False).save(out, kind="png", scale=scale, border=4)
     return out.getvalue()

@@ -5,12 +5,13 @@ from __future__ import annotations
 import json
 from dataclasses import dataclass, replace
 from urllib.parse import quote
+from xml.sax.saxutils import escape
 
 from direkt import parameters
 from direkt.destination import forms
 from direkt.destination.references import Sources
 from direkt.device import modes, words
-from direkt.device.driverfile import DriverFile, fill, form_of
+from direkt.device.driverfile import CodeEntry, DriverFile, FileEntry, fill, form_of, own_marks
 from direkt.device.model import DeviceError
 from direkt.errors import UnusableInput
 from direkt.match.plan import Plan
@@ -32,6 +33,10 @@ class SettingsFile:
     name: str
     content: str
     where: str
+
+
+class Unsafe(UnusableInput):
+    """A value cannot be written into a code or file without setting other fields of it."""
 
 
 class _Filled:
@@ -81,14 +86,32 @@ class _Filled:
             return str(words.theirs(entry, value, float(rate) if isinstance(rate, int | float) else 0.0))
         return f"{value:g}" if isinstance(value, float) else str(value)
 
-    def content(self, text: str, coding: str) -> str:
-        """A code's or file's content."""
+    def content(self, entry: CodeEntry | FileEntry, what: str) -> str:
+        """A code's or file's content. Raises Unsafe where a value would set other fields of it."""
+        marks = own_marks(entry.content)
+
+        def plain(name: str, value: str) -> str:
+            if any(c in marks or not c.isprintable() for c in value if c not in entry.escape):
+                whose = "the key" if name.removeprefix("push.") in _SECRET else name
+                between = " ".join(sorted(c for c in marks if c.isprintable()))
+                raise Unsafe(
+                    f"{whose} has a character that the {what} uses itself{f' ({between})' if between else ''}, and would set other fields of it"
+                )
+            return "".join(entry.escape.get(c, c) for c in value)
 
         def coded(name: str) -> str:
             value = self.lookup(name)
-            return json.dumps(value)[1:-1] if coding == "json" else quote(value, safe="") if coding == "url" else value
+            match entry.coding:
+                case "json":
+                    return json.dumps(value)[1:-1]
+                case "url":
+                    return quote(value, safe="")
+                case "xml":
+                    return escape(value, {'"': "&quot;", "'": "&apos;"})
+                case "plain":
+                    return plain(name, value)
 
-        return fill(text, coded)
+        return fill(entry.content, coded)
 
 
 def card(feed: FeedParts, sources: Sources, made: str, *, reveal: bool) -> Card:
@@ -113,7 +136,10 @@ def settings_file(feed: FeedParts, sources: Sources) -> SettingsFile:
         raise UnusableInput(
             f"{feed.device}: its driver describes no settings file; print the card instead: direkt card {feed.name}"
         )
-    return SettingsFile(entry.name, filled.content(entry.content, entry.coding), entry.where)
+    try:
+        return SettingsFile(entry.name, filled.content(entry, "settings file"), entry.where)
+    except Unsafe as error:
+        raise UnusableInput(f"{feed.device}: {error}; enter it by hand: direkt card {feed.name}") from None
 
 
 def _fill(feed: FeedParts, sources: Sources) -> _Filled:
@@ -184,7 +210,7 @@ def _field(filled: _Filled, name: str, path: tuple[str, ...], *, reveal: bool) -
     """A field of the form for server address and key."""
     value = filled.fields[name]
     longest = filled.file.card.longest.get(name, 0) if filled.file is not None else 0
-    step = Step(path, value, kind="type", longest=longest)
+    step = Step(path, value, kind="type", length=len(value), longest=longest)
     if name in _SECRET and not reveal:
         before = f"{filled.server}/ and behind it " if name == "url" else ""
         shown = f"{before}the key of {filled.feed.entry.destination}, {filled.key}: to print it here add --reveal"
@@ -262,7 +288,10 @@ def _code(filled: _Filled, *, reveal: bool) -> tuple[str, str]:
     holds = any(f"{{push.{name}}}" in entry.content for name in _SECRET)
     if holds and not reveal:
         return "", "The device can scan a picture code, which holds the key: to print it add --reveal."
-    content = filled.content(entry.content, entry.coding)
+    try:
+        content = filled.content(entry, "picture code")
+    except Unsafe as error:
+        return "", f"No picture code: {error}. Enter it by hand."
     try:
         code_matrix(content)
     except ValueError:
