@@ -39,13 +39,14 @@ from direkt.destination.keystore import KeyStore
 from direkt.destination.pattern import PatternError
 from direkt.device import described, skeleton
 from direkt.device import library as drivers
+from direkt.device.driverfile import DriverFile
 from direkt.device.model import Channel, DeviceState
 from direkt.device.onvif import driver as onvif_driver
 from direkt.device.onvif.build import Service
 from direkt.errors import DirektError
 from direkt.measure.meter import Meter
 from direkt.media import Format, Track
-from direkt.protocol import address, amf, discovery, httpauth, soap, tree
+from direkt.protocol import address, amf, discovery, httpauth, refusals, soap, tree
 from direkt.protocol.rtmp.client import ClientSession
 from direkt.protocol.rtmp.server import ConnectRequest, PublishRequest, ServerSession
 from direkt.protocol.rtmp.session import TagMessage
@@ -59,6 +60,7 @@ from direkt.work import standing
 from direkt.work.saved import load_saved
 from tests import fuzz_platforms, fuzz_sources, support
 from tests.destination import pastes
+from tests.device import test_habits
 from tests.net import test_rare_publisher as rare
 
 BROKEN = Path(__file__).with_name("broken")
@@ -570,6 +572,45 @@ def _other_shapes(data: bytes) -> None:
             driver.health()
 
 
+_PASSWORD = Secret("varn~fake~sedge")
+_HTTP = (b"401\n", b"302\nLocation: /login\n", b"500\n", b"Set-Cookie: sid=1; Path=/; Max-Age=0\n", b"Set-Cookie: =\n", b"Content-Type: text/html\n",
+         b"Content-Type: application/json; charset=utf-16\n", b"\n\n", b"WWW-Authenticate: Digest\n", b'"access": "', b'"seconds": -1', b'"err": "99"', *_JSON)  # fmt: skip
+
+
+@cache
+def _signed_in(by: str) -> described.Driver:
+    """An encoder that wants a login by a form, with a cookie or a token."""
+    entry = test_habits.COOKIE if by == "cookie" else test_habits.TOKEN
+    document = documents.parse(test_habits.FILE.format(sign_in=entry), "sedge.yaml")
+    made = described.Driver("enc", documents.check(document, DriverFile), "http://192.0.2.1", ("op", _PASSWORD))
+    made.http._client = httpx.AsyncClient(base_url="http://192.0.2.1", transport=httpx.MockTransport(_said))
+    return made
+
+
+def _said(_: httpx.Request) -> httpx.Response:
+    """The answer that the input spells: its status, its headers, its body."""
+    head, _, body = _ANSWER[0].partition(b"\n\n")
+    status, *rows = head.split(b"\n")
+    pairs = [(name.strip(), value.strip()) for name, mark, value in (row.partition(b":") for row in rows) if mark and name.strip()]
+    number = int(status) if status.isdigit() and 100 <= int(status) <= 599 else 200
+    return httpx.Response(number, headers=[(n, v) for n, v in pairs if n.lower() not in (b"content-length", b"content-encoding")], content=body)
+
+
+def _sign_in(data: bytes) -> None:
+    """A device's answers to a login by form and to what follows. Nothing that is said repeats the password."""
+    _ANSWER[0] = data
+    for by in ("cookie", "token"):
+        driver = _signed_in(by)
+        refusals.current().forget(driver.http.address, "op", _PASSWORD)
+        try:
+            state = driver.read()
+            json.dumps([c.values for c in state.channels.values()], allow_nan=False)
+        except DirektError as error:
+            assert _PASSWORD.reveal() not in str(error)
+        finally:
+            driver._session._begun = False
+
+
 @cache
 def _shaped(name: str) -> described.Driver:
     made = described.Driver("cam", drivers.load(name), "http://192.0.2.1", None)
@@ -666,9 +707,13 @@ TARGETS = (
     Target("standings", fuzz_platforms.remembered, fuzz_platforms.remember, 3, fuzz_platforms.JSON_WORDS),
     Target("edits", lambda: [support.RIG.format(port=1).encode(), sim_rig._RIG.encode()], _edited, 1, _YAML),
     Target("logins", lambda: [b'Digest realm="a", nonce="b", qop="auth, auth-int", algorithm=SHA-256, Basic realm=x', b"Basic YTpi"], _login_text, 8),
+    Target("sign-ins", lambda: [
+        b'200\nSet-Cookie: sid=abc; Path=/\nContent-Type: application/json\n\n{"err": "0", "codec": "AVC", "fps": {"num": 25, "den": 1}, "gop": 50, "rate": 4000, "on": 1}',
+        b'200\nContent-Type: application/json\n\n{"access": "tok", "seconds": 60, "err": "0", "url": "rtmp://h/live/k", "state": "run", "fps": {"num": "30000", "den": "1001"}}',
+    ], _sign_in, 3, _HTTP),
     Target("logs", lambda: [
         b'{"schema":"direkt.change/1","when":"20260103-174501","what":"write","feed":"f","device":"d","model":"m","firmware":"1","channel":"main","changes":{"video.size":["1x1","2x2"]},"server":null,"outcome":"as wanted","did_not_stick":{},"set":{"video.size":"2x2"},"slot":[1,"main","",0]}',
-        b'{"schema":"direkt.learned/1","lessons":[{"model":"Brindle B2","firmware":"2.4.1","channel":"main","parameter":"video.bitrate.mean","old":1,"wanted":9,"became":5,"when":"20260103-174501"}]}',
+        b'{"schema":"direkt.learned/1","lessons":[{"model":"Brindle B2","firmware":"2.4.1","channel":"main","parameter":"video.bitrate.mean","old":1,"wanted":9,"became":5,"when":"20260103-174501","beside":{"video.size":"1x1"},"tied":["video.codec"]}]}',
     ], _logged, 1, _JSON),
 )  # fmt: skip
 

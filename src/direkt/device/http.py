@@ -80,6 +80,7 @@ class HttpDevice:
         self.name, self.address, self._kind, self._limit = name, address, kind, limit
         self._login = _Login(*login, _ALLOWED[kind], address) if login is not None and kind not in ("none", "form") else None
         self._has_login = login is not None
+        self.odd_cookie = False  # it gave a cookie that cannot be sent back
         self._loop = asyncio.new_event_loop()  # of asyncio there is only this: it alone can end a wait as a whole
         self._client = httpx.AsyncClient(
             base_url=address, timeout=limit, trust_env=False, headers={"Accept-Encoding": "identity"},
@@ -100,6 +101,16 @@ class HttpDevice:
     def forget_cookies(self) -> None:
         """What it gave is dropped."""
         self._client.cookies.clear()
+        self.odd_cookie = False
+
+    def _drop_odd_cookies(self) -> None:
+        """Cookies that no header can hold: RFC 6265, 4.1.1 allows ASCII alone."""
+        jar = self._client.cookies.jar
+        for cookie in list(jar):
+            words = cookie.name + (cookie.value or "") + cookie.path
+            if not (words.isascii() and words.isprintable()):
+                jar.clear(cookie.domain, cookie.path, cookie.name)
+                self.odd_cookie = True
 
     @property
     def refused(self) -> bool:
@@ -178,6 +189,7 @@ class HttpDevice:
         request.extensions["timeout"] = httpx.Timeout(self._limit).as_dict()
         async with asyncio.timeout(limit):
             answer = await self._client.send(request, auth=None if anonymous else self._login)
+            self._drop_odd_cookies()
             return Answer(answer.status_code, answer.headers, answer.content)
 
     def _wait(self, request: Coroutine[None, None, Answer]) -> Answer:

@@ -110,6 +110,8 @@ class Session:
         token = str(found.get(entry.token) or "") if found is not None and entry.token is not None else ""
         if entry.token is not None and not refused and (not token or len(token) > _LONGEST or not token.isascii() or not token.isprintable()):
             refused = True
+        if entry.token is None and not refused and not self._http.has_cookies and self._http.odd_cookie:
+            raise BadAnswer(f"{name} answers {asked} with a cookie that cannot be sent back: it has letters outside ASCII")
         if entry.token is None and not refused and not self._http.has_cookies:
             refused = True
         if refused:
