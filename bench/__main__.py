@@ -8,7 +8,7 @@ crowd    forty publishers of 6 Mbit/s in 128-byte chunks, received and measured 
 carry    ten feeds of 6 Mbit/s carried by ten commands that share one core, against one alone
 help     ``direkt --help`` against ``python -c "import click"``
 sheets   loading and checking 500 sheets against parsing their YAML
-devices  ``match --all`` and ``write --all`` of a hundred slow devices against one of them alone
+devices  ``match --all`` and ``write --all`` of sixty slow devices against one of them alone
 matching the exact search for each simulated device against every sheet, with and without a thin uplink, against loading the sheet
 watch    two hundred feeds watched on one core; a day of six feeds on a faster clock; a hundred viewers of the page against one carried feed
 """

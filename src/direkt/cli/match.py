@@ -78,11 +78,15 @@ def _all(rig: Rig, as_json: bool) -> ExitCode:
     sources = options.sources(rig)
     left = {name: unfinished.tell(rig, feed=name) for name in rig.every("feed")}
 
-    def one(name: str) -> tuple[FeedParts, Channel, Plan, bool] | DirektError:
+    def opened(name: str) -> FeedParts | DirektError:
         try:
-            parts = feeds.look_up(rig, name, sources)
+            return feeds.look_up(rig, name, sources)
         except DirektError as error:
             return error
+
+    def one(parts: FeedParts | DirektError) -> tuple[FeedParts, Channel, Plan, bool] | DirektError:
+        if isinstance(parts, DirektError):
+            return parts
         try:
             state, channel, plan = plan_feed(parts)
         except DirektError as error:
@@ -91,7 +95,7 @@ def _all(rig: Rig, as_json: bool) -> ExitCode:
             parts.driver.close()
         return parts, channel, plan, state.restart_needed
 
-    found = dict(zip(rig.file.feeds, manage.for_all(rig.file.feeds, one), strict=True))
+    found = dict(zip(rig.file.feeds, manage.for_all(map(opened, rig.file.feeds), one), strict=True))
     code = ExitCode.GOOD
     documents: list[MatchJson] = []
     failed: list[FailedJson] = []

@@ -13,7 +13,7 @@ from pathlib import Path
 from direkt import documents
 from direkt.destination.file import build
 from direkt.destination.model import Sheet
-from direkt.documents import DocumentError, Problem
+from direkt.documents import Document, DocumentError, Problem
 from direkt.errors import UnusableInput
 
 ENDING = ".yaml"
@@ -25,6 +25,12 @@ def shipped() -> list[str]:
     """The names of the sheets that ship with Direkt."""
     folder = resources.files("direkt.destination") / "shipped"
     return sorted(entry.name.removesuffix(ENDING) for entry in folder.iterdir() if entry.name.endswith(ENDING))
+
+
+@functools.cache
+def _shipped(name: str) -> Document:
+    text = (resources.files("direkt.destination") / "shipped" / (name + ENDING)).read_text("utf-8")
+    return documents.parse(text, name + ENDING)
 
 
 def load(name: str, folder: Path | None = None) -> Sheet:
@@ -44,8 +50,7 @@ def _load(name: str, folder: Path | None, above: tuple[str, ...]) -> Sheet:
         except UnusableInput as error:
             raise DocumentError(plain, [Problem(0, str(error).partition(": ")[2])]) from None
     if name in shipped():
-        text = (resources.files("direkt.destination") / "shipped" / (name + ENDING)).read_text("utf-8")
-        return build(documents.parse(text, name + ENDING), name, lambda other: _load(other, folder, (*above, name)))
+        return build(_shipped(name), name, lambda other: _load(other, folder, (*above, name)))
     path = Path(name)
     if folder is not None and not path.is_absolute():
         path = folder / path

@@ -82,10 +82,15 @@ def known_files() -> dict[str, DriverFile]:
     return {name: load(name) for name in shipped()}
 
 
+@cache
+def _shipped(name: str) -> Document:
+    text = (resources.files("direkt.device") / "drivers" / f"{name}{_ENDING}").read_text("utf-8")
+    return documents.parse(text, f"{name}{_ENDING}")
+
+
 def _document(name: str, folder: Path | None) -> Document:
     if name in shipped():
-        text = (resources.files("direkt.device") / "drivers" / f"{name}{_ENDING}").read_text("utf-8")
-        return documents.parse(text, f"{name}{_ENDING}")
+        return _shipped(name)
     if name.endswith((_ENDING, ".yml")):
         return documents.read(folder / name if folder is not None else Path(name), name)
     known = [STANDARD, *shipped()]

@@ -1,6 +1,7 @@
 """Logins that were refused: none is sent a second time by this process or, where a memory is given, by the next ones, since accounts lock.
 
-What is remembered are marks: a salted scrypt (RFC 7914) of place, user and password. A mark goes when the login is taken after all, when a person
+What is remembered are marks: a salted hash of the place, and a salted scrypt (RFC 7914) of place, user and password, which takes tens of
+milliseconds and is made only where a mark of that place is there. A mark goes when the login is taken after all, when a person
 says so, or after half a year.
 """
 
@@ -42,7 +43,7 @@ class Refusals:
         """When this login was refused there; None: it was not. An empty text: it is not known when."""
         with self._lock:
             marks = self._loaded()
-            return marks.get(self._mark(place, user, password)) if marks else None
+            return marks.get(self._mark(place, user, password)) if self._may_know(place) else None
 
     def note(self, place: str, user: str, password: Secret) -> None:
         """It was refused."""
@@ -56,10 +57,18 @@ class Refusals:
         """It may be sent again; False: it was not refused."""
         with self._lock:
             marks = self._loaded()
-            if not marks or marks.pop(self._mark(place, user, password), None) is None:
+            if not self._may_know(place) or marks.pop(self._mark(place, user, password), None) is None:
                 return False
             self._keep()
             return True
+
+    def _may_know(self, place: str) -> bool:
+        """Whether any login was refused there."""
+        begin = self._place(place)
+        return any(mark.startswith(begin) for mark in self._loaded())
+
+    def _place(self, place: str) -> str:
+        return hmac.digest(self._salt or b"none", place.encode(), "sha256").hex()[:16] + "."
 
     def _loaded(self) -> dict[str, str]:
         if self._marks is None:
@@ -75,7 +84,8 @@ class Refusals:
         key = (place, user, hmac.digest(_PROCESS, password.reveal().encode(), "sha256").hex())
         if key not in self._known:
             words = "\0".join((place, user, password.reveal())).encode()
-            self._known[key] = hashlib.scrypt(words, salt=self._salt or b"none", n=1 << 13, r=8, p=1, dklen=16).hex()
+            made = hashlib.scrypt(words, salt=self._salt or b"none", n=1 << 13, r=8, p=1, dklen=16)
+            self._known[key] = self._place(place) + made.hex()
         return self._known[key]
 
 

@@ -36,6 +36,7 @@ _FULL = 8.0  # percent of memory that is left
 _CLOCK_SLACK = 5.0  # s
 
 Result = TypeVar("Result")
+Asked = TypeVar("Asked")
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,11 +53,10 @@ class Back:
     seconds: float
 
 
-def for_all(names: Iterable[str], do: Callable[[str], Result]) -> list[Result]:
-    """Does it for many devices at once; the results in the order of the names."""
-    listed = list(names)
+def for_all(ones: Iterable[Asked], do: Callable[[Asked], Result]) -> list[Result]:
+    """Does it for many devices at once; the results in the given order. Each begins as soon as ``ones`` gives it."""
     with ThreadPoolExecutor(AT_ONCE) as pool:
-        return list(pool.map(do, listed))
+        return list(pool.map(do, ones))
 
 
 def wait_for(driver: Driver, clock: Clock, wait: float) -> float:
