@@ -5,7 +5,8 @@ import random
 import unittest
 
 from direkt.report import incidents
-from direkt.store.log import Entry, Kept
+from direkt.store.entry import Entry
+from direkt.store.log import Kept
 
 BEGIN = datetime.datetime(2026, 7, 5, 14, tzinfo=datetime.UTC)
 END = BEGIN + datetime.timedelta(hours=1)

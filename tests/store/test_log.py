@@ -20,7 +20,8 @@ from direkt import rig as rigs
 from direkt.cli import recording
 from direkt.errors import UnusableInput
 from direkt.store import chain, log
-from direkt.store.log import Entry, Log, LogError, Writer
+from direkt.store.entry import Entry, LogError, Writer
+from direkt.store.log import Log
 from tests.support import LOGIN, Folder, RigCli, free_port, wait_until
 
 UTC = datetime.UTC

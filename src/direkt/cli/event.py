@@ -317,7 +317,7 @@ def _change(rig: Rig, one: Planned, verb: str, yes: bool, as_json: bool, work: W
     from direkt.cli import recording
     from direkt.cli.crew import Asker
     from direkt.errors import DirektError
-    from direkt.store.log import Entry
+    from direkt.store.entry import Entry
     from direkt.work import airing as air
     from direkt.work.steps import Answer, drive
 

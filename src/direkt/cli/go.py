@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from direkt.cli.schemas import GoJson
     from direkt.platform.planned import Planned
     from direkt.rig import Rig
-    from direkt.store.log import Entry
+    from direkt.store.entry import Entry
     from direkt.work.going import Checked, Crew, GoEvent, Gone, Judged, Link, Options, Waiting
     from direkt.work.steps import Answer
 
@@ -304,7 +304,7 @@ class Front:
 
     def _record(self, gone: Gone) -> None:
         from direkt.cli import recording
-        from direkt.store.log import Entry
+        from direkt.store.entry import Entry
 
         p = self.planned
         steps = {str(int(step)): round(seconds, 1) for step, seconds in gone.seconds.items()}

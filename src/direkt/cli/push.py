@@ -65,7 +65,7 @@ def push(
             from direkt.cli import push_carried
 
             if action != "state":
-                recording.begin(parts.rig, "push", f"{action} (carried)", feed=parts.name)
+                recording.begin(parts.rig, "push", f"{action} (carried)", feed=parts.name, apart=action == "on")
             if action == "on":
                 return push_carried.start(parts, sources, rehearse, seconds, by or "", report, left, keep_damaged=damaged == "pass", as_json=as_json)
             return (push_carried.stop if action == "off" else push_carried.look)(parts, left, as_json=as_json)

@@ -18,9 +18,12 @@ from direkt.cli import output
 from direkt.errors import DirektError
 
 if TYPE_CHECKING:
+    from pathlib import Path
+
     from direkt.judge import Judgement, Verdict
     from direkt.rig import Rig
-    from direkt.store.log import Entry, Log, Of, Outcome
+    from direkt.store.entry import Entry, Of, Outcome, Writer
+    from direkt.store.log import Log
     from direkt.work.feeds import FeedParts
     from direkt.work.reception import Rehearsal
 
@@ -30,11 +33,22 @@ _LIMIT = 6.0  # s that the log may take, whatever its database does
 
 def open_log(rig: Rig, *, write: bool = False) -> Log:
     """The rig's log: DIREKT_DATABASE, or a file beside it. Raises UnusableInput."""
-    from direkt.store import log, rigid
+    return at(rig.folder, writer(rig, write=write))
+
+
+def at(folder: Path, writer: Writer) -> Log:
+    """The log of a rig's folder. Raises UnusableInput."""
+    from direkt.store import log
+
+    return log.Log(log.url_of(os.environ.get("DIREKT_DATABASE"), folder), writer)
+
+
+def writer(rig: Rig, *, write: bool) -> Writer:
+    """Who writes, and for which rig; ``write``: a rig that has no id yet is given one."""
+    from direkt.store import entry, rigid
 
     own = rig.file.id or (rigid.ensure(rig.folder) if write else rigid.read(rig.folder))
-    writer = log.Writer(rig.file.name, socket.gethostname(), own, person())
-    return log.Log(log.url_of(os.environ.get("DIREKT_DATABASE"), rig.folder), writer)
+    return entry.Writer(rig.file.name, socket.gethostname(), own, person())
 
 
 def person() -> str:
@@ -49,7 +63,7 @@ Found = TypeVar("Found")
 
 def limited(rig: Rig, work: Callable[[Log], Found], limit: float = _LIMIT, *, write: bool = False) -> Found:
     """Something with the log, within a limit that no database can exceed. Raises DirektError."""
-    from direkt.store.log import LogError
+    from direkt.store.entry import LogError
 
     results: list[Found] = []
     errors: list[DirektError] = []
@@ -80,9 +94,19 @@ def record(rig: Rig, entries: Sequence[Entry]) -> None:
         deed.join()
         entries = deed.ended_by(entries)
     try:
-        limited(rig, lambda log: log.add(entries), write=True)
+        _add(rig, entries, apart=deed is not None and deed.apart)
     except DirektError as error:
         output.note(f"! not logged: {error}")
+
+
+def _add(rig: Rig, entries: Sequence[Entry], *, apart: bool) -> None:
+    """Writes entries down; ``apart``: by a process of its own. Raises DirektError."""
+    if apart:
+        from direkt.cli import recording_apart
+
+        recording_apart.add(rig.folder, writer(rig, write=True), entries)
+    else:
+        limited(rig, lambda log: log.add(entries), write=True)
 
 
 # Deeds: that something began is written before it is done
@@ -93,10 +117,10 @@ class _Deed:
 
     current: _Deed | None = None
 
-    def __init__(self, rig: Rig, what: str, text: str, *, event: str, mark: str, feed: str) -> None:
-        from direkt.store.log import Entry
+    def __init__(self, rig: Rig, what: str, text: str, *, event: str, mark: str, feed: str, apart: bool) -> None:
+        from direkt.store.entry import Entry
 
-        self.rig, self.what, self.id, self.ended = rig, what, secrets.token_hex(8), False
+        self.rig, self.what, self.id, self.ended, self.apart = rig, what, secrets.token_hex(8), False, apart
         self.since = time.monotonic()
         entry = Entry(
             what, "good", text, event=event, mark=mark, feed=feed, deed=self.id, phase="began", detail={"process": os.getpid()}
@@ -106,8 +130,12 @@ class _Deed:
         self._thread.start()
 
     def _write(self, entry: Entry) -> None:
-        with contextlib.suppress(DirektError), open_log(self.rig, write=True) as log:
-            log.add([entry])
+        with contextlib.suppress(DirektError):
+            if self.apart:
+                _add(self.rig, [entry], apart=True)
+                return
+            with open_log(self.rig, write=True) as log:
+                log.add([entry])
 
     def join(self) -> None:
         """The beginning stands in front of the end."""
@@ -121,9 +149,12 @@ class _Deed:
         return [replace(entry, deed=self.id, phase="ended") if entry in own else entry for entry in entries]
 
 
-def begin(rig: Rig, what: str, text: str, *, event: str = "", mark: str = "", feed: str = "") -> None:
-    """Something is about to be done. It is written in the background: a slow log keeps nobody waiting."""
-    _Deed.current = _Deed(rig, what, text, event=event, mark=mark, feed=feed)
+def begin(rig: Rig, what: str, text: str, *, event: str = "", mark: str = "", feed: str = "", apart: bool = False) -> None:
+    """Something is about to be done. It is written in the background: a slow log keeps nobody waiting.
+
+    ``apart``: by processes of their own, for a command that runs for hours and is to stay small: the database's code takes 30 MB.
+    """
+    _Deed.current = _Deed(rig, what, text, event=event, mark=mark, feed=feed, apart=apart)
 
 
 def end(code: int) -> None:
@@ -140,12 +171,12 @@ def end(code: int) -> None:
     seconds = round(time.monotonic() - deed.since, 1)
     with contextlib.suppress(DirektError):
         entry = replace(deed.entry, outcome=outcome, text=text, seconds=seconds, phase="ended", detail={})
-        limited(deed.rig, lambda log: log.add([entry]), write=True)
+        _add(deed.rig, [entry], apart=deed.apart)
 
 
 def of(feed: FeedParts) -> Of:
     """What is written of a feed."""
-    from direkt.store.log import Of
+    from direkt.store.entry import Of
 
     return Of(feed.name, feed.device, feed.entry.destination)
 

@@ -23,7 +23,7 @@ from direkt.work.steps import END, unbroken
 if TYPE_CHECKING:
     from direkt.cli.schemas import ScheduleJson, TurnJson
     from direkt.rig import Rig
-    from direkt.store.log import Entry, Outcome, Phase
+    from direkt.store.entry import Entry, Outcome, Phase
     from direkt.watch.telling import Telling
     from direkt.work.ended import EndEvent
     from direkt.work.going import Crew, GoEvent
@@ -236,7 +236,7 @@ class _Service:
 
     @staticmethod
     def _entry(turn: Turn, outcome: Outcome, text: str, deed: str, phase: Phase) -> Entry:
-        from direkt.store.log import Entry
+        from direkt.store.entry import Entry
 
         p = turn.planned
         return Entry(

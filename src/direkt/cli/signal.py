@@ -342,7 +342,7 @@ class _Run:
         return value
 
     def _record(self, result: Result, judgement: Judgement | None, *, climb: bool) -> None:
-        from direkt.store.log import Entry
+        from direkt.store.entry import Entry
 
         words = f"the line carries {result.mbit_s:.2f} Mbit/s" if climb and result.mbit_s is not None else ""
         words = words or (_line(result.steady) if result.steady is not None else "nothing was sent")

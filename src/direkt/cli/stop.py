@@ -193,7 +193,7 @@ def marked(item: Off) -> str:
 def record(rig: Rig, aim: Aim, stopped: Stopped, drops: list[Dropped], *, pause: bool) -> None:
     """Into the log."""
     from direkt.cli import recording
-    from direkt.store.log import Entry, Outcome
+    from direkt.store.entry import Entry, Outcome
 
     outcome: Outcome = "interrupted" if stopped.interrupted else "good" if stopped.proven else "failed"
     left = "; ".join(f"{i.name}: {i.text}" for i in stopped.items if not i.proven)

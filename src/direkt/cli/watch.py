@@ -22,7 +22,7 @@ from direkt.work.steps import END, unbroken
 if TYPE_CHECKING:
     from direkt.cli.watch_view import View
     from direkt.rig import Rig
-    from direkt.store.log import Entry, Outcome
+    from direkt.store.entry import Entry, Outcome
     from direkt.watch.board import Board
     from direkt.watch.model import Happened, Setup, WatchEvent
     from direkt.watch.policy import Act
@@ -304,7 +304,7 @@ class _Run:
         return self.board
 
     def _on_event(self, event: WatchEvent) -> None:
-        from direkt.store.log import Entry
+        from direkt.store.entry import Entry
         from direkt.watch.model import Began, Frame
         from direkt.watch.notices import Notice
 
@@ -338,7 +338,7 @@ class _Run:
     def _record(self, event: Happened) -> None:
         import datetime
 
-        from direkt.store.log import Entry
+        from direkt.store.entry import Entry
 
         h = event.happening
         what = {"drop": "watch", "well": "watch", "mend": "mend", "stop": "stop"}.get(h.what)

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from direkt.destination.references import Sources
     from direkt.rig import Rig
     from direkt.secret import Secret
-    from direkt.store.log import Entry
+    from direkt.store.entry import Entry
     from direkt.work.feeds import FeedParts
     from direkt.work.many import Became, Progress
     from direkt.work.standing import Standing
@@ -402,7 +402,7 @@ class _Several:
 
 
 def _entry(rig: Rig, one: Became) -> Entry:
-    from direkt.store.log import Of
+    from direkt.store.entry import Of
 
     about, seconds = Of(one.feed, one.device, rig.file.feeds[one.feed].destination), round(one.seconds, 1)
     if one.written is None:

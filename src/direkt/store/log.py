@@ -11,9 +11,9 @@ import datetime
 import json
 import os
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any
 from urllib.parse import quote
 
 import sqlalchemy as sa
@@ -21,10 +21,11 @@ from sqlalchemy.engine import URL, Connection, Engine, make_url
 from sqlalchemy.exc import ArgumentError, SQLAlchemyError
 
 from direkt import files
-from direkt.errors import NoAnswer, UnusableInput, os_words
+from direkt.errors import UnusableInput, os_words
 from direkt.printable import printable
 from direkt.store import chain
 from direkt.store.chain import Verified
+from direkt.store.entry import Entry, LogError, Writer
 
 HEAD = "0002"  # the latest migration
 FILE_NAME = "log.sqlite"
@@ -34,9 +35,6 @@ _CHAIN_LOCK = _LOCK + 1  # while an entry is added to the chain
 _STATEMENT_LIMIT = 4000  # ms
 _LOCK_LIMIT = 2000  # ms
 _LONGEST = 2000  # characters of a text
-
-Outcome = Literal["good", "advise", "failed", "interrupted"]
-Phase = Literal["", "began", "ended"]
 
 metadata = sa.MetaData()
 entries = sa.Table(
@@ -61,56 +59,6 @@ entries = sa.Table(
     sa.Column("phase", sa.String(10), nullable=False, server_default=""),
     sa.Column("hash", sa.String(64), nullable=False, server_default=""),
 )  # fmt: skip
-
-
-class LogError(NoAnswer):
-    """The log cannot be read or written; its text holds no password."""
-
-
-@dataclass(frozen=True, slots=True)
-class Entry:
-    """One thing that was done or happened."""
-
-    what: str  # write restore push rehearse catch event go step stop drop
-    outcome: Outcome
-    text: str
-    at: datetime.datetime | None = None  # with its zone; None: now
-    event: str = ""
-    mark: str = ""
-    feed: str = ""
-    device: str = ""
-    destination: str = ""
-    seconds: float | None = None  # how long it took, or lasted
-    detail: Mapping[str, object] = field(default_factory=dict)
-    deed: str = ""  # what began and ended together
-    phase: Phase = ""
-
-
-@dataclass(frozen=True, slots=True)
-class Writer:
-    """Who writes, and for which rig."""
-
-    rig: str
-    machine: str
-    rig_id: str = ""
-    person: str = ""
-
-
-@dataclass(frozen=True, slots=True)
-class Of:
-    """What an entry is about, where it is a feed."""
-
-    feed: str
-    device: str
-    destination: str
-
-    def entry(
-        self, what: str, outcome: Outcome, text: str, *, seconds: float | None = None, detail: Mapping[str, object] | None = None
-    ) -> Entry:  # fmt: skip
-        """An entry about it."""
-        return Entry(
-            what, outcome, text, feed=self.feed, device=self.device, destination=self.destination, seconds=seconds, detail=detail or {}
-        )  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)

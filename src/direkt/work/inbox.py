@@ -9,12 +9,15 @@ import queue
 import time
 from collections.abc import Callable
 
-from direkt.media import Odd, Samples
+from direkt.media import Odd, Samples, joined
 from direkt.net.transport import ReceiverEvent
 from direkt.work.steps import END
 
 _MOST = 20_000  # events that wait
 _LONGEST = 0.5  # s that one look takes
+_TOGETHER = 0.3  # s of media that are measured as one
+_MANY = 256  # events of it
+_LARGEST = 4 << 20  # bytes of it
 LEFT_OUT = "more came than could be measured here: some of it was left out"
 
 
@@ -39,13 +42,38 @@ class Inbox:
         if self.left_out and not self._said:
             self._said = True
             each(Odd(LEFT_OUT), time.monotonic())
-        for _ in range(self._waiting.qsize()):
+        left = self._waiting.qsize()
+        while left > 0:
             with END.whole():  # else what a signal cuts off is lost, and a track with it
-                when, event = self._waiting.get()
-                each(event, when)
+                left -= self._some(each, min(left, _MANY))
             if time.monotonic() > end:
                 break
         return self._waiting.empty()
+
+    def _some(self, each: Callable[[ReceiverEvent, float], None], most: int) -> int:
+        """Gives one event, or all media that came close together, as a batch of each track; how many events that were."""
+        tracks: dict[str, list[Samples]] = {}
+        first: float | None = None
+        size = count = 0
+        while count < most:
+            count += 1
+            when, event = self._waiting.get()
+            if not isinstance(event, Samples):
+                self._media(tracks, when, each)
+                each(event, when)
+                return count
+            first = when if first is None else first
+            tracks.setdefault(event.track, []).append(event)
+            size += int(event.size.sum())
+            if when - first > _TOGETHER or size > _LARGEST:
+                break
+        self._media(tracks, time.monotonic(), each)
+        return count
+
+    @staticmethod
+    def _media(tracks: dict[str, list[Samples]], when: float, each: Callable[[ReceiverEvent, float], None]) -> None:
+        for batches in tracks.values():
+            each(joined(batches), when)
 
     def drain(self, each: Callable[[ReceiverEvent, float], None], limit: float) -> None:
         """The last look: what is not measured within the limit is left out, and that is said."""
