@@ -133,6 +133,13 @@ class One(unittest.TestCase):
         self.assertEqual((head.parameter, head.cause), ("video.bitrate.peak", "variable-bitrate"))
         self.assertEqual(found["video.bitrate.mean"].follows, "video.bitrate.peak")
 
+    def test_a_limit_that_is_not_kept_aims_at_the_best_and_what_is_not_seen_yet_says_so(self):
+        _, found = judged(video__keyframe_interval__max=10.0, video__keyframe_interval__median=10.0, video__join_interval__max=10.0)
+        self.assertIn("interval to 2 s: 50 frames at 25 fps", found["video.keyframe_interval.max"].advice)
+        _, found = judged(video__keyframe_interval__max=Measured(3.0, bound=Bound.AT_LEAST))
+        finding = found["video.keyframe_interval.max"]
+        self.assertEqual((finding.verdict, finding.advice), (Verdict.UNSEEN, "Watch or record for longer."))
+
     def test_the_wrong_codec(self):
         self.check("codec", "video.codec", video__codec="h265", video__profile="main", follows=("video.profile",))
 

@@ -99,7 +99,7 @@ def judge_sent(
         row = parameters.find(name)
         if not parameters.applies(row, sent):
             continue
-        finding = _judge(row, rules.get(name), set_.get(name), found, sent, goal)
+        finding = _judge(row, rules.get(name), set_.get(name), found, sent, goal, rules.get(_TOWARDS.get(name, "")))
         if finding is not None and open_source and name == "video.frame_rate":
             finding = _rate_unproven(finding)
         if finding is not None:
@@ -121,6 +121,8 @@ def judge_sent(
 
 
 _BY_PICTURE = ("video.bitrate.mean", "video.bitrate.peak")  # rules that depend on size and rate
+# Whose best value to aim at, where a limit is not kept
+_TOWARDS = {f"video.keyframe_interval.{end}": "video.keyframe_interval.median" for end in ("min", "max")}
 _SIZES = ("video.size", "video.width", "video.height", "video.display_aspect")
 
 
@@ -256,7 +258,8 @@ def _why_unseen(row: Parameter, found: Mapping[str, Measured], sent: Values) -> 
 
 
 def _judge(
-    row: Parameter, rule: Rule | None, set_: Value | None, found: Mapping[str, Measured], all_sent: Values, goal: Values
+    row: Parameter, rule: Rule | None, set_: Value | None, found: Mapping[str, Measured], all_sent: Values, goal: Values,
+    towards: Rule | None = None,
 ) -> Finding | None:  # fmt: skip
     sent = found.get(row.name)
     if sent is None:
@@ -273,7 +276,9 @@ def _judge(
         return Finding(row.name, Verdict.UNSEEN, None, set_, sent, "", sent.note) if sent.note else None
     advice = ""
     if verdict in (Verdict.FAIL, Verdict.ADVISE) and rule is not None:
-        advice = _advice(row, rule, verdict, sent.value, {**all_sent, **goal})
+        advice = _advice(row, rule, verdict, sent.value, {**all_sent, **goal}, towards)
+    elif verdict is Verdict.UNSEEN and sent.bound is not None:
+        advice = _LONGER
     if differs:
         says = f"The device says {parameters.show(row.name, set_)} but sends {parameters.show(row.name, sent.value)}: "
         other, restart = "is another channel pushed", "does it need a restart"
@@ -284,10 +289,13 @@ def _judge(
     return Finding(row.name, verdict, rule, set_, sent, advice, sent.note, since=sent.since)
 
 
-def _advice(row: Parameter, rule: Rule, verdict: Verdict, sent: Value, all_sent: Values) -> str:
+def _advice(row: Parameter, rule: Rule, verdict: Verdict, sent: Value, all_sent: Values, towards: Rule | None) -> str:
     """The row's advice, with the figure to aim at where there is one; else behind what is asked."""
     wish = rule.should or rule.must
     target = wish.nearest(sent) if wish is not None else None
+    better = (towards.should or towards.must) if towards is not None else None
+    if better is not None and rule.must is not None and (best := better.nearest(sent)) is not None and rule.must.allows(best):
+        target = best
     rate = all_sent.get("video.frame_rate")
     if row.aim and isinstance(target, int | float) and isinstance(sent, int | float) and isinstance(rate, int | float):
         way = "Lower" if sent > target else "Raise"
