@@ -42,15 +42,14 @@ def print_findings(out: Console, judgement: Judgement, *, with_set: bool) -> Non
     to_do = [f for f in findings if (f.advice or f.note) and f.verdict is not Verdict.PASS]
     if to_do:
         out.print("[bold]What to do[/]")
-    told: dict[tuple[Verdict, str], list[str]] = {}  # what is said of several at once
+    told: dict[tuple[Verdict, str, str], list[str]] = {}  # what is said of several at once
     for f in sorted(to_do, key=lambda f: f.order):
-        advice = f"follows from {f.follows}: mend that first." if f.follows else f.advice
-        words = " ".join(part for part in (advice, f"({f.note})" if f.note and not f.follows else "") if part)
-        told.setdefault((f.verdict, words), []).append(f.parameter)
-    lines = (
-        (verdict_text(verdict), f"[bold]{', '.join(names)}[/]: {escape(words)}")
-        for (verdict, words), names in told.items()
-    )
+        words = " ".join(part for part in (f.advice, f"({f.note})" if f.note else "") if part)
+        told.setdefault((f.verdict, f.follows, "" if f.follows else words), []).append(f.parameter)
+    lines = []
+    for (verdict, cause, words), names in told.items():
+        says = f"{'follow' if len(names) > 1 else 'follows'} from {cause}: mend that first." if cause else words
+        lines.append((verdict_text(verdict), f"[bold]{', '.join(names)}[/]: {escape(says)}"))
     output.print_lines(out, lines, indent=2)
 
 
