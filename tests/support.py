@@ -166,10 +166,16 @@ def parts_of(samples: Samples, sizes) -> list[Samples]:
 # Networks
 
 
+_ports = itertools.count(os.getpid() * 131)
+
+
 def free_port() -> int:
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        return probe.getsockname()[1]
+    """One below those that connections are given, and elsewhere in each process: nobody else takes it before it is used."""
+    for number in _ports:
+        with socket.socket() as probe, contextlib.suppress(OSError):
+            probe.bind(("127.0.0.1", 10_000 + number % 20_000))
+            return probe.getsockname()[1]
+    raise AssertionError
 
 
 def wait_for_port(port: int, limit: float = 15.0) -> None:

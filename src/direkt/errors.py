@@ -49,7 +49,7 @@ def os_words(error: OSError) -> str:
 _CERTIFICATE_WORDS = {
     9: "the certificate is not valid yet, or this machine's clock is behind",
     10: "the certificate has expired, or this machine's clock is ahead",
-    18: "the certificate is self-made",
+    18: "the certificate is self-signed",
     19: "the certificate's chain ends in an unknown authority",
     20: "the certificate's authority is unknown here",
     21: "the certificate's chain is incomplete",

@@ -219,7 +219,7 @@ _ROWS = (
               "Set the rate control of the channel that pushes.", choices=("cbr", "vbr"),
               measured="cbr when the stream keeps the constant bitrate and the buffer that its header promises (HRD), or "
                        "when windows of whole keyframe intervals (at least 1 s) lie within 10 % of the mean, but one "
-                       "in 50; needs three windows. A header that promises otherwise is noted."),
+                       "in 50; needs three windows, and of fewer than eight each within 3 %. A header that promises otherwise is noted."),
     Parameter("video.buffer", _N, "Time for which a line or decoder at the mean bitrate must store the stream.",
               "Set CBR, a shorter buffer (VBV) or a lower maximum bitrate.", unit="s", decimals=3, resolution=0.01,
               measured="The most that the bytes pile up while they leave at the mean rate, by that rate."),

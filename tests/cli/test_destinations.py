@@ -279,7 +279,7 @@ class Keys(RigCli):
         reached = self.direkt("reach", "--rig", "tls.yaml", "--tries", "1", "--json")
         self.assertEqual(reached.code, 3)
         (server,) = reached.json["destinations"][0]["servers"]
-        self.assertEqual((server["verdict"], server["detail"]), ("TLS refused", "the certificate is self-made"))
+        self.assertEqual((server["verdict"], server["detail"]), ("TLS refused", "the certificate is self-signed"))
         self.assertEqual(self.direkt("push", "on", "--rehearse", address).code, 0)
         result = self.finish(catching)
         self.assertIn("SHA-256", result.err)

@@ -92,7 +92,7 @@ class Reaching(unittest.IsolatedAsyncioTestCase):
             found = await self.verdict(f"rtmps://127.0.0.1:{port}/live", tls=trusting(made))
             self.assertEqual((found.verdict, words in found.detail), (verdict, True), found)
         port = await self.server(tls=good)
-        self.assertIn("self-made", (await self.verdict(f"rtmps://127.0.0.1:{port}/live")).detail)
+        self.assertIn("self-signed", (await self.verdict(f"rtmps://127.0.0.1:{port}/live")).detail)
 
     async def test_another_port_is_suggested(self):
         open_port = await self.server()
@@ -110,6 +110,6 @@ class Secure(unittest.IsolatedAsyncioTestCase):
         await publisher.start()
         await publisher.close()
         self.assertIsInstance(self.events[0], Arrived)
-        with self.assertRaisesRegex(PublishError, "cannot be reached: the certificate is self-made"):
+        with self.assertRaisesRegex(PublishError, "cannot be reached: the certificate is self-signed"):
             await Publisher(parse(f"rtmps://127.0.0.1:{port}/live"), Secret(KEY)).start()
         self.assertRegex(made.fingerprint, r"^([0-9A-F]{2}:){31}[0-9A-F]{2}$")

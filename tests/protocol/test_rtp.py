@@ -393,6 +393,18 @@ class Streams(unittest.TestCase):
         self.assertEqual([p // 3600 for p, _ in rows], shown)
         self.assertEqual([d // 3600 for _, d in rows], [-1, 0, 1, 2, 3, 4, 5, 6, 7])
 
+    def test_a_goodbye_may_overtake_the_last_packets_of_its_source(self):
+        bye = bytes.fromhex("81cb000100000007")  # RFC 3550, 6.6: one source, 7
+        for later, ssrc, over in ((0.05, 7, True), (0.05, 8, False), (0.6, 7, False)):
+            stream = Stream([("video", H264)], wait=0.0, made_up=True)
+            for n in range(5):
+                stream.rtp(0, raw(n, n * 3600, b"\x41\x9aab", marker=True), n / 25)
+            stream.rtcp(0, bye, 0.2)
+            stream.rtp(0, raw(5, 5 * 3600, b"\x41\x9aab", marker=True, ssrc=ssrc), 0.2 + later)
+            self.assertEqual(stream.goodbye, over, (later, ssrc))
+            stream.take(1.3)
+            self.assertEqual(stream.ended, over)
+
     def test_both_kinds_of_packet_at_one_place(self):
         stream = self.stream()
         stream.rtp(0, self.report(7, 5000.0, 1000), 0.0)

@@ -165,7 +165,7 @@ class _Run:
             if isinstance(event, work.Listening):
                 self._announce(names, event.port)
                 if certificate is not None:
-                    self.out.print(f"[bold]certificate[/]  self-made, SHA-256 {certificate.fingerprint}")
+                    self.out.print(f"[bold]certificate[/]  self-signed, SHA-256 {certificate.fingerprint}")
                 view.__enter__()
             else:
                 view.show(event.now, event.since, self.wait)

@@ -345,7 +345,7 @@ def _reason(error: Exception) -> str:
     while cause is not None:
         if isinstance(cause, ssl.SSLError):
             more = (
-                "; if you know it, write 'certificate: any' under the device" if "self-made" in tls_words(cause) else ""
+                "; if you know it, write 'certificate: any' under the device" if "self-signed" in tls_words(cause) else ""
             )
             return tls_words(cause) + more
         if isinstance(cause, OSError) and cause.errno:

@@ -34,6 +34,7 @@ _RUNS = 256  # runs whose ends are remembered one by one
 _CBR = 0.1  # share by which a window of a constant bitrate may differ from the mean
 _CBR_EXCEPTIONS = 50  # windows of which one may differ more
 _CBR_WINDOWS = 3  # that are needed to tell
+_CBR_FEW, _CBR_SURELY = 0.03, 8  # the same share where there are fewer windows than so many
 _FORMATS = 20  # picture formats that are told one by one
 _WAYS = 8  # values of one parameter that are told
 _MOVING = 0.01  # share of seconds that must move
@@ -412,13 +413,16 @@ class VideoMeter:
     def _rate_control(self) -> str | None:
         """CBR when the stream keeps the constant bitrate and the buffer that its header promises.
 
-        Or when the bitrate of each whole keyframe interval (of 1 to 10 s) is within 10 % of the mean; 3 are needed.
+        Or when the bitrate of each whole keyframe interval (of 1 to 10 s) is within 10 % of the mean; 3 are needed, and of fewer than 8
+        each must be within 3 %.
         """
         if self._kept is not None and self._kept.promise.constant and self._kept.tells and not self._kept.broken:
             return "cbr"
         shares = self._evenness.deviations()
         if len(shares) < _CBR_WINDOWS:
             return None
+        if len(shares) < _CBR_SURELY and _CBR_FEW < max(shares) <= _CBR:
+            return None  # a quiet scene at a variable bitrate looks like this, too
         return "cbr" if sum(share > _CBR for share in shares) <= len(shares) // _CBR_EXCEPTIONS else "vbr"
 
 

@@ -19,7 +19,7 @@ from cryptography.x509.oid import NameOID
 
 @dataclass(frozen=True, slots=True)
 class Certificate:
-    """A server's TLS context with its self-made certificate."""
+    """A server's TLS context with its self-signed certificate."""
 
     context: ssl.SSLContext
     fingerprint: str  # SHA-256, as devices show it

@@ -46,6 +46,7 @@ SILENCE_LIMIT = 15.0  # s without a packet
 _REDIRECTS = 5
 _READ = 1 << 17  # bytes
 _BATCH = 0.2  # s that samples wait to be handed on together
+_LAST = 0.1  # s for what is still on its way when the connection ends
 _AT_ONCE = 0.04  # the same, where they are handed on to others
 _UDP_BUFFER = 4 << 20  # bytes that the system keeps for us
 _UDP_WAIT = 0.25  # s that a missing packet is waited for
@@ -367,6 +368,8 @@ class _Pull:
         try:
             while True:
                 done, _ = await asyncio.wait({reading}, timeout=_AT_ONCE if self._exact else _BATCH)
+                if done and self._by == "udp" and not self._stream.goodbye:
+                    await asyncio.sleep(_LAST)  # the goodbye takes another way than the end of the connection
                 self._hand_on()
                 if self._stream.ended or (done and self._stream.goodbye):
                     raise self._error("it says that the stream is over")

@@ -30,6 +30,7 @@ _OFFSETS = 5  # reports of which the median counts
 _REMEMBERED = 240  # reports: some ten minutes
 _DRIFT_AFTER = 60.0  # s between reports that tell of drift
 _STEP = 0.5  # s
+_OVERTAKEN = 0.3  # s for which a goodbye may be ahead of the last packets
 _FAREWELL = 1.0  # s behind a goodbye in which another source may take over
 _GAIN = Fraction(1, 1000)  # s of correction in each second
 _CNAME = "direkt"
@@ -173,7 +174,9 @@ class Stream:
                 f"{track.track} packets of payload type {found.payload_type}, which was not described: passed over"
             )
             return
-        track.goodbye = None  # that was of another source (RFC 3550, 8.2)
+        # packets of the same source may come behind its goodbye for a moment: they take another way (RFC 3550, 6.3.7)
+        if track.goodbye is not None and (found.ssrc != track.order.ssrc or now - track.goodbye > _OVERTAKEN):
+            track.goodbye = None
         if self._since is None:
             self._since = now
             self._next_report = now + _REPORT_EVERY / 2
