@@ -14,7 +14,7 @@ from unittest import mock
 
 from direkt.codec.programme import Programme
 from direkt.measure.meter import Meter
-from direkt.media import Samples
+from direkt.media import Samples, batch
 from direkt.net.rtmp import Publisher, Receiver, Recorder
 from direkt.net.transport import Arrived, Left, PublishError, RecordingEnded, TurnedAway
 from direkt.protocol.address import ServerAddress, parse
@@ -96,6 +96,23 @@ class Receiving(Net):
             self.assertTrue(all(b.dts >= a.dts - Fraction(30, 1000) for a, b in itertools.pairwise(kept)))
             stamps = [e.arrival for e in self.events if isinstance(e, Samples)]
             self.assertTrue(all(len(column) and (column[1:] >= column[:-1]).all() for column in stamps))
+
+    async def test_the_last_pictures_arrive_however_fast_they_were_sent(self):
+        # a connection that is closed with the server's acknowledgements unread would take them with it
+        await self.listen()
+        publisher = Publisher(self.address(), Secret(KEY))
+        await publisher.start()
+        programme = Programme(card(), None)
+        for format in programme.formats():
+            await publisher.send(format)
+        sample = programme.next()[1]
+        big = [bytes(sample.sample(0)) + bytes(100_000)]
+        for n in range(200):
+            await publisher.send(batch("video", big, [n * 40], [n * 40], [True]))
+        await publisher.close()
+        await self.until(lambda: any(isinstance(e, Left) for e in self.events))
+        self.assertEqual(len(flat(self.events, "video")), 200)
+        self.assertIn("stopped the stream", self.events[-1].reason)
 
     async def test_a_full_disk_ends_the_recording_and_nothing_else(self):
         with tempfile.TemporaryDirectory() as folder:

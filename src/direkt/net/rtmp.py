@@ -50,6 +50,7 @@ STEPS = ("rtmp", "application")
 
 CONNECT_LIMIT = 5.0  # s for TCP, and again for handshake and commands
 SEND_LIMIT = 10.0  # s that the line may be stuck
+_FAREWELL = 1.0  # s for the server to take the last bytes and end its side
 _READ = 1 << 16  # bytes
 _BATCH = 0.2  # s that tags wait to be handed on together
 _BATCH_BYTES = 4 << 20  # from which on they do not wait
@@ -307,8 +308,10 @@ class Publishing:
                 self._connection.writer.write(data)
                 async with asyncio.timeout(self._receiver.silence_limit):
                     await self._connection.writer.drain()
-            except (OSError, TimeoutError):
+            except TimeoutError:
                 self._over = self._over or "it takes no answers"
+            except OSError:
+                return  # it has gone; what it sent before that is still to be read, and how it went
 
     def _handle(self, event: ConnectRequest | PublishRequest | PlayRequest | Unpublished) -> None:
         if isinstance(event, ConnectRequest):
@@ -481,14 +484,20 @@ class Publisher:
 
     async def close(self) -> None:
         """Ends the stream in good order, if it can."""
+        if self._connection is not None:
+            self._session.finish()
+            with contextlib.suppress(OSError, TimeoutError):
+                await self._flush()
+                # a connection that is closed with answers unread takes the last pictures with it (RFC 1122, 4.2.2.13)
+                if self._listening is not None and not self._listening.done():
+                    half = self._connection.writer.can_write_eof()  # not with TLS
+                    if half:
+                        self._connection.writer.write_eof()
+                    await asyncio.wait({self._listening}, timeout=_FAREWELL if half else _FAREWELL / 2)
         if self._listening is not None:
             self._listening.cancel()
-        if self._connection is None:
-            return
-        self._session.finish()
-        with contextlib.suppress(OSError, TimeoutError):
-            await self._flush()
-        await self._connection.close(2.0)
+        if self._connection is not None:
+            await self._connection.close(2.0)
 
 
 # Testing a server
