@@ -152,13 +152,34 @@ class Common:
             self.log().add([Entry("push", "good", "y")])
         self.assertRegex(str(caught.exception), "newer Direkt .version 9999")
 
-    def test_the_migration_makes_what_the_code_knows(self):
-        self.log().add([Entry("push", "good", "x")])
+    def test_the_migrations_make_what_a_new_log_has(self):
+        def made(connection):
+            look = sa.inspect(connection)
+            return {
+                table: (
+                    [(c["name"], str(c["type"]), c["nullable"], c["default"]) for c in look.get_columns(table)],
+                    look.get_pk_constraint(table)["constrained_columns"],
+                    sorted((i["name"], i["column_names"], bool(i["unique"])) for i in look.get_indexes(table)),
+                )
+                for table in look.get_table_names()
+                if table.startswith("direkt")
+            }
+
+        with self.log() as writes:
+            writes.add([Entry("push", "good", "x")])
         engine = sa.create_engine(self.url())
+        with engine.begin() as connection:
+            new = made(connection)
+            self.assertEqual(connection.execute(sa.text("SELECT version_num FROM direkt_version")).scalars().all(), [log.HEAD])
+            log.metadata.drop_all(connection)
+            log.versions.drop(connection)
+            self.log()._upgrade(connection, "")
         with engine.connect() as connection:
-            made = {c["name"]: c["nullable"] for c in sa.inspect(connection).get_columns("direkt_log")}
+            by_migrations = made(connection)
+            self.assertEqual(connection.execute(sa.text("SELECT version_num FROM direkt_version")).scalars().all(), [log.HEAD])
         engine.dispose()
-        self.assertEqual(made, {c.name: bool(c.nullable) for c in log.entries.columns})
+        self.assertEqual(new.keys(), {"direkt_log", "direkt_version"})
+        self.assertEqual(by_migrations, new)
 
 
 class Sqlite(Common, Folder):

@@ -59,6 +59,8 @@ entries = sa.Table(
     sa.Column("phase", sa.String(10), nullable=False, server_default=""),
     sa.Column("hash", sa.String(64), nullable=False, server_default=""),
 )  # fmt: skip
+# Alembic's own, apart from the tables that it makes
+versions = sa.Table("direkt_version", sa.MetaData(), sa.Column("version_num", sa.String(32), primary_key=True))
 
 
 @dataclass(frozen=True, slots=True)
@@ -283,6 +285,18 @@ class Log:
         return str(found or "")
 
     def _migrate(self, engine: Engine, folder: Path | None) -> None:
+        with files.alone(folder) if folder is not None else contextlib.nullcontext(), engine.begin() as connection:
+            if engine.dialect.name == "postgresql":
+                connection.execute(sa.text(f"SELECT pg_advisory_xact_lock({_LOCK})"))
+            now = self._version(connection)
+            if not now and not sa.inspect(connection).has_table(entries.name):  # new: no migration needs to be loaded
+                metadata.create_all(connection)
+                versions.create(connection)
+                connection.execute(versions.insert(), {"version_num": HEAD})
+            elif now != HEAD:  # else another process was faster
+                self._upgrade(connection, now)
+
+    def _upgrade(self, connection: Connection, now: str) -> None:
         from alembic import command
         from alembic.config import Config
         from alembic.script import ScriptDirectory
@@ -290,16 +304,12 @@ class Log:
         config = Config()
         config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
         known = {script.revision for script in ScriptDirectory.from_config(config).walk_revisions()}
-        with files.alone(folder) if folder is not None else contextlib.nullcontext(), engine.begin() as connection:
-            if engine.dialect.name == "postgresql":
-                connection.execute(sa.text(f"SELECT pg_advisory_xact_lock({_LOCK})"))
-            now = self._version(connection)
-            if now and now not in known:
-                raise LogError(
-                    f"the log at {self._shown} was made by a newer Direkt (version {now} of its tables): install that"
-                )
-            config.attributes["connection"] = connection
-            command.upgrade(config, "head")
+        if now and now not in known:
+            raise LogError(
+                f"the log at {self._shown} was made by a newer Direkt (version {now} of its tables): install that"
+            )
+        config.attributes["connection"] = connection
+        command.upgrade(config, "head")
 
 
 def _clear(text: str, most: int) -> str:

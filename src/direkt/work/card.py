@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
+import html
 import json
 from dataclasses import dataclass, replace
 from urllib.parse import quote
-from xml.sax.saxutils import escape
 
 from direkt import parameters
 from direkt.destination import forms
@@ -107,7 +107,7 @@ class _Filled:
                 case "url":
                     return quote(value, safe="")
                 case "xml":
-                    return escape(value, {'"': "&quot;", "'": "&apos;"})
+                    return html.escape(value)
                 case "plain":
                     return plain(name, value)
 
