@@ -232,7 +232,7 @@ class Receiving(Net):
         await publisher.close()
 
     async def test_stopping_in_the_middle_does_not_hang(self):
-        for _ in range(5):
+        for _ in range(2):
             receiver = await self.listen()
             task = asyncio.create_task(self.publish(30))
             await self.until(lambda: len(flat(self.events, "video")) > 20)

@@ -9,12 +9,14 @@ import difflib
 import functools
 from importlib import resources
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from direkt import documents
-from direkt.destination.file import build
-from direkt.destination.model import Sheet
 from direkt.documents import Document, DocumentError, Problem
 from direkt.errors import UnusableInput
+
+if TYPE_CHECKING:
+    from direkt.destination.model import Sheet
 
 ENDING = ".yaml"
 _DEEPEST = 8  # sheets that extend each other
@@ -39,6 +41,8 @@ def load(name: str, folder: Path | None = None) -> Sheet:
 
 
 def _load(name: str, folder: Path | None, above: tuple[str, ...]) -> Sheet:
+    from direkt.destination.file import build  # takes long to load, and most commands have no use for a sheet
+
     if name in above or len(above) > _DEEPEST:
         raise DocumentError(name, [Problem(0, f"extends itself: {' -> '.join([*above, name])}")])
     plain, colon, mode = name.partition(":")

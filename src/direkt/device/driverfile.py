@@ -19,9 +19,8 @@ from direkt.demand import Demand
 from direkt.destination import forms
 from direkt.device import answers, words
 from direkt.device.answers import Coding, Shape
-from direkt.device.http import Login
 from direkt.device.mapped import RefusalEntries, RequestEntry
-from direkt.device.model import PushState
+from direkt.device.model import Login, PushState
 from direkt.device.words import SettingEntry
 from direkt.documents import Document, DocumentError, Problem, Strict
 from direkt.errors import UnusableInput

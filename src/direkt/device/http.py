@@ -13,11 +13,10 @@ import secrets
 import ssl
 from collections.abc import AsyncIterator, Callable, Coroutine, Generator, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Literal
 
 import httpx
 
-from direkt.device.model import BadAnswer, LoginRefused, Unreachable
+from direkt.device.model import BadAnswer, Login, LoginRefused, Unreachable
 from direkt.errors import os_words, tls_words
 from direkt.printable import printable
 from direkt.protocol import httpauth, refusals
@@ -34,7 +33,6 @@ _PIECE = 1 << 16  # bytes of a file that go at once
 
 _LINE_ENDS = dict.fromkeys(map(ord, "\t\n\r\u2028\u2029"), "?")
 
-Login = Literal["any", "digest", "basic", "form", "none"]  # any: the strongest that the device offers; form: see session.py
 _ALLOWED: Mapping[Login, tuple[str, ...]] = {
     "any": ("digest", "basic"), "digest": ("digest",), "basic": ("basic",), "form": (), "none": (),
 }  # fmt: skip

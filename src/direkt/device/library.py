@@ -11,14 +11,16 @@ import importlib
 from functools import cache
 from importlib import resources
 from pathlib import Path
-from typing import cast
+from typing import TYPE_CHECKING, cast
 
 from direkt import documents
-from direkt.device.driverfile import DriverFile
 from direkt.device.model import Driver
 from direkt.documents import Document, DocumentError, Problem
 from direkt.errors import UnusableInput
 from direkt.secret import Secret
+
+if TYPE_CHECKING:
+    from direkt.device.driverfile import DriverFile
 
 KINDS = {"http": "described", "onvif": "combined", "hand": "hand"}  # kind: file in this folder
 STANDARD = "onvif"  # the driver that needs no file
@@ -72,7 +74,7 @@ def load(driver: str, folder: Path | None = None) -> DriverFile:
     from direkt.device import driverfile
 
     document = _document(driver, folder)
-    file = documents.check(document, DriverFile)
+    file = documents.check(document, driverfile.DriverFile)
     driverfile.check(document, file)
     return file
 

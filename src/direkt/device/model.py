@@ -7,7 +7,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
 from pathlib import Path
-from typing import Protocol
+from typing import Literal, Protocol
 
 from direkt import parameters
 from direkt.demand import Demand
@@ -15,6 +15,7 @@ from direkt.errors import NoAnswer, UnusableInput
 from direkt.parameters import Values
 from direkt.secret import Secret
 
+Login = Literal["any", "digest", "basic", "form", "none"]  # any: the strongest that the device offers; form: see session.py
 PATIENCE = 15.0  # s that a device is given at least until it reads back what was written
 
 

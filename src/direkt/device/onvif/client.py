@@ -15,8 +15,8 @@ import time
 from collections.abc import Callable, Mapping
 from urllib.parse import urlsplit
 
-from direkt.device.http import Answer, HttpDevice, Login
-from direkt.device.model import BadAnswer, DeviceClock, LoginRefused, NotOffered, Refused
+from direkt.device.http import Answer, HttpDevice
+from direkt.device.model import BadAnswer, DeviceClock, Login, LoginRefused, NotOffered, Refused
 from direkt.device.onvif.build import Service, boolean, element
 from direkt.errors import Malformed
 from direkt.protocol import httpauth, refusals, soap, tree

@@ -8,7 +8,6 @@ from dataclasses import replace
 from pathlib import Path
 from urllib.parse import urlsplit
 
-from direkt.device.http import Login
 from direkt.device.model import (
     BadAnswer,
     Bare,
@@ -20,6 +19,7 @@ from direkt.device.model import (
     Health,
     Identity,
     InputSignal,
+    Login,
     LoginRefused,
     Network,
     NotOffered,
