@@ -82,6 +82,12 @@ class One(unittest.TestCase):
             video__pictures_missing=62, video__frame_rate=Measured(22.0, usual=25.0, lossy=True), stream__duration=30.0,
         )  # fmt: skip
 
+    def test_two_that_begin_far_apart_are_no_delay(self):
+        sheet = build(documents.parse(RULES.replace("ladder:", "  stream.av_offset: {should: {min: -150, max: 150}}\nladder:"), "t.yaml"), "t")
+        for offset, cause in ((4011.0, "late-start"), (-2500.0, "late-start"), (600.0, None), (20.0, None)):
+            _, found = judged(sheet, stream__av_offset=offset)
+            self.assertEqual((found["stream.av_offset"].cause or None), cause, offset)
+
     def test_no_header(self):
         gone = {
             name.replace(".", "__"): None for name in SENT

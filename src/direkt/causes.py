@@ -98,6 +98,12 @@ def _intervals(about: Evidence) -> bool:
     return shorter and asked.allows(joins.value, measured=True)
 
 
+def _apart(offset: object) -> bool:
+    """Whether sound and picture begin further apart than any delay that a device is set to."""
+    return isinstance(offset, int | float) and abs(offset) > _LARGEST_DELAY
+
+
+_LARGEST_DELAY = 2000  # ms
 _KEYFRAMES = ("video.keyframe_interval.*", "video.gop_closed", "video.join_interval.max")
 _HEADER = (
     "video.profile", "video.level", "video.level_needed", "video.tier", "video.b_frames", "video.reference_frames", "video.entropy",
@@ -179,6 +185,11 @@ CAUSES = (
     Cause(
         "bitrate", "video.bitrate.mean", ("video.bitrate.peak", "video.level*", "stream.bitrate.mean"),
         lambda e: e.above("video.bitrate.mean"),
+    ),
+    Cause(
+        "late-start", "stream.av_offset", (), lambda e: e.off("stream.av_offset") and _apart(e.value("stream.av_offset")),
+        advice="The two begin far apart, which is more than a delay: most likely one input was not there yet. Look at a later part of the "
+               "stream, with a clap in front of the camera.",
     ),
     Cause("audio-codec", "audio.codec", ("audio.profile", "audio.sample_rate", "audio.channels", "audio.bitrate.*"), lambda e: e.off("audio.codec")),
 )  # fmt: skip

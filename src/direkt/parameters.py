@@ -317,7 +317,8 @@ _ROWS = (
               unit="ppm", needs=_SOUND, signed=True, resolution=25.0, decimals=1,
               measured="Sound by its samples against its time stamps, without gaps, after 30 s."),
     Parameter("stream.timestamps", _C, "Whether time stamps run on evenly.",
-              "Restart the device; a stream whose time jumps is dropped by platforms.",
+              "Check the line and the device's load at that time; if it comes again, restart the device: platforms drop a stream whose "
+              "time jumps.",
               choices=("clean", "backward", "jump", "repeated"),
               measured="backward: decoding time fell within a track; jump: it rose by more than 2 s while no other track "
                        "ran on; repeated: a picture or frame has the decoding time of the one before."),

@@ -315,6 +315,19 @@ class Time(unittest.TestCase):
         quick = [n / 25 for n in range(200)]
         self.assertEqual(self.seen(late, arrival=quick).values["stream.timestamps"], "jump")
 
+    def test_where_stamps_do_not_run_on_is_told_once_and_with_its_times(self):
+        late, both = [*(n / 25 for n in range(100)), *(9 + n / 25 for n in range(100))], [*(n / 50 for n in range(200)), *(9 + n / 50 for n in range(200))]
+        either = ", a pause or a jump of the clock: the stamps alone do not tell"
+        back = [*(n / 25 for n in range(200)), *(5 + n / 25 for n in range(100))]
+        for m, since, note in (
+            (self.seen(late, both), 4.0, "5.0 s forward at 4.0 s" + either),
+            (self.seen(late, arrival=[n / 25 for n in range(200)]), 4.0, "5.0 s forward at 4.0 s"),
+            (self.seen(back), 8.0, "3.0 s backward at 8.0 s"),
+            (self.seen([t + 9 * n for n in range(6) for t in (0, 1, 2)]), 2.0, ", ".join(f"7.0 s forward at {2 + 9 * n}.0 s" for n in range(3)) + ", and forward again" + either),
+        ):
+            found = m.found["stream.timestamps"]
+            self.assertEqual((found.since, found.note), (since, note))
+
 
 class Sound(unittest.TestCase):
     def track(self, times, tick=MS, frame=b"\xd5" * 160):

@@ -178,7 +178,7 @@ class Leap:
     end: int  # and behind it
     high: int  # latest presentation time in front of it
     low: int  # earliest behind it
-    waited: bool  # nothing came for as long: it was a wait
+    waited: bool | None  # nothing came for as long: it was a wait; None: when it came is not known
     gap: bool = False  # time ran on meanwhile, as another track shows
 
 
@@ -198,6 +198,7 @@ class Clock:
         self.count = 0
         self.backward = 0
         self.repeated = 0
+        self.falls: list[tuple[int, int]] = []  # decoding time in front of a step backward, and how far it goes, ticks
         self.leaps: list[Leap] = []
         self._more_leaps = 0
         self._runs = 0
@@ -224,6 +225,8 @@ class Clock:
         steps = np.diff(dts, prepend=self.last if self._open else dts[0])
         broken = np.flatnonzero((steps < 0) | (steps > self._jump))
         self.backward += int((steps[broken] < 0).sum())
+        for at in broken[steps[broken] < 0][: _LEAPS - len(self.falls)].tolist():
+            self.falls.append((int(dts[at] - steps[at]), int(-steps[at])))
         begins: list[int] = broken.tolist()
         if not self._open:
             begins = [0, *begins]
@@ -240,7 +243,7 @@ class Clock:
         for begin, end in itertools.pairwise(edges):
             self._behind = None
             if steps[begin] > self._jump:
-                came = 0.0
+                came = None
                 if arrival is not None:
                     came = float(arrival[begin] - (arrival[begin - 1] if begin else self._arrived))
                 self._leap(int(dts[begin - 1]) if begin else last, int(dts[begin]), int(pts[begin]), came)
@@ -251,11 +254,12 @@ class Clock:
             self._arrived = float(arrival[-1])
         return begins
 
-    def _leap(self, begin: int, end: int, low: int, came: float) -> None:
+    def _leap(self, begin: int, end: int, low: int, came: float | None) -> None:
         if len(self.leaps) >= _LEAPS:
             self._more_leaps += 1
             return
-        self._behind = Leap(begin, end, self._high, low, came > float((end - begin) * self.tick) / 2)
+        waited = None if came is None else came > float((end - begin) * self.tick) / 2
+        self._behind = Leap(begin, end, self._high, low, waited)
         self.leaps.append(self._behind)
 
     def _extend(self, pts: Column, steps: int) -> None:
@@ -274,7 +278,7 @@ class Clock:
     def bridge(self, other: Clock | None) -> None:
         """Tells gaps from jumps: in a gap nothing came meanwhile, or the other track ran on."""
         for leap in self.leaps:
-            leap.gap = leap.waited or (
+            leap.gap = bool(leap.waited) or (
                 other is not None and other.runs_through(leap.begin * self.tick, leap.end * self.tick)
             )
 
@@ -294,6 +298,16 @@ class Clock:
     def jumps(self) -> int:
         """The leaps that are none."""
         return len(self.leaps) - len(self.gaps) + self._more_leaps
+
+    def breaks(self, backward: bool) -> list[tuple[float, float]]:
+        """Where the stamps do not run on, s since the first, and by how much, s: the steps backward, or the jumps."""
+        found = self.falls if backward else [(leap.begin, leap.end - leap.begin) for leap in self.leaps if not leap.gap]
+        return [(float((at - self.first_decoded) * self.tick), float(length * self.tick)) for at, length in found]
+
+    @property
+    def pauses(self) -> bool:
+        """Whether a jump may as well be a pause: nobody saw when it came."""
+        return any(leap.waited is None and not leap.gap for leap in self.leaps)
 
     @property
     def runs(self) -> int:

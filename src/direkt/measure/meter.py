@@ -6,13 +6,14 @@ take the same way.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
 
 from direkt import parameters
 from direkt.codec.bits import BitstreamError
 from direkt.measure.audio import AudioMeter
+from direkt.measure.figures import Clock
 from direkt.measure.video import VideoMeter
 from direkt.media import Break, Claims, Damaged, Delivery, Format, MediaEvent, Odd, Samples, Track, Unread
 from direkt.parameters import Bound, Measured, Value, Values, measured
@@ -238,13 +239,7 @@ class Meter:
         if drift is not None:
             found["stream.av_drift"] = measured("stream.av_drift", drift)
         if meters:
-            backward = sum(m.clock.backward for m in meters)
-            jumps = sum(m.clock.jumps for m in meters)
-            repeated = sum(m.clock.repeated for m in meters)
-            counts = ((backward, "steps backward"), (jumps, "jumps"), (repeated, "times that repeat"))
-            note = ", ".join(f"{count} {what}" for count, what in counts if count)
-            state = "backward" if backward else "jump" if jumps else "repeated" if repeated else "clean"
-            found["stream.timestamps"] = Measured(state, note=note)
+            found["stream.timestamps"] = _evenness([m.clock for m in meters])
         if self._delivered:
             self._packets(found)
         pace = self._pace.value()
@@ -314,3 +309,30 @@ class _Pace:
         """None before a second has passed."""
         wall, media = self._run()
         return (self._media + media) / (self._wall + wall) if self._wall + wall >= 1 else None
+
+
+_SAME = 1.0  # s between breaks of two tracks that are one
+_TOLD = 3  # breaks that are told
+
+
+def _evenness(clocks: Sequence[Clock]) -> Measured:
+    """Whether the stamps run on, where they do not, and by how much; what happens to all tracks at once is told once."""
+    said: list[str] = []
+    begins: list[float] = []
+    for backward, word in ((True, "backward"), (False, "forward")):
+        breaks: list[tuple[float, float]] = []
+        for at, length in sorted(place for clock in clocks for place in clock.breaks(backward)):
+            if not any(abs(at - a) < _SAME and abs(length - n) < _SAME for a, n in breaks[-len(clocks) :]):
+                breaks.append((at, length))
+        begins += [at for at, _ in breaks[:1]]
+        said += [f"{length:.1f} s {word} at {at:.1f} s" for at, length in breaks[:_TOLD]]
+        if len(breaks) > _TOLD:
+            said.append(f"and {word} again")
+    if any(clock.pauses for clock in clocks):
+        said.append("a pause or a jump of the clock: the stamps alone do not tell")
+    repeated = sum(clock.repeated for clock in clocks)
+    if repeated:
+        said.append(f"{repeated} {'time repeats' if repeated == 1 else 'times repeat'}")
+    states = ("backward", any(c.backward for c in clocks)), ("jump", any(c.jumps for c in clocks)), ("repeated", repeated)
+    state = next((name for name, is_so in states if is_so), "clean")
+    return Measured(state, note=", ".join(said), since=round(max(0.0, min(begins)), 1) if begins else None)
