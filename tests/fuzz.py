@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
+import io
 import json
 import os
 import random
@@ -27,7 +28,7 @@ from pathlib import Path
 
 import httpx
 
-from direkt import documents, judge, parameters, rig_edit
+from direkt import documents, judge, mask, parameters, rig_edit
 from direkt import rig as rigs
 from direkt.codec import h264_syntax, registry
 from direkt.codec.aac import parse_config
@@ -58,7 +59,7 @@ from direkt.store import changes, learned
 from direkt.trust import TrustStore
 from direkt.work import standing
 from direkt.work.saved import load_saved
-from tests import fuzz_platforms, fuzz_sources, support
+from tests import fuzz_platforms, fuzz_sources, support, test_mask
 from tests.destination import pastes
 from tests.device import test_habits
 from tests.net import test_rare_publisher as rare
@@ -360,6 +361,31 @@ def _kept(data: bytes) -> None:
     rig = rigs.Rig(_rig_file(), folder, "rig.yaml", folder / "rig.yaml")
     for left in standing.of_device(rig, "tower"):
         assert left.told_later.isprintable()
+
+
+_MASKED = ("varn~fake~sandpiper", 'pass"word\\7&<x', "Lärche 8%2F")
+
+
+def _forms() -> list[bytes]:
+    source = random.Random(5)
+    return [f"key {form(value, source)} end\n".encode() for value in _MASKED for form in test_mask.FORMS.values()]
+
+
+def _masked(data: bytes) -> None:
+    """Words of others with secrets in them, in pieces: nothing of a secret comes through, as decoding shows that is none of the masker's."""
+    masker = mask.Masker()
+    for value in _MASKED:
+        masker.add(value)
+    text = data.decode("utf-8", "surrogateescape")
+    stream = io.StringIO()
+    edge, at, pieces = mask.Edge(stream, masker), 0, random.Random(len(data))
+    while at < len(text):
+        step = pieces.randrange(1, 40)
+        edge.write(text[at : at + step])
+        at += step
+    edge.flush()
+    for line in (*stream.getvalue().split("\n"), masker.foreign(text)):
+        assert not any(test_mask.left(value, line) for value in _MASKED), line
 
 
 @cache
@@ -711,6 +737,7 @@ TARGETS = (
         b'200\nSet-Cookie: sid=abc; Path=/\nContent-Type: application/json\n\n{"err": "0", "codec": "AVC", "fps": {"num": 25, "den": 1}, "gop": 50, "rate": 4000, "on": 1}',
         b'200\nContent-Type: application/json\n\n{"access": "tok", "seconds": 60, "err": "0", "url": "rtmp://h/live/k", "state": "run", "fps": {"num": "30000", "den": "1001"}}',
     ], _sign_in, 3, _HTTP),
+    Target("masker", _forms, _masked, 8, (b"%25", b"%7e", b"\\u00", b"&#x", b"&amp;", b"\\x", b"\n", b"=")),
     Target("logs", lambda: [
         b'{"schema":"direkt.change/1","when":"20260103-174501","what":"write","feed":"f","device":"d","model":"m","firmware":"1","channel":"main","changes":{"video.size":["1x1","2x2"]},"server":null,"outcome":"as wanted","did_not_stick":{},"set":{"video.size":"2x2"},"slot":[1,"main","",0]}',
         b'{"schema":"direkt.learned/1","lessons":[{"model":"Brindle B2","firmware":"2.4.1","channel":"main","parameter":"video.bitrate.mean","old":1,"wanted":9,"became":5,"when":"20260103-174501","beside":{"video.size":"1x1"},"tied":["video.codec"]}]}',

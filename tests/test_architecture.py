@@ -124,7 +124,7 @@ class Examples(unittest.TestCase):
             self.assertTrue(name in made or (ROOT / "src" / "direkt" / name).is_file(), name)
 
 
-# what each room may know of the others; everybody may know errors, secret, documents, files and printable
+# what each room may know of the others; everybody may know errors, mask, secret, documents, files and printable
 ROOMS = {
     "media": "", "protocol": "codec media", "codec": "media", "container": "codec media protocol", "demand": "parameters",
     "net": "codec container media protocol", "parameters": "codec protocol", "measure": "codec media parameters",
@@ -152,7 +152,7 @@ class Rooms(unittest.TestCase):
                 for name in names if module in ("", "direkt") else [module.removeprefix("direkt.")]:
                     other = name.split(".")[0]
                     if module.partition(".")[0] == "direkt" and other != room:
-                        allowed = {*ROOMS[room].split(), "errors", "secret", "documents", "files", "printable"}
+                        allowed = {*ROOMS[room].split(), "errors", "mask", "secret", "documents", "files", "printable"}
                         self.assertIn(other, allowed, f"{path.name} imports {other}")
                     self.assertNotIn(name.split(".")[0], ("click", "rich"), path.name)
 

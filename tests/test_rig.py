@@ -4,6 +4,7 @@ from direkt import rig
 from direkt.destination.references import Sources
 from direkt.documents import DocumentError
 from direkt.rig import RigError
+from direkt.trust import Trust
 from tests.support import KEY, LOGIN, RIG, Folder
 
 
@@ -19,7 +20,7 @@ class Rigs(Folder):
         self.assertEqual(found.sheet(destination).name, "Tarnlight")
         self.file("secrets.yaml", f"tarnlight: {KEY}\n", 0o600)
         self.assertEqual(found.key(destination, Sources({})).reveal(), KEY)
-        user, password = found.login(device, Sources({"DIREKT_TOWER_LOGIN": LOGIN}))
+        user, password = found.login(device, Sources({"DIREKT_TOWER_LOGIN": LOGIN}, trust=Trust().seeing(["DIREKT_TOWER_LOGIN"])))
         self.assertEqual((user, password.reveal()), ("operator", "fake-password"))
         self.assertEqual(found.feeds_to("tarnlight"), ["finish"])
         self.assertNotIn("fake-password", repr((user, password)))

@@ -48,14 +48,15 @@ class Store(Folder):
         (inside / "link.yaml").symlink_to(self.folder / "elsewhere.yaml")
         sources = Sources({"MINE": KEY, "DIREKT_X": KEY})
         for text, words in (
-            ("env:MINE", "MINE is not read"), ("file:../elsewhere.yaml#key", "outside the rig's folder"),
+            ("env:MINE", "MINE is not read"), ("env:DIREKT_X", "DIREKT_X is not read"), ("file:../elsewhere.yaml#key", "outside the rig's folder"),
             (f"file:{self.folder}/elsewhere.yaml#key", "outside"), ("file:link.yaml#key", "outside"),
             ("command:touch marked", "'touch' is not started"),
         ):  # fmt: skip
             with self.assertRaisesRegex(SecretError, f"{words}.*direkt rig trust"):
                 references.resolve(references.parse_ref(text), sources, inside)
         self.assertFalse((inside / "marked").exists())
-        self.assertEqual(references.resolve(references.parse_ref("env:DIREKT_X"), sources, inside).reveal(), KEY)
+        listed = Sources({"MINE": KEY}, trust=Trust().seeing(["MINE"]))
+        self.assertEqual(references.resolve(references.parse_ref("env:MINE"), listed, inside).reveal(), KEY)
         trusted = Sources({"MINE": KEY}, trust=Trust(True, frozenset({"MINE"})))
         for text in ("env:MINE", "file:../elsewhere.yaml#key", f"command:{sys.executable} -c 'print(\"{KEY}\")'"):
             self.assertEqual(references.resolve(references.parse_ref(text), trusted, inside).reveal(), KEY)
@@ -84,7 +85,7 @@ class Command(Cli):
         (self.path.parent / "siren.sh").write_text("#!/bin/sh\n")
         said = self.direkt("rig", "trust", "--yes", "--json")
         self.assertIn("./siren.sh loud", said.json["commands"])
-        for words in ("starts             ./siren.sh loud", "tells              boss by https://hooks.example/x"):
+        for words in ("starts             ./siren.sh loud", "tells              boss at https://hooks.example:443"):
             self.assertIn(words, said.err)
         (self.path.parent / "siren.sh").write_text("#!/bin/sh\nelse\n")  # what acts for it is remembered too
         self.one_line(self.direkt("rig", "trust"), 2, "add --yes")
@@ -140,6 +141,49 @@ class Command(Cli):
         said = self.direkt("rig", "trust", "--yes", "--json")
         self.assertEqual(said.json["keys"], [name.removeprefix("store:")])
         self.assertEqual(self.direkt("key", "show", "a").code, 0)
+
+    def test_trusted_for_one_command(self):
+        begun = self.start("rig", "trust", "--once", "--yes", "key", "show", "a")
+        done = self.finish(begun)
+        self.assertEqual((done.code, done.out.count("…")), (0, 1), done)
+        self.assertIn("starts             python3 mark.py", done.err)
+        self.one_line(self.direkt("key", "show", "a"), 2, "not trusted")
+        self.one_line(self.direkt("rig", "trust", "--once", "--yes"), 2, "followed by the command")
+        self.one_line(self.direkt("rig", "trust", "key", "show", "a"), 2, "followed by the command")
+
+    def test_a_stranger_with_the_same_name(self):
+        mine, theirs = self.folder / "mine", self.folder / "theirs"
+        text = RIG.split("  b:")[0].replace('"command:python3 mark.py"', "store:x").replace("env:SECRET_OF_MINE", "store:foreign/login/tower")
+        for folder, server in ((mine, "ingest.example"), (theirs, "evil.example")):
+            folder.mkdir()
+            (folder / "rig.yaml").write_text(text.replace("ingest.example", server))
+        ours, stranger = ("--rig", str(mine / "rig.yaml")), ("--rig", str(theirs / "rig.yaml"))
+        self.assertEqual(self.direkt("key", "set", "a", *ours, text=KEY).code, 0)
+        name = "store:foreign/a"
+        (theirs / "rig.yaml").write_text((theirs / "rig.yaml").read_text().replace("store:x", name))
+        for words in (("show",), ("form",)):
+            self.one_line(self.direkt("key", *words, "a", *stranger), 2, "was kept for", "direkt rig trust")
+        self.one_line(self.direkt("key", "forget", "a", *stranger), 2, "left alone")
+        self.one_line(self.direkt("key", "expose", "a", *stranger), 2, "left alone")
+        kept = self.direkt("key", "set", "a", *stranger, text="varn~fake~dunlins")
+        self.assertEqual(kept.code, 0, kept)
+        self.assertRegex((theirs / "rig.yaml").read_text(), "store:foreign-[0-9a-f]{8}/a")
+        self.assertIn(f"va… ({len(KEY)} ", self.direkt("key", "show", "a", *ours).out)
+        listed = self.direkt("key", "list", "--json", *ours).json["keys"][0]
+        self.assertEqual(listed["source"], name)
+        # the same rig, at another address
+        (mine / "rig.yaml").write_text((mine / "rig.yaml").read_text().replace("ingest.example", "evil.example"))
+        self.one_line(self.direkt("key", "show", "a", *ours), 2, "was kept for ingest.example:1935, and this rig sends it to evil.example:1935")
+        self.assertEqual(self.direkt("rig", "trust", "--yes", *ours).code, 0)
+        self.assertEqual(self.direkt("rig", "trust", "--revoke", *ours).code, 0)
+        self.assertEqual(self.direkt("key", "show", "a", *ours).code, 0, "it was bound to the new place")
+        # and moved
+        mine.rename(self.folder / "moved")
+        moved = ("--rig", str(self.folder / "moved" / "rig.yaml"))
+        self.one_line(self.direkt("key", "show", "a", *moved), 2, "was kept for")
+        self.assertEqual(self.direkt("rig", "trust", "--yes", *moved).code, 0)
+        self.assertEqual(self.direkt("rig", "trust", "--revoke", *moved).code, 0)
+        self.assertEqual(self.direkt("key", "show", "a", *moved).code, 0)
 
     def test_variables_that_the_person_lists(self):
         self.path.write_text(RIG.replace("command:python3 mark.py", "env:LISTED"))

@@ -19,6 +19,7 @@ from typing import Any, TypeVar
 import yaml as yaml_fast
 from pydantic import BaseModel, ConfigDict, ValidationError
 
+from direkt import files
 from direkt.errors import UnusableInput, os_words
 from direkt.printable import UNSEEN
 
@@ -267,11 +268,9 @@ def read(path: Path, source: str | None = None) -> Document:
     """The YAML file at ``path``. Raises DocumentError, also for a file that is not there or not text."""
     name = source or str(path)
     try:
-        raw = path.read_bytes() if path.stat().st_size <= _LARGEST else None
+        raw = files.read(path, _LARGEST)
     except OSError as error:
         raise DocumentError(name, [Problem(0, f"cannot be read: {os_words(error)}")]) from None
-    if raw is None:
-        raise DocumentError(name, [Problem(0, f"{path.stat().st_size} bytes; at most {_LARGEST} are read")])
     try:
         return parse(raw.decode("utf-8-sig"), name)
     except UnicodeDecodeError as error:

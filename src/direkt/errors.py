@@ -9,12 +9,17 @@ from __future__ import annotations
 import os
 from typing import TYPE_CHECKING
 
+from direkt import mask
+
 if TYPE_CHECKING:
     import ssl
 
 
 class DirektError(Exception):
-    """Its text is one clear line: what is wrong, where, and what to do next."""
+    """Its text is one clear line: what is wrong, where, and what to do next. No secret in use is in it, whoever wrote the words."""
+
+    def __init__(self, *arguments: object) -> None:
+        super().__init__(*(mask.own(one) if isinstance(one, str) else one for one in arguments))
 
 
 class UnusableInput(DirektError):

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import fcntl
 import os
+import stat
 import tempfile
 import time
 from collections.abc import Iterator
 from pathlib import Path
+from typing import BinaryIO
 
 _TRIES, _PAUSE = 500, 0.02  # how often, and s between
 
@@ -31,6 +34,30 @@ def alone(folder: Path) -> Iterator[None]:
         yield
     finally:
         os.close(descriptor)
+
+
+def opened(path: Path) -> BinaryIO:
+    """A file, open to be read. Raises OSError; also for what is no file: a pipe would be waited for, a device never ends."""
+    descriptor = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
+    try:
+        mode = os.fstat(descriptor).st_mode
+        if stat.S_ISDIR(mode):
+            raise IsADirectoryError(errno.EISDIR, os.strerror(errno.EISDIR), str(path))
+        if not stat.S_ISREG(mode):
+            raise OSError("a pipe or a device, not a file")
+        return os.fdopen(descriptor, "rb")
+    except BaseException:
+        os.close(descriptor)
+        raise
+
+
+def read(path: Path, most: int) -> bytes:
+    """What is in a file. Raises OSError; also for more than ``most`` bytes, and for what is no file."""
+    with opened(path) as file:
+        content = file.read(most + 1)
+    if len(content) > most:
+        raise OSError(f"at most {most} bytes are read")
+    return content
 
 
 def replace(path: Path, text: str, mode: int) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
@@ -182,13 +182,30 @@ class Rig:
         parts = (self.folder / name for name in sorted(names))
         return content_of(self.path, [part for part in parts if part.is_file()])
 
+    def names(self) -> set[str]:
+        """What is shown in any case: how the rig calls itself and its parts, and who may be told."""
+        f = self.file
+        parts = (f.devices, f.destinations, f.feeds, f.platforms, f.events, f.schedule, f.watch.tell)
+        return {f.name, *(name for part in parts for name in part), *(one.sheet for one in f.destinations.values())}
+
+    def sent(self) -> dict[references.SecretRef, tuple[str, ...]]:
+        """Every reference to a secret that the rig holds, and the places (host:port) that it is sent to."""
+        f = self.file
+        pairs: list[tuple[str | None, Iterable[str | None]]] = [
+            *((d.login, [d.address]) for d in f.devices.values()), *((d.key, [d.server, d.backup]) for d in f.destinations.values()),
+            *((text, [p.address]) for p in f.platforms.values() for text in (p.token, p.client_secret)),
+            *((t.secret, [t.webhook]) for t in f.watch.tell.values()), *((t.login, [t.server]) for t in f.watch.tell.values()),
+        ]  # fmt: skip
+        out: dict[references.SecretRef, tuple[str, ...]] = {}
+        for text, addresses in pairs:
+            if text is not None:
+                ref = references.parse_ref(text)
+                out[ref] = tuple(dict.fromkeys([*out.get(ref, ()), *(place_of(one) for one in addresses if one is not None)]))
+        return out
+
     def refs(self) -> list[references.SecretRef]:
         """Every reference to a login or key that the rig holds."""
-        logins = [entry.login for entry in self.file.devices.values() if entry.login is not None]
-        keys = [entry.key for entry in self.file.destinations.values()]
-        tokens = [text for entry in self.file.platforms.values() for text in (entry.token, entry.client_secret) if text is not None]
-        told = [text for entry in self.file.watch.tell.values() for text in (entry.secret, entry.login) if text is not None]
-        return [references.parse_ref(text) for text in dict.fromkeys([*logins, *keys, *tokens, *told])]
+        return list(self.sent())
 
     def device_name(self, name: str | None) -> str:
         """``name``, or the only device there is. Raises RigError."""
@@ -231,7 +248,7 @@ class Rig:
 
     def key(self, destination: DestinationEntry, sources: references.Sources) -> Secret:
         """The destination's stream key. Raises SecretError."""
-        return references.resolve(references.parse_ref(destination.key), sources, self.folder)
+        return references.resolve(references.parse_ref(destination.key), sources, self.folder, key_places(destination))
 
     def driver(self, name: str, sources: references.Sources) -> Driver:
         """A driver for one of the rig's devices. Raises DocumentError and SecretError."""
@@ -257,7 +274,25 @@ class Rig:
         if device.login is None:
             return None
         ref = references.parse_ref(device.login)
-        return references.login_of(references.resolve(ref, sources, self.folder), str(ref))
+        return references.login_of(references.resolve(ref, sources, self.folder, [place_of(device.address)]), str(ref))
+
+
+_PORTS = {"rtmp": 1935, "rtmps": 443, "http": 80, "https": 443, "smtp": 587, "smtps": 465, "rtsp": 554, "rtsps": 322}
+
+
+def place_of(address: str) -> str:
+    """Host and port that an address leads to, as ``host:port``; the address itself where it has none."""
+    try:
+        parts = urlsplit(address)
+        port = parts.port or _PORTS.get(parts.scheme.lower())
+    except ValueError:
+        return address
+    return f"{(parts.hostname or '').lower()}:{port}" if parts.hostname and port else address
+
+
+def key_places(destination: DestinationEntry) -> tuple[str, ...]:
+    """The places that a destination's key is sent to."""
+    return tuple(dict.fromkeys(place_of(one) for one in (destination.server, destination.backup) if one is not None))
 
 
 def load(path: Path) -> Rig:

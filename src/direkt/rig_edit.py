@@ -21,6 +21,7 @@ from direkt.documents import DocumentError
 from direkt.errors import UnusableInput, os_words
 
 Content = str | int | float | Mapping[str, "Content"]
+_LARGEST = 1 << 20  # bytes
 _PLAIN = re.compile(r"[A-Za-z0-9_./][\w./+-]*(?:://?[\w./:\[\]-]*)?")
 
 
@@ -29,7 +30,7 @@ def change(path: Path, changes: Sequence[tuple[Sequence[str], Content]]) -> None
     target = path.resolve()  # a link stays one
     try:
         with files.alone(target.parent):
-            text = target.read_bytes().decode("utf-8")
+            text = files.read(target, _LARGEST).decode("utf-8")
             for place, value in changes:
                 text = put(text, place, value, str(path))
             files.replace(target, text, target.stat().st_mode & 0o777)

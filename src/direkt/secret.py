@@ -6,19 +6,24 @@ import difflib
 import re
 from collections.abc import Iterable
 
+from direkt.mask import HIDDEN, IN_USE, SHORTEST
+
 _URL = re.compile(r"([A-Za-z][A-Za-z0-9+.-]{1,15}://)([^\s/?#'\"<>]*@)?([^\s/?#'\"<>]*)([^\s'\"<>]*)")
 _TOKEN = re.compile(r"[^\s'\"<>()\[\]{},;=]+")
-_HIDDEN = "(key)"
-_SHORTEST = 4  # characters of a key that is looked for
 
 
 class Secret:
-    """A login or key. Its text is its first two characters and its length; only reveal() gives it out."""
+    """A login, key or token. Its text is its first two characters and its length; only reveal() gives it out.
+
+    From here on it is hidden in all that leaves; not ``everywhere``: in words of others only, since it is shown on purpose, or somebody
+    else says that it is a key and may have chosen any word.
+    """
 
     __slots__ = ("_value",)
 
-    def __init__(self, value: str) -> None:
+    def __init__(self, value: str, *, everywhere: bool = True) -> None:
         self._value = value
+        IN_USE.add(value, everywhere=everywhere)
 
     def reveal(self) -> str:
         """The secret itself: for the wire, never for a message."""
@@ -40,25 +45,15 @@ class Secret:
         return len(self._value)
 
 
-def _in_any_form(character: str) -> str:
-    """A pattern for a character as it is, or percent-encoded (RFC 3986, 2.1)."""
-    encoded = "".join(f"%{byte:02x}" for byte in character.encode("utf-8", "replace"))
-    return f"(?:{re.escape(character)}|{encoded})"
-
-
-def without(text: str, known: Iterable[Secret]) -> str:
-    """A text in which ``known`` secrets are hidden, however their letters are written."""
-    for secret in known:
-        value = secret.reveal()
-        if len(value) >= _SHORTEST:
-            text = re.sub("".join(map(_in_any_form, value)), _HIDDEN, text, flags=re.IGNORECASE)
-    return text
+def without(text: str, known: Iterable[Secret] = ()) -> str:
+    """A text of somebody else's in which all secrets in use and the ``known`` ones are hidden, however they are written."""
+    return IN_USE.foreign(text, [secret.reveal() for secret in known])
 
 
 def without_keys(text: str, known: Iterable[Secret] = (), length: int = 0) -> str:
     """A text of somebody else's without what could be a key in it.
 
-    Taken out are the ``known`` ones, the login, path and arguments of URLs, and each word of ``length`` characters
+    Taken out are those in use, the ``known`` ones, the login, path and arguments of URLs, and each word of ``length`` characters
     that is not made of letters alone.
     """
     text = without(text, known)
@@ -66,8 +61,8 @@ def without_keys(text: str, known: Iterable[Secret] = (), length: int = 0) -> st
 
     def hide(match: re.Match[str]) -> str:
         word = match[0].rstrip(".:!?")
-        hidden = len(word) == length >= _SHORTEST and not word.isalpha()
-        return _HIDDEN + match[0][len(word) :] if hidden else match[0]
+        hidden = len(word) == length >= SHORTEST and not word.isalpha()
+        return HIDDEN + match[0][len(word) :] if hidden else match[0]
 
     return _TOKEN.sub(hide, text)
 

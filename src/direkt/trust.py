@@ -1,7 +1,7 @@
 """Which rigs the person has looked at and trusts: remembered by the file's path and content.
 
-A rig may come from somebody else. Until it is trusted it starts no programs, and sees no environment variables but those
-whose names begin with DIREKT_, no files with secrets outside its own folder, and no keys that were kept for another rig.
+A rig may come from somebody else. Until it is trusted it starts no programs, tells nobody, and sees no environment variables but those
+that the person lists, no files with secrets outside its own folder, and no keys that were kept for another rig or another place.
 A rig that changes is a new one.
 """
 
@@ -20,6 +20,7 @@ from direkt.documents import DocumentError, Strict
 from direkt.errors import UnusableInput, os_words
 
 _FILE_NAME = "trusted.yaml"
+_LARGEST = 16 << 20  # bytes of a rig, or of a file that acts for it
 _MOST = 500  # rigs that are remembered; the oldest are forgotten
 
 
@@ -41,13 +42,13 @@ class Trust:
     commands: bool = False  # start programs, read files with secrets outside its folder, take keys kept for other rigs
     environment: frozenset[str] | None = (
         frozenset()
-    )  # variables it may see, beside those that begin with DIREKT_; None: all
+    )  # variables it may see; None: all
     changed: bool = False  # it was trusted, and is not what it was
     rig: str = ""  # its file
 
     def sees(self, name: str) -> bool:
         """Whether it may see an environment variable."""
-        return self.environment is None or name.startswith("DIREKT_") or name in self.environment
+        return self.environment is None or name in self.environment
 
     def seeing(self, names: Iterable[str]) -> Trust:
         """The same, and these variables may be seen as well."""
@@ -59,7 +60,7 @@ def content_of(path: Path, parts: Iterable[Path] = ()) -> str:
     whole = hashlib.sha256()
     for file in (path, *sorted(parts)):
         try:
-            part = hashlib.sha256(file.read_bytes()).hexdigest()
+            part = hashlib.sha256(files.read(file, _LARGEST)).hexdigest()
         except OSError as error:
             raise UnusableInput(f"{file}: cannot be read: {os_words(error)}") from None
         whole.update(f"{part} {file.name}\n".encode())

@@ -1,3 +1,4 @@
+import json
 import random
 import stat
 import unittest
@@ -5,7 +6,7 @@ from unittest import mock
 
 from direkt.destination import forms, references
 from direkt.destination.forms import Endpoint
-from direkt.destination.keystore import KeyStore, StoreError
+from direkt.destination.keystore import Binding, KeyStore, StoreError
 from direkt.destination.references import SecretError, Sources
 from direkt.protocol import address
 from direkt.protocol.address import AddressError, ServerAddress
@@ -84,6 +85,13 @@ class Places(unittest.TestCase):
                 address.split_place(f"h.example:{port}")
 
 
+def entry_of(store, rig, own, to):
+    return references.Entry(Sources({}, store, Trust(rig=rig), own), store, "rig/a", to)
+
+
+HERE = Binding("/r/rig.yaml", "a" * 16)
+
+
 class Store(Folder):
     def store(self, ring=None) -> KeyStore:
         made = KeyStore(self.folder / "config")
@@ -94,7 +102,7 @@ class Store(Folder):
         ring = Ring()
         for chosen, where in ((ring, "keyring"), (None, "file"), (Ring(broken=True), "file")):
             store = self.store(chosen)
-            self.assertEqual(store.put("rig/a", KEY).where, where)
+            self.assertEqual(store.put("rig/a", KEY, HERE).where, where)
             self.assertEqual(store.get("rig/a"), KEY)
             for path in (self.folder / "config").iterdir():
                 self.assertEqual(stat.S_IMODE(path.stat().st_mode), 0o600, path)
@@ -103,18 +111,18 @@ class Store(Folder):
 
     def test_exposed_until_it_changes(self):
         store = self.store()
-        store.put("a", KEY)
-        self.assertTrue(store.expose("a"))
-        self.assertTrue(store.put("a", KEY).exposed, "the same key again is still exposed")
-        self.assertFalse(store.put("a", KEY + "2").exposed)
-        self.assertFalse(store.expose("b"))
-        self.assertTrue(store.forget("a"))
-        self.assertFalse(store.forget("a"))
+        store.put("a", KEY, HERE)
+        self.assertTrue(store.expose("a", HERE))
+        self.assertTrue(store.put("a", KEY, HERE).exposed, "the same key again is still exposed")
+        self.assertFalse(store.put("a", KEY + "2", HERE).exposed)
+        self.assertFalse(store.expose("b", HERE))
+        self.assertTrue(store.forget("a", HERE))
+        self.assertFalse(store.forget("a", HERE))
         self.assertEqual(store.kept(), [])
 
     def test_damage_is_named(self):
         store = self.store()
-        store.put("a", KEY)
+        store.put("a", KEY, HERE)
         (self.folder / "config" / "keys-secret.json").chmod(0o644)
         with self.assertRaisesRegex(StoreError, "chmod 600"):
             store.get("a")
@@ -122,9 +130,49 @@ class Store(Folder):
         with self.assertRaisesRegex(StoreError, "damaged"):
             store.kept()
 
+    def test_a_key_belongs_to_a_rig_and_to_its_places(self):
+        store, ref = self.store(), references.parse_ref("store:rig/a")
+        here, id_, places = "/r/rig.yaml", "a" * 16, ("ingest.example:1935", "backup.example:443")
+        store.put("rig/a", KEY, Binding(here, id_, places))
+        for rig, own, to, trusted, refusal in (
+            (here, id_, places[:1], False, None), (here, "", places, False, None), (here, id_, (), False, None),
+            (here, id_, ("ingest.example:443",), False, "was kept for .*ingest.example:1935, and this rig sends it to ingest.example:443; if that is right"),
+            (here, id_, (places[0], "evil.example:1935"), False, "sends it to evil.example:1935"), (here, id_, ("evil.example:1935",), True, None),
+            (here, "b" * 16, places, False, "another rig that lay at this path"), ("/s/rig.yaml", id_, places, False, "kept for /r/rig.yaml: this rig is not trusted"),
+            ("/s/rig.yaml", "b" * 16, places, True, None),
+        ):  # fmt: skip
+            sources = Sources({}, store, Trust(trusted, rig=rig), own)
+            entry = references.Entry(sources, store, "rig/a", to)
+            if refusal is None:
+                self.assertEqual(references.resolve(ref, sources, self.folder, to).reveal(), KEY)
+                self.assertEqual(entry.get(), KEY)
+            else:
+                for take in (entry.get, lambda s=sources, t=to: references.resolve(ref, s, self.folder, t)):
+                    with self.assertRaisesRegex(SecretError, refusal):
+                        take()
+        for other in (Binding("/s/rig.yaml", id_), Binding(here, "b" * 16)):
+            for take in (lambda b=other: store.put("rig/a", "x~stranger", b), lambda b=other: store.forget("rig/a", b), lambda b=other: store.expose("rig/a", b)):
+                with self.assertRaisesRegex(StoreError, "left alone"):
+                    take()
+            self.assertEqual(references.own_name("a", "rig", Sources({}, store, Trust(rig=other.rig), other.id), store), f"rig-{other.id[:8]}/a")
+        self.assertEqual(store.get("rig/a"), KEY)
+        self.assertTrue(store.bind("rig/a", Binding("/s/rig.yaml", "c" * 16, ("x:1",))))
+        self.assertEqual(entry_of(store, "/s/rig.yaml", "c" * 16, ("x:1",)).get(), KEY)
+        self.assertEqual([one.rig for one in store.bound("rig/a")], [here, "/s/rig.yaml"])
+
+    def test_entries_of_an_older_direkt_and_damaged_ones(self):
+        store = self.store()
+        for entry, rigs in (
+            ({"rig": "/r/rig.yaml"}, ["/r/rig.yaml"]), ({"rig": ""}, []), ({}, []), ({"bound": "x"}, []), ({"bound": [1, {"rig": "/r", "to": 5}]}, ["/r"]),
+            ({"rig": 5}, []),
+        ):
+            self.folder.joinpath("config").mkdir(exist_ok=True)
+            (self.folder / "config" / "keys.json").write_text(json.dumps({"a": {"where": "file", "since": "", "exposed": False, **entry}}))
+            self.assertEqual([one.rig for one in store.bound("a")], rigs, entry)
+
     def test_references_to_the_store_and_to_commands(self):
         store = self.store()
-        store.put("rig/a", KEY)
+        store.put("rig/a", KEY, HERE)
         sources = Sources({}, store, Trust(commands=True))
         self.assertEqual(references.resolve(references.parse_ref("store:rig/a"), sources, self.folder).reveal(), KEY)
         self.assertEqual(

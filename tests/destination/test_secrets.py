@@ -5,7 +5,10 @@ from direkt.destination.references import SecretError, Sources
 from direkt.protocol import address
 from direkt.protocol.address import AddressError
 from direkt.secret import Secret
+from direkt.trust import Trust
 from tests.support import KEY, Folder
+
+SEEN = Trust().seeing(["DIREKT_K", "DIREKT_NONE"])
 
 
 class Secrets(Folder):
@@ -19,7 +22,7 @@ class Secrets(Folder):
 
     def test_from_the_environment_and_from_a_file_of_mode_0600(self):
         self.assertEqual(
-            references.resolve(references.parse_ref("env:DIREKT_K"), Sources({"DIREKT_K": KEY}), self.folder).reveal(),
+            references.resolve(references.parse_ref("env:DIREKT_K"), Sources({"DIREKT_K": KEY}, trust=SEEN), self.folder).reveal(),
             KEY,
         )
         self.file("s.yaml", f"a: {KEY}\nn: 1234\n", 0o600)
@@ -40,7 +43,7 @@ class Secrets(Folder):
             ("file:s.yaml#space", "space"), ("file:s.yaml#empty", "is empty"),
         ):  # fmt: skip
             with self.assertRaises(SecretError) as caught:
-                references.resolve(references.parse_ref(ref), Sources({}), self.folder)
+                references.resolve(references.parse_ref(ref), Sources({}, trust=SEEN), self.folder)
             self.assertIn(words, str(caught.exception))
             self.assertNotIn(KEY, str(caught.exception))
         for text in (KEY, "env:", "file:x", "plain:x#y", "env:a b"):

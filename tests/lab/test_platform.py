@@ -196,12 +196,12 @@ class Reed(Folder):
         kept = {}
 
         class Store:
-            get = staticmethod(kept.get)
-            put = staticmethod(lambda name, key, rig="": kept.update({name: key}))
-            forget = staticmethod(lambda name: kept.pop(name, None) is not None)
+            get = staticmethod(lambda: kept.get("t"))
+            put = staticmethod(lambda text: kept.update(t=text))
+            forget = staticmethod(lambda: kept.pop("t", None) is not None)
 
         clock = [0.0]
-        account = Account("reed", self.reed.origin, "direkt", Store, "t", "rig", lambda: clock[0], places=file.sign_in, secret=Secret("fake-client"))
+        account = Account("reed", self.reed.origin, "direkt", Store, lambda: clock[0], places=file.sign_in, secret=Secret("fake-client"))
         steps = account.sign_in()
         self.assertIsInstance(next(steps), Code)
         next(steps)

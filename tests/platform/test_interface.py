@@ -14,6 +14,7 @@ from http.server import BaseHTTPRequestHandler, HTTPServer
 from pathlib import Path
 
 from direkt.destination.keystore import KeyStore
+from direkt.destination.references import Entry, Sources
 from direkt.platform.calls import Calls, FixedToken
 from direkt.platform.interface import InterfacePlatform, body_of
 from direkt.platform.model import (
@@ -223,7 +224,8 @@ class Habits(unittest.TestCase):
 class Tokens(Case):
     def account(self, now=time.time):
         store = KeyStore(Path(tempfile.mkdtemp(prefix="direkt-test-")), use_keyring=False)
-        return store, Account("tarnlight", self.sim.address, "direkt", store, "rig/tarnlight.token", "", now)
+        entry = Entry(Sources({}, store), store, "rig/tarnlight.token", ())
+        return store, Account("tarnlight", self.sim.address, "direkt", entry, now)
 
     def answer(self, code, answer="yes"):
         data = urllib.parse.urlencode({"code": code.lower(), "answer": answer}).encode()

@@ -8,6 +8,7 @@ from direkt import rig as rigs
 from direkt.destination.references import Sources
 from direkt.device.model import Bare, Capability, Health, PushState, Slot, Unreachable
 from direkt.platform.library import Means
+from direkt.trust import Trust
 from direkt.watch.tracker import FeedState, Tracker
 from direkt.watch.world import RealWorld, facts_of
 from direkt.work.going import Crew, Rehearsed
@@ -39,7 +40,7 @@ class Driver(Bare):
 class Looks(Folder):
     def world(self, driver):
         rig = rigs.load(self.file("rig.yaml", RIG))
-        means = Means(Sources({"DIREKT_KEY": KEY}), None, "regatta", lambda: 1.8e9, lambda s: None)
+        means = Means(Sources({"DIREKT_KEY": KEY}, trust=Trust().seeing(["DIREKT_KEY"])), None, "regatta", lambda: 1.8e9, lambda s: None)
         crew = Crew(means, Clock(), lambda feed: None, lambda feed: Rehearsed(), lambda name: False)
         made = RealWorld(rig, ["finish"], crew)
         made._drivers["tower"] = driver

@@ -14,6 +14,7 @@ from direkt.secret import Secret
 from direkt.sim import unit
 from direkt.sim.brindle import BrindleB2
 from direkt.sim.osier import Osier
+from direkt.trust import Trust
 from direkt.work import feeds, standing, write
 from direkt.work.standing import Stage
 from direkt.work.steps import Agree, drive
@@ -114,7 +115,7 @@ class Cuts(Folder):
             patch = mock.patch.object(module, name, value)
             patch.start()
             self.addCleanup(patch.stop)
-        self.sources = Sources({"DIREKT_L": "op:pw-1", "DIREKT_K": KEY})
+        self.sources = Sources({"DIREKT_L": "op:pw-1", "DIREKT_K": KEY}, trust=Trust().seeing(["DIREKT_L", "DIREKT_K"]))
 
     def attempt(self, make, driver: str, cut: int, *, back: bool):
         """One write through a wire that is cut; what the device was, is, and should be, and what was told."""

@@ -8,6 +8,7 @@ from direkt.destination.references import Sources
 from direkt.device.model import PushState, Refused, Slot, Unreachable
 from direkt.errors import DirektError, UnusableInput
 from direkt.secret import Secret
+from direkt.trust import Trust
 from direkt.work import push, standing, write
 from direkt.work.standing import Stage
 from direkt.work.steps import Agree, drive
@@ -56,7 +57,7 @@ class Writes(Jobs):
         self.clock.time += 1
         feed = self.feed(driver)
         if restore is not None:
-            return self.run_job(write.restore(feed, restore, Sources({"DIREKT_K": KEY}), self.clock))
+            return self.run_job(write.restore(feed, restore, Sources({"DIREKT_K": KEY}, trust=Trust().seeing(["DIREKT_K"])), self.clock))
         return self.run_job(write.write(feed, Secret(KEY), self.clock))
 
 

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from direkt import mask
 from direkt.cli import options, output
 from direkt.cli.exits import ExitCode
 from direkt.errors import UnusableInput, os_words
@@ -67,15 +68,18 @@ def card(
     finally:
         parts.driver.close()
     options.remind(parts.destination)
+    if not made.secret:
+        made = mask.everything(made)
     if as_json:
-        output.print_json(_document(made))
+        output.print_json(_document(made), revealed=made.secret)
     if path is not None:
         _write(path, _bytes(made, path.suffix.lower()), made.secret, overwrite)
         output.note(f"card written: {path}" + ("; it holds the key: only you can read the file" if made.secret else ""))
     elif not as_json:
         from direkt.report import card as drawn
 
-        click.echo(drawn.text(made), nl=False)
+        say = output.reveal if made.secret else click.echo
+        say(drawn.text(made).removesuffix("\n"))
     if path is not None and path.suffix.lower() in (".pdf", ".png"):
         from direkt.report.card_drawn import lacking
 

@@ -49,7 +49,7 @@ _TRANSPORT = SPOKEN[0]
 )  # fmt: skip
 @click.option("--host", default=None, metavar="ADDRESS", help="Listen on this address of the machine only.")
 @click.option("--tls", is_flag=True, help="Receive RTMPS, with a certificate made for this run.")
-@click.option("--key", "key_ref", metavar="REF", help="The key to expect, as env:NAME or file:PATH#NAME.")
+@click.option("--key", "key_ref", metavar="REF", help="The key to expect: env:NAME, file:PATH#NAME, or 'ask' to type it.")
 @options.report_option
 @options.rig_option
 @options.json_option
@@ -91,16 +91,16 @@ class _Expected:
 
 
 def _expect(sheet_name: str | None, key_ref: str | None) -> _Expected:
-    from direkt.destination import library, references
+    from direkt.destination import library
     from direkt.secret import Secret
 
     sheet = library.load(sheet_name) if sheet_name is not None else None
     if key_ref is not None:
-        key = references.resolve(references.parse_ref(key_ref), options.sources(), Path.cwd())
+        key = options.given_secret(key_ref, "--key", "the stream key")
         return _Expected(_APP, key, str(key), sheet)
     # made for this run and worth nothing afterwards, so it may be shown: a person has to type it
     throwaway = f"{_APP}-{secrets.token_hex(4)}"
-    return _Expected(_APP, Secret(throwaway), f"{throwaway} (made up for this run, worth nothing afterwards)", sheet)
+    return _Expected(_APP, Secret(throwaway, everywhere=False), f"{throwaway} (made up for this run, worth nothing afterwards)", sheet)
 
 
 def _expect_feed(feed_name: str, rig_path: Path | None) -> _Expected:

@@ -31,7 +31,7 @@ _SECONDS = 10.0
 )  # fmt: skip
 @options.time_option("--for", "seconds", default=_SECONDS, help="How long to fetch a stream.")
 @click.option("--by", type=click.Choice(["tcp", "udp"]), help="RTSP: how packets come [default: tcp, or else udp].")
-@click.option("--login", "login_ref", metavar="REF", help="User:password, as env:NAME or file:PATH#NAME.")
+@click.option("--login", "login_ref", metavar="REF", help="User:password: env:NAME, file:PATH#NAME, or 'ask' to type it.")
 @click.option(
     "--programme", type=click.IntRange(1, 65535), metavar="N",
     help="MPEG-TS: measure the programme with this number [default: the one with picture and sound].",

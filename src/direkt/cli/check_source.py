@@ -73,8 +73,7 @@ def _of_url(url: str, sheet_name: str | None, login_ref: str | None, rig_path: P
     if login_ref is not None:
         if login is not None:
             raise UnusableInput("the address holds a login already: leave out --login, or the login in the address")
-        ref = references.parse_ref(login_ref)
-        login = references.login_of(references.resolve(ref, options.sources(), Path.cwd()), str(ref))
+        login = references.login_of(options.given_secret(login_ref, "--login", "user:password"), "--login")
     return _Source(address, login or _known_login(address, rig_path), sheet)
 
 

@@ -139,12 +139,13 @@ def claim(name: str, user: str, ask: bool, rig_path: Path | None, as_json: bool)
     """
     from direkt.cli import rigfile
     from direkt.device.model import Capability, Refused, need
+    from direkt.rig import place_of
 
     rig = options.load_rig(rig_path)
     chosen = rig.device_name(name)
     entry = rig.file.devices[chosen]
-    store, kept_name = options.key_store(), f"{options.rig_slug(rig)}/login/{chosen}"
-    reference = f"store:{kept_name}"
+    store, kept_name = options.key_store(), options.own_name(rig, f"login/{chosen}")
+    reference, by = f"store:{kept_name}", options.binding(rig, [place_of(entry.address)])
     if ":" in user or not user.isprintable() or not user.strip():
         raise UnusableInput(f"{user!r} cannot be a user's name: it holds a colon, or nothing")
     known = rig.login(entry, options.sources(rig)) if entry.login is not None and entry.login != reference else None
@@ -158,14 +159,14 @@ def claim(name: str, user: str, ask: bool, rig_path: Path | None, as_json: bool)
         else:
             password = _password(kept, user, ask)
             user = kept.partition(":")[0] if kept is not None and not ask else user
-            store.put(kept_name, f"{user}:{password.reveal()}", str(rig.path))
+            store.put(kept_name, f"{user}:{password.reveal()}", by)
         try:
             driver.claim(user, password)
         except Refused:
             if known is None and kept is not None:
-                store.put(kept_name, kept, str(rig.path))  # what was kept before may be its password
+                store.put(kept_name, kept, by)  # what was kept before may be its password
             elif known is None:
-                store.forget(kept_name)
+                store.forget(kept_name, by)
             if known is not None or kept is None or entry.login == reference or not _works(rig, chosen, kept):
                 raise
         except DirektError as error:

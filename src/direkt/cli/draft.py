@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from direkt import files
 from direkt.cli import options, output
 from direkt.cli.exits import ExitCode
 from direkt.cli.output import escape
@@ -76,9 +77,7 @@ def _read(source: Path) -> tuple[str, str]:
     if kind is None:
         raise UnusableInput(f"{source}: expected a table in .csv, .md, .html or .txt")
     try:
-        if source.stat().st_size > _MOST:
-            raise UnusableInput(f"{source}: {source.stat().st_size} bytes; at most {_MOST} are read")
-        data = source.read_bytes()
+        data = files.read(source, _MOST)
     except OSError as error:
         raise UnusableInput(f"{source}: cannot be read: {os_words(error)}") from None
     if data[:2] in (b"\xff\xfe", b"\xfe\xff"):

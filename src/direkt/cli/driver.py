@@ -174,7 +174,7 @@ def new(shape: str, target: Path, title: str) -> ExitCode:
 @click.argument("file")
 @click.argument("address")
 @click.option(
-    "--login", metavar="REF", help="Reference to user:password, such as env:DIREKT_LOGIN or file:secrets.yaml#name."
+    "--login", metavar="REF", help="User:password: env:NAME, file:PATH#NAME, or 'ask' to type it."
 )
 @click.option(
     "--write-back", is_flag=True, help="Also write each setting as it is, and see that it comes back the same."
@@ -190,8 +190,7 @@ def try_(file: str, address: str, login: str | None, write_back: bool, as_json: 
 
     secret = None
     if login is not None:
-        ref = references.parse_ref(login)
-        secret = references.login_of(references.resolve(ref, options.sources(), Path.cwd()), login)
+        secret = references.login_of(options.given_secret(login, "--login", "user:password"), "--login")
     opened = library.open_driver(file, "the device", _address(address), secret, Path.cwd())
     try:
         state = opened.read()

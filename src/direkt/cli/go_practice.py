@@ -18,6 +18,7 @@ from direkt.cli.output import escape
 from direkt.errors import DirektError, NoAnswer, UnusableInput, os_words
 
 if TYPE_CHECKING:
+    from direkt.destination.keystore import Binding
     from direkt.destination.references import Store
     from direkt.platform.library import Means
     from direkt.platform.planned import Planned
@@ -44,16 +45,16 @@ class _Store:
         """The key called ``name``."""
         return self.kept.get(name) if name.startswith(_MARK) else self.own.get(name)
 
-    def owner(self, name: str) -> str:
-        """The rig that it was kept for."""
-        return "" if name.startswith(_MARK) else self.own.owner(name)
+    def bound(self, name: str) -> tuple[Binding, ...]:
+        """The rigs that it was kept for."""
+        return () if name.startswith(_MARK) else self.own.bound(name)
 
-    def put(self, name: str, key: str, rig: str = "") -> object:
+    def put(self, name: str, key: str, by: Binding) -> object:
         """Keeps a key of the practice."""
         self.kept[name] = key
         return None
 
-    def forget(self, name: str) -> bool:
+    def forget(self, name: str, by: Binding) -> bool:
         """Drops one."""
         return self.kept.pop(name, None) is not None
 

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from direkt.cli.schemas import KeyFormJson, KeyListJson, KeyRenewJson, KeyRowJson, KeySetJson
+    from direkt.destination.keystore import Binding
     from direkt.destination.paste import Paste
     from direkt.rig import DestinationEntry, Rig
     from direkt.secret import Secret
@@ -39,7 +40,15 @@ def _destination(rig_path: Path | None, name: str) -> tuple[Rig, DestinationEntr
 
 
 def _store_name(rig: Rig, destination: str) -> str:
-    return f"{options.rig_slug(rig)}/{destination}"
+    return options.own_name(rig, destination)
+
+
+def _bound_to(rig: Rig, entry: DestinationEntry, found: Paste) -> Binding:
+    """What the pasted key is bound to: the rig, and where it says from now on that the key goes."""
+    from direkt.rig import key_places
+
+    server = str(found.server) if found.server is not None else entry.server
+    return options.binding(rig, key_places(entry.model_copy(update={"server": server})))
 
 
 def _pasted() -> str:
@@ -123,7 +132,7 @@ def set_(destination: str, rig_path: Path | None, as_json: bool) -> None:
     _show(out, found, entry)
     _agree(found, "Keep this as it stands?" if found.questions else "Keep this?")
     if found.key is not None:
-        kept = options.key_store().put(name, found.key, str(rig.path))
+        kept = options.key_store().put(name, found.key, _bound_to(rig, entry, found))
         place = "system keyring" if kept.where == "keyring" else "key file"
         out.print(escape(f"key {_masked(found.key)} kept in the {place}"))
     if changes:
@@ -223,7 +232,7 @@ def show(destination: str, reveal: bool, rig_path: Path | None) -> None:
     found = rig.key(entry, options.sources(rig))
     if reveal and not sys.stdout.isatty():
         raise UnusableInput("--reveal shows a key on a terminal only, not in a pipe or file")
-    click.echo(found.reveal() if reveal else str(found))
+    (output.reveal if reveal else click.echo)(found.reveal() if reveal else str(found))
     if reveal:
         output.note(f"If others may have seen it: direkt key expose {destination}")
 
@@ -233,8 +242,8 @@ def show(destination: str, reveal: bool, rig_path: Path | None) -> None:
 @options.rig_option
 def expose(destination: str, rig_path: Path | None) -> None:
     """Mark DESTINATION's key as seen by others; Direkt reminds to renew it until it changes."""
-    _, entry = _destination(rig_path, destination)
-    if not entry.key.startswith("store:") or not options.key_store().expose(entry.key.removeprefix("store:")):
+    rig, entry = _destination(rig_path, destination)
+    if not entry.key.startswith("store:") or not options.key_store().expose(entry.key.removeprefix("store:"), options.binding(rig)):
         raise UnusableInput(
             f"the key of {destination} is not in the store: put it there with: direkt key set {destination}"
         )
@@ -249,7 +258,7 @@ def expose(destination: str, rig_path: Path | None) -> None:
 def forget(destination: str, rig_path: Path | None) -> None:
     """Drop DESTINATION's key from the store. Devices keep what was written to them."""
     rig, entry = _destination(rig_path, destination)
-    if not entry.key.startswith("store:") or not options.key_store().forget(entry.key.removeprefix("store:")):
+    if not entry.key.startswith("store:") or not options.key_store().forget(entry.key.removeprefix("store:"), options.binding(rig)):
         raise UnusableInput(f"the key of {destination} is not in the store")
     feeds = rig.feeds_to(destination)
     more = f" Devices of {', '.join(feeds)} may still hold it." if feeds else ""
@@ -286,7 +295,7 @@ def renew(destination: str, event: str | None, given: bool, yes: bool, rig_path:
     from direkt.secret import Secret
 
     name = _store_name(rig, destination)
-    options.key_store().put(name, found.key, str(rig.path))
+    options.key_store().put(name, found.key, _bound_to(rig, entry, found))
     if entry.key != f"store:{name}":
         _change_rig(rig, destination, {"key": f"store:{name}"})
     out.print(f"the new key {escape(_masked(found.key))} is kept")
@@ -375,7 +384,8 @@ def form(destination: str, reveal: bool, rig_path: Path | None, as_json: bool) -
         return
     for name, fields in made.items():
         click.echo(f"{name}:")
+        say = output.reveal if reveal else click.echo
         for field, value in fields.items():
-            click.echo(f"  {forms.LABELS[name].get(field, field):<12} {value}")
+            say(f"  {forms.LABELS[name].get(field, field):<12} {value}")
     if not reveal:
         output.note("The key is masked; --reveal shows it.")

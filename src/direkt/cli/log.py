@@ -241,7 +241,7 @@ def report_(
 
     With --season: of all events of a range, on one page.
     """
-    from direkt import files
+    from direkt import files, mask
 
     rig = options.load_rig(rig_path)
     if (since is not None or until is not None) and not season:
@@ -250,7 +250,7 @@ def report_(
         raise UnusableInput("--season is of all events: name none")
     text = _season(rig, since, until) if season else _one_event(rig, event, at)
     try:
-        files.replace(target, text, 0o644)
+        files.replace(target, mask.own(text), 0o644)
     except OSError as error:
         raise UnusableInput(f"{target}: cannot be written: {os_words(error)}") from None
     output.console().print(f"written: {escape(target)}")

@@ -7,15 +7,17 @@ from __future__ import annotations
 
 import contextlib
 import importlib
+import io
 import os
 import signal
 import stat
 import sys
+from collections.abc import Iterator
 from types import FrameType
 
 import click
 
-from direkt import __version__
+from direkt import __version__, mask
 from direkt.cli.exits import MEANING, ExitCode, code_of
 from direkt.errors import DirektError
 
@@ -125,10 +127,28 @@ def _hang_up(number: int, frame: FrameType | None) -> None:
 def run(arguments: list[str] | None = None) -> int:
     """Runs the command line; returns the exit code."""
     sys.modules.setdefault("httpx._main", None)  # type: ignore[arg-type]  # its own command line, a tenth of our start, is left out
-    code = _run(arguments)
+    with _edges():
+        code = _run(arguments)
     if (recording := sys.modules.get("direkt.cli.recording")) is not None:
         recording.end(code)  # what it began has ended
     return code
+
+
+@contextlib.contextmanager
+def _edges() -> Iterator[None]:
+    """What is written in here leaves without a secret in it, and in letters that the terminal or the file can take."""
+    before = sys.stdout, sys.stderr
+    for stream in before:
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="replace")
+    sys.stdout, sys.stderr = mask.Edge(sys.stdout), mask.Edge(sys.stderr)
+    try:
+        yield
+    finally:
+        for edge in (sys.stdout, sys.stderr):
+            with contextlib.suppress(OSError, ValueError):
+                edge.flush()
+        sys.stdout, sys.stderr = before
 
 
 def _run(arguments: list[str] | None) -> int:

@@ -2,25 +2,32 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import re
+import sys
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
+from urllib.parse import urlsplit
 
 import click
 
+from direkt import mask
 from direkt.errors import UnusableInput
 
 if TYPE_CHECKING:
-    from direkt.destination.keystore import KeyStore
+    from direkt.destination.keystore import Binding, KeyStore
     from direkt.destination.references import Sources
     from direkt.rig import DestinationEntry, Rig
+    from direkt.secret import Secret
     from direkt.trust import Trust, TrustStore
 
 Command = TypeVar("Command", bound=Callable[..., Any])
 
+TRUSTED_ONCE = "DIREKT_TRUSTED_ONCE"  # the digest of a rig that one command trusts
 json_option = click.option("--json", "as_json", is_flag=True, help="Print one JSON document instead of text.")
 rig_option = click.option(
     "--rig", "rig_path", type=click.Path(path_type=Path), envvar="DIREKT_RIG", metavar="FILE",
@@ -95,7 +102,64 @@ def load_rig(path: Path | None) -> Rig:
         if path is None:
             raise UnusableInput("no rig.yaml in this folder: name one with --rig FILE, or try one with: direkt sim DIR")
         raise UnusableInput(f"{chosen}: no such file; name the rig with --rig FILE")
-    return rig.load(chosen)
+    loaded = rig.load(chosen)
+    mask.IN_USE.publish(loaded.names())
+    _know(loaded)
+    return loaded
+
+
+def _know(rig: Rig) -> None:
+    """What the rig keeps secret is hidden from here on, also before it is used: it may come back in the words of others."""
+    from direkt.destination import references
+    from direkt.destination.references import SecretError, Sources
+
+    store = key_store()
+    sources = Sources(os.environ, store, trust(rig).seeing(_listed()), rig_id(rig))
+    kept = {one.name for one in store.kept() if one.where == "file"} if any(r.kind == "store" for r in rig.refs()) else set()
+    for ref in rig.refs():
+        if ref.kind in ("file", "env") or (ref.kind == "store" and ref.name in kept):
+            with contextlib.suppress(SecretError, UnusableInput):
+                secret = references.resolve(ref, sources, rig.folder)
+                mask.IN_USE.add(secret.reveal().partition(":")[2])  # of a login, the password
+    for told in rig.file.watch.tell.values():
+        if told.webhook is not None:
+            parts = urlsplit(told.webhook)
+            for word in re.split(r"[/?&=]", f"{parts.path}/{parts.query}"):
+                if len(word) >= 8 and not word.islower():
+                    mask.IN_USE.add(word)
+
+
+def _listed() -> list[str]:
+    """The environment variables that the person lets rigs see."""
+    return os.environ.get("DIREKT_ENV", "").replace(",", " ").split()
+
+
+def given_secret(text: str, option: str, what: str) -> Secret:
+    """A secret that an option names: by a reference, typed when it is asked for, or, with a warning, as it is. Raises UnusableInput."""
+    from direkt.cli import output
+    from direkt.destination import references
+    from direkt.secret import Secret
+
+    if text == "ask":
+        return Secret(_asked(what))
+    try:
+        ref = references.parse_ref(text)
+    except references.SecretError:
+        if not text.strip() or text.partition(":")[0] in ("store", "env", "file", "command"):
+            raise
+        output.note(
+            f"! {option}: everybody on this machine can see a secret in a command line, and the shell keeps it. Next time: {option} ask, or {option} env:NAME"
+        )
+        return Secret(text)
+    return references.resolve(ref, sources(), Path.cwd())
+
+
+def _asked(what: str) -> str:
+    """What is typed and not shown; from a pipe, its first line. Raises UnusableInput."""
+    typed = click.prompt(f"{what} (hidden)", hide_input=True, err=True) if sys.stdin.isatty() else sys.stdin.readline(4096).rstrip("\r\n")
+    if not typed:
+        raise UnusableInput(f"nothing came on standard input: {what} was expected there")
+    return str(typed)
 
 
 def rig_slug(rig: Rig) -> str:
@@ -128,8 +192,74 @@ def sources(rig: Rig | None = None) -> Sources:
     refusals.remember_in(RefusedLogins(config_folder(), time.time))
     if rig is None:  # nobody else's file is in play
         return Sources(os.environ, key_store(), Trust(True, None))
-    named = os.environ.get("DIREKT_ENV", "").replace(",", " ").split()
-    return Sources(os.environ, key_store(), trust(rig).seeing(named))
+    found = Sources(os.environ, key_store(), trust(rig).seeing(_listed()), rig_id(rig))
+    _ask_for_new_places(rig, found)
+    return found
+
+
+def rig_id(rig: Rig, *, make: bool = False) -> str:
+    """By which the rig is told from another of the same name; empty where it has none yet and none is to be made."""
+    from direkt.store import rigid
+
+    return rig.file.id or (rigid.ensure(rig.folder) if make else rigid.read(rig.folder))
+
+
+def binding(rig: Rig, to: Iterable[str] = ()) -> Binding:
+    """What a secret that is kept for the rig is bound to; the rig has an id from here on."""
+    from direkt.destination.keystore import Binding
+
+    return Binding(str(rig.path), rig_id(rig, make=True), tuple(to))
+
+
+def own_name(rig: Rig, what: str) -> str:
+    """The name in the key store under which the rig keeps something."""
+    from direkt.destination import references
+    from direkt.destination.references import Sources
+
+    store = key_store()
+    plain = f"{rig_slug(rig)}/{what}"
+    own = rig_id(rig, make=bool(store.bound(plain)))
+    return references.own_name(what, rig_slug(rig), Sources({}, store, trust(rig), own), store)
+
+
+def bind(rig: Rig, *, own: bool) -> None:
+    """From here on the rig may send its secrets to where it says; ``own``: those alone that were kept for it."""
+    store, by = key_store(), None
+    for ref, to in rig.sent().items():
+        bound = store.bound(ref.name) if ref.kind == "store" else ()
+        if bound:
+            by = by or binding(rig)
+            if not own or any(one.fits(by) for one in bound):
+                store.bind(ref.name, replace(by, to=to))
+    if not own and (by := binding(rig)).id:
+        for kept in store.kept():  # the same rig, moved here: what it kept beside its keys comes along
+            for one in kept.bound:
+                if one.id == by.id and one.rig != by.rig and not Path(one.rig).exists():
+                    store.bind(kept.name, replace(by, to=one.to))
+
+
+def _ask_for_new_places(rig: Rig, sources: Sources) -> None:
+    """A key that was kept for one address, and is to go to another one: on a terminal the person is asked, in words."""
+    if sources.trust.commands or not sys.stdin.isatty() or not sys.stderr.isatty():
+        return
+    from direkt.destination.references import SecretError
+
+    store = key_store()
+    for ref, to in rig.sent().items():
+        if ref.kind != "store":
+            continue
+        try:
+            sources.admit(ref.name, to)
+        except SecretError:
+            by = sources.by(to)
+            own = [one for one in store.bound(ref.name) if one.fits(by)]
+            if not own:
+                continue  # another rig's: that takes trust
+            known = ", ".join(place for one in own for place in one.to)
+            new = ", ".join(place for place in to if not any(place in one.to for one in own))
+            click.echo(f"The key {ref.name} was kept for {known}. {rig.source} now sends it to {new}.", err=True)
+            if click.confirm("Send it there from now on?", default=False, err=True):
+                store.bind(ref.name, replace(binding(rig), to=to))
 
 
 def trust_store() -> TrustStore:
@@ -141,7 +271,11 @@ def trust_store() -> TrustStore:
 
 def trust(rig: Rig) -> Trust:
     """What a rig may do, as the person decided."""
-    return trust_store().look_up(rig.path, rig.content())
+    from direkt.trust import Trust
+
+    if os.environ.get(TRUSTED_ONCE) == (content := rig.content()):
+        return Trust(True, frozenset(ref.name for ref in rig.refs() if ref.kind == "env"), rig=str(rig.path))
+    return trust_store().look_up(rig.path, content)
 
 
 def remind(destination: DestinationEntry) -> None:

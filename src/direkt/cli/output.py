@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from direkt import files
+from direkt import files, mask
 from direkt.errors import UnusableInput, os_words
 from direkt.printable import printable
 
@@ -43,12 +43,20 @@ def escape(text: object) -> str:
     """Text that stands for itself in console output."""
     from rich import markup
 
-    return markup.escape(printable(str(text)))
+    return markup.escape(mask.own(printable(str(text))))  # before a layout breaks it into lines
 
 
 def note(text: str) -> None:
     """A message for the person, beside the output."""
     console(err=True).print(escape(text))
+
+
+def reveal(text: str) -> None:
+    """A line that the person asked to see as it is, secrets and all."""
+    if isinstance(sys.stdout, mask.Edge):
+        sys.stdout.through(text + "\n")
+    else:
+        click.echo(text)
 
 
 def error(text: str) -> None:
@@ -62,16 +70,19 @@ def interrupted(text: str) -> None:
     click.echo(f"\nInterrupted: {printable(text)}", err=True)
 
 
-def print_json(document: Mapping[str, object]) -> None:
-    """The one JSON document of a command."""
-    click.echo(json.dumps(document, indent=2, ensure_ascii=False))
+def print_json(document: Mapping[str, object], *, revealed: bool = False) -> None:
+    """The one JSON document of a command; ``revealed``: the person asked to see the secrets in it."""
+    if revealed:
+        reveal(json.dumps(document, indent=2, ensure_ascii=False))
+    else:
+        click.echo(json.dumps(mask.document(document), indent=2, ensure_ascii=False))
 
 
 def save_report(path: Path | None, document: Mapping[str, object]) -> None:
     """Writes the JSON document beside the output. Raises UnusableInput."""
     if path is None:
         return
-    text = json.dumps(document, indent=2, ensure_ascii=False) + "\n"
+    text = json.dumps(mask.document(document), indent=2, ensure_ascii=False) + "\n"
     try:
         if path.exists() and not path.is_file():  # a pipe or a terminal
             path.write_text(text, "utf-8")

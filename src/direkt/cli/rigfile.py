@@ -18,5 +18,8 @@ def change(rig: Rig, changes: Sequence[tuple[Sequence[str], Content]]) -> None:
 
     trust = options.trust(rig)
     rig_edit.change(rig.path, changes)
+    new = options.load_rig(rig.path)
     if trust.commands:  # the person's own change leaves it trusted
-        options.trust_store().add(rig.path, options.load_rig(rig.path).content(), trust.environment or ())
+        options.trust_store().add(rig.path, new.content(), trust.environment or ())
+    if new.sent() != rig.sent():
+        options.bind(new, own=True)  # and its secrets go where the person sent them

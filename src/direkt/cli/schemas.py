@@ -629,6 +629,14 @@ class KeyRenewJson(TypedDict):
     devices: list[RenewedJson]
 
 
+class RigPlaceJson(TypedDict):
+    """Where a part of a rig sends to, or fetches from."""
+
+    what: str
+    name: str
+    address: str  # with its port, without what may be a secret in it
+
+
 class RigTrustJson(TypedDict):
     """direkt rig trust."""
 
@@ -639,6 +647,7 @@ class RigTrustJson(TypedDict):
     environment: list[str]  # variables that it sees
     files: list[str]  # outside its folder, that it reads secrets from
     keys: list[str]  # in the store, that were kept for another rig
+    places: list[RigPlaceJson]  # where its data goes
 
 
 class FoundJson(TypedDict):

@@ -43,16 +43,16 @@ def tokens(rig: Rig, *, new: bool = False) -> dict[Role, Secret]:
     from direkt.secret import Secret
     from direkt.store.sessions import Sessions
 
-    store, slug = options.key_store(), options.rig_slug(rig)
+    store = options.key_store()
     out: dict[Role, Secret] = {}
     roles: tuple[Role, ...] = ("look", "act")
     for role in roles:
-        name = f"{slug}/page.{role}"
+        name = options.own_name(rig, f"page.{role}")
         found = store.get(name)
         if found is None or new:
             Sessions(rig.folder).forget()  # whoever had the old link is out
             found = secrets.token_urlsafe(24)
-            store.put(name, found, str(rig.path))
+            store.put(name, found, options.binding(rig))
         out[role] = Secret(found)
     return out
 
@@ -68,7 +68,7 @@ def show_links(rig: Rig, page: str | None, *, tls: bool, new: bool) -> ExitCode:
     words = {"look": "to look", "act": "to look and to act (restart, stop)"}
     for role, token in tokens(rig, new=new).items():
         out.print(f"{words[role]}:")
-        out.print(f"  {scheme}://{shown}:{port}/#token={token.reveal()}", soft_wrap=True, markup=False)
+        output.reveal(f"  {scheme}://{shown}:{port}/#token={token.reveal()}")
     out.print(f"for viewers, without a token: {scheme}://{shown}:{port}/now")
     output.note(
         "Whoever has such a link may do that: send it as you would a password. New ones, which end the old: --new-links"

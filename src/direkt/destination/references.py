@@ -14,12 +14,14 @@ import signal
 import stat
 import subprocess
 import threading
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Protocol
 
 from direkt import documents
+from direkt.destination import keystore
+from direkt.destination.keystore import Binding
 from direkt.documents import DocumentError
 from direkt.errors import UnusableInput, os_words
 from direkt.secret import Secret
@@ -57,8 +59,18 @@ class Store(Protocol):
     def get(self, name: str) -> str | None:
         """The secret called ``name``; None when there is none."""
 
-    def owner(self, name: str) -> str:
-        """The rig file that it was kept for; empty where that is not known."""
+    def bound(self, name: str) -> tuple[Binding, ...]:
+        """The rigs that it was kept for; none where that is not known."""
+
+
+class Keeper(Store, Protocol):
+    """A store that is written as well."""
+
+    def put(self, name: str, key: str, by: Binding) -> object:
+        """Keeps a secret for a rig. Raises UnusableInput for one that is kept for others."""
+
+    def forget(self, name: str, by: Binding) -> bool:
+        """Drops it; False where there was none. Raises UnusableInput for one that is kept for others."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,6 +80,27 @@ class Sources:
     environment: Mapping[str, str]
     store: Store | None = None
     trust: Trust = field(default_factory=Trust)  # what references in a rig may do
+    rig_id: str = ""  # of the rig; empty: it has none yet
+
+    def by(self, to: Iterable[str] = ()) -> Binding:
+        """The rig, and the places that a secret of it may be sent to."""
+        return Binding(self.trust.rig, self.rig_id, tuple(to))
+
+    def admit(self, name: str, to: Iterable[str]) -> None:
+        """Whether the rig may take what the store keeps under a name, and send it to these places. Raises SecretError."""
+        bound = self.store.bound(name) if self.store is not None else ()
+        if not bound or self.trust.commands:
+            return
+        by = self.by(to)
+        own = [one for one in bound if one.fits(by)]
+        if not own:
+            raise SecretError(f"the key {name!r} in the store was kept for {keystore.whose(bound, by)}: {_untrusted(self.trust)}")
+        allowed = {place for one in own for place in one.to}
+        new = [place for place in by.to if place not in allowed]
+        if allowed and new:
+            raise SecretError(
+                f"the key {name!r} was kept for {', '.join(sorted(allowed))}, and this rig sends it to {', '.join(new)}; if that is right: direkt rig trust"
+            )
 
 
 def parse_ref(text: str) -> SecretRef:
@@ -88,12 +121,42 @@ def parse_ref(text: str) -> SecretRef:
     )
 
 
-def resolve(ref: SecretRef, sources: Sources, folder: Path) -> Secret:
-    """The secret behind ``ref``; relative paths start at ``folder``. Raises SecretError."""
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """One name in the store, as a rig may use it: for itself, and to send it to these places."""
+
+    sources: Sources
+    keeper: Keeper
+    name: str
+    to: tuple[str, ...]
+
+    def get(self) -> str | None:
+        """What is kept; None: nothing. Raises SecretError where it is not this rig's."""
+        self.sources.admit(self.name, self.to)
+        return self.keeper.get(self.name)
+
+    def put(self, text: str) -> None:
+        """Keeps it. Raises UnusableInput where the name is another rig's."""
+        self.keeper.put(self.name, text, self.sources.by(self.to))
+
+    def forget(self) -> bool:
+        """Drops it; False where there was none. Raises UnusableInput where the name is another rig's."""
+        return self.keeper.forget(self.name, self.sources.by(self.to))
+
+
+def own_name(what: str, slug: str, sources: Sources, store: Store) -> str:
+    """The name under which a rig keeps something: with the rig's id where another rig of the same name has the plain one."""
+    name = f"{slug}/{what}"
+    bound = store.bound(name)
+    if not bound or any(one.fits(sources.by()) for one in bound):
+        return name
+    return f"{slug}-{sources.rig_id[:8] or 'other'}/{what}"
+
+
+def resolve(ref: SecretRef, sources: Sources, folder: Path, to: Iterable[str] = ()) -> Secret:
+    """The secret behind ``ref``, which is sent to these places (host:port); relative paths start at ``folder``. Raises SecretError."""
     if ref.kind == "store":
-        owner = sources.store.owner(ref.name) if sources.store is not None else ""
-        if owner and owner != sources.trust.rig and not sources.trust.commands:
-            raise SecretError(f"the key {ref.name!r} in the store was kept for {owner}: {_untrusted(sources.trust)}")
+        sources.admit(ref.name, to)
         kept = sources.store.get(ref.name) if sources.store is not None else None
         if kept is None:
             raise SecretError(

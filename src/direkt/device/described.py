@@ -9,7 +9,7 @@ from fnmatch import fnmatchcase
 from pathlib import Path
 from urllib.parse import quote
 
-from direkt import parameters
+from direkt import files, parameters
 from direkt.destination import forms
 from direkt.device import words
 from direkt.device.answers import Answered, JsonAnswer
@@ -279,7 +279,7 @@ class Driver(Understood):
 
         def parts() -> Iterator[bytes]:
             yield from filter(None, (before,))
-            with file.open("rb") as source:
+            with files.opened(file) as source:
                 while part := source.read(_PIECE):
                     yield part
             yield from filter(None, (after,))

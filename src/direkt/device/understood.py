@@ -230,13 +230,13 @@ class Understood(Bare):
         length = said if isinstance(said, int) else 0
         if entries.form == "url+key":
             if key := given.get("key"):
-                self._written.add(Secret(key))
+                self._written.add(Secret(key, everywhere=False))
             scheme, separator, rest = given.get("server", "").partition("?")[0].partition("://")
             place, slash, path = rest.partition("/")
             length = length or len(given.get("key", ""))
             app, inner, last = path.rpartition("/")
             if not length and inner and len(last) >= _KEY_LIKE and not last.isalpha():  # all of it in the address
-                self._written.add(Secret(last))
+                self._written.add(Secret(last, everywhere=False))
                 path, length = app, len(last)
             server = f"{scheme}{separator}{place.rpartition('@')[2]}{slash}{path}"
             return without(server, self._written), length
@@ -247,7 +247,7 @@ class Understood(Bare):
         except AddressError:
             return without_keys(given.get("url", "an address that cannot be read")), length
         if endpoint.stream:
-            self._written.add(Secret(endpoint.stream))
+            self._written.add(Secret(endpoint.stream, everywhere=False))
         return str(endpoint.server), length or len(endpoint.stream)
 
     def _health(self, state: Answered) -> Health:

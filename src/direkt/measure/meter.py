@@ -19,6 +19,7 @@ from direkt.media import Break, Claims, Damaged, Delivery, Format, MediaEvent, O
 from direkt.parameters import Bound, Measured, Value, Values, measured
 
 _MOST_REMARKS = 20
+_MOST_CHANGES = 200  # of how a track is coded
 _STOPS = 1.0  # s that the sound may end before the picture
 
 Found = dict[str, Measured]
@@ -64,6 +65,8 @@ class Meter:
         self._delivered: dict[Track, Delivery] = {}
         self._unread: dict[Track, Unread] = {}
         self._formats: dict[Track, Format] = {}  # in force
+        self._changed: dict[Track, int] = {}
+        self._left: set[Track] = set()  # tracks that are not measured any more
         self._starts: dict[Track, int | None] = {}  # presentation time in front of which nothing is shown
 
     def remark(self, text: str) -> None:
@@ -100,13 +103,28 @@ class Meter:
         if meter is None:
             self.remark(f"{samples.track} came before anything said how it is coded: it was passed over")
             return
-        if not len(samples):
+        if not len(samples) or samples.track in self._left:
             return
         meter.add(samples)
+        if isinstance(meter, VideoMeter) and meter.changes > _most_changes(meter):
+            self._leave(samples.track, meter)
         self._pace.add(samples, float(meter.clock.tick))
 
+    def _leave(self, track: Track, meter: VideoMeter | AudioMeter) -> None:
+        """What changes again and again is no stream that could be measured; each change costs as much as many pictures."""
+        self._left.add(track)
+        at = max(0.0, float((meter.clock.last - meter.clock.first_decoded) * meter.clock.tick))
+        self.remark(f"the {track} changes how it is coded again and again, more than {_MOST_CHANGES} times: what comes after {at:.1f} s is not measured")
+
     def _configure(self, format: Format) -> None:
+        if format.track in self._left:
+            return
         old = self.video if format.track == "video" else self.audio
+        if old is not None and self._formats.get(format.track) not in (None, format):
+            self._changed[format.track] = count = self._changed.get(format.track, 0) + 1
+            if count > _most_changes(old):
+                self._leave(format.track, old)
+                return
         self._starts.setdefault(format.track, format.starts)
         try:
             if old is not None and (old.codec, old.clock.tick) == (format.codec, format.tick):
@@ -309,6 +327,11 @@ class _Pace:
         """None before a second has passed."""
         wall, media = self._run()
         return (self._media + media) / (self._wall + wall) if self._wall + wall >= 1 else None
+
+
+def _most_changes(meter: VideoMeter | AudioMeter) -> int:
+    """How often a track may change how it is coded: often, or now and then for ever."""
+    return _MOST_CHANGES + meter.clock.count // 50
 
 
 _SAME = 1.0  # s between breaks of two tracks that are one

@@ -63,6 +63,7 @@ class VideoMeter:
         self.marked = self.marked_wrong = 0  # pictures that the source calls keyframes
         self._scans = np.zeros(len(Scan), np.int64)
         self._parities = np.zeros(len(Parity), np.int64)
+        self.changes = 0  # of the parameter sets inside the stream
         self._slices = self._open_slices = 0  # most in a picture; in the latest
         self._keys = _Places()
         self._joins = _Places()
@@ -89,6 +90,7 @@ class VideoMeter:
         if self.declared is None and not found.changes:
             self._declare(self._reader.declared)
         changes = dict(found.changes)
+        self.changes += len(changes)
         if self.declared is not None and not self._formats and len(found.first):
             changes.setdefault(0, self.declared)
         for number, declared in sorted(changes.items(), key=lambda change: change[0]):

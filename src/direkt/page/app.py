@@ -28,6 +28,7 @@ from starlette.responses import JSONResponse, RedirectResponse, Response
 from starlette.routing import Route
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
+from direkt import mask
 from direkt.page.hub import Hub
 from direkt.secret import Secret
 from direkt.watch.board import Board, EventRow
@@ -260,7 +261,7 @@ class Page:
         board = self._hub.board
         if board is None:
             raise HTTPException(503, "nothing was looked at yet")
-        return JSONResponse({"schema": "direkt.watch/1", "interrupted": False, **document(board), "role": role})
+        return JSONResponse({"schema": "direkt.watch/1", "interrupted": False, **mask.document(document(board)), "role": role})
 
     async def _events(self, request: Request) -> Response:
         self._may(request, "look")
@@ -310,14 +311,14 @@ class Page:
         age = self._doors.wall() - board.at if board is not None else None
         good = age is not None and age < _HEALTHY and board is not None and board.late < _HEALTHY
         found = {"looks": good, "age": round(age, 1) if age is not None else None, "late": round(board.late, 1) if board is not None else None}
-        return JSONResponse(found, 200 if good else 503)
+        return JSONResponse(mask.document(found), 200 if good else 503)
 
     async def _now(self, request: Request) -> Response:
         board = self._hub.board
         on_air = watchable(board) if board is not None else None
         if on_air is not None:
             return RedirectResponse(on_air.watch, 302)
-        return Response(_nothing_on(board), media_type="text/html")
+        return Response(mask.own(_nothing_on(board)), media_type="text/html")
 
 
 def watchable(board: Board) -> EventRow | None:
@@ -357,4 +358,4 @@ def _nothing_on(board: Board | None) -> str:
 async def _refuse(request: Request, error: Exception) -> Response:
     assert isinstance(error, HTTPException)
     headers: MutableMapping[str, str] = dict(error.headers or {})
-    return JSONResponse({"error": error.detail}, error.status_code, dict(headers))
+    return JSONResponse({"error": mask.own(error.detail)}, error.status_code, dict(headers))

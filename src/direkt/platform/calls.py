@@ -12,7 +12,7 @@ from urllib.parse import urljoin, urlsplit
 from direkt.device.http import Answer, HttpDevice, on_one_line
 from direkt.device.model import DeviceError
 from direkt.platform.model import Changed, Declined, NoSuchEvent, NotSignedIn, PlatformError
-from direkt.secret import Secret, without_keys
+from direkt.secret import Secret, without, without_keys
 
 _TRIES = 3
 _PAUSES = (0.3, 1.0)  # s between tries
@@ -236,7 +236,7 @@ class Calls:
                 f"or check the token under platforms.{self.name}"
             )
         if 300 <= answer.status < 400:
-            where = on_one_line(answer.headers.get("location", "another place"))[:200]
+            where = without(on_one_line(answer.headers.get("location", "another place")).partition("?")[0][:200], self._sent)
             return PlatformError(
                 f"{self.name} has moved to {where}: write its new address under platforms.{self.name}.address"
             )

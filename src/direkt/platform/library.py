@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from direkt.destination import references
-from direkt.destination.references import Sources
+from direkt.destination.references import Keeper, Sources
 from direkt.platform import platformfile
 from direkt.platform.byhand import HandPlatform
 from direkt.platform.calls import Calls, ReferredToken, Tokens
@@ -14,8 +14,8 @@ from direkt.platform.described import DescribedPlatform
 from direkt.platform.interface import InterfacePlatform
 from direkt.platform.model import Facts, IngestServer, Platform
 from direkt.platform.planned import Planned
-from direkt.platform.signin import Account, TokenStore
-from direkt.rig import Rig, RigError
+from direkt.platform.signin import Account
+from direkt.rig import Rig, RigError, place_of
 from direkt.rig_events import PlatformEntry
 
 
@@ -24,7 +24,7 @@ class Means:
     """What talking to platforms takes from outside."""
 
     sources: Sources
-    tokens: TokenStore
+    tokens: Keeper
     slug: str  # the rig's name in the store
     wall: Callable[[], float]  # s since 1970
     sleep: Callable[[float], None]
@@ -41,12 +41,15 @@ def account(rig: Rig, name: str, means: Means) -> Account:
 
 def _account(rig: Rig, name: str, entry: PlatformEntry, means: Means) -> Account:
     file = platformfile.load(entry.file, rig.folder) if entry.file is not None else None
+    asked = [file.sign_in.device, file.sign_in.token] if file is not None and file.sign_in is not None else []
+    places = tuple(dict.fromkeys(place_of(one) for one in (entry.address, *asked)))
     secret = None
     if entry.client_secret is not None:
-        secret = references.resolve(references.parse_ref(entry.client_secret), means.sources, rig.folder)
+        secret = references.resolve(references.parse_ref(entry.client_secret), means.sources, rig.folder, places)
+    kept = references.Entry(means.sources, means.tokens, references.own_name(f"{name}.token", means.slug, means.sources, means.tokens), places)
     return Account(
-        name, entry.address, entry.client, means.tokens, f"{means.slug}/{name}.token", str(rig.path), means.wall,
-        any_certificate=entry.certificate == "any", places=file.sign_in if file is not None else None, secret=secret,
+        name, entry.address, entry.client, kept, means.wall, any_certificate=entry.certificate == "any",
+        places=file.sign_in if file is not None else None, secret=secret,
     )  # fmt: skip
 
 
@@ -65,7 +68,7 @@ def open_platform(rig: Rig, name: str, means: Means) -> Platform:
     tokens: Tokens
     if entry.token is not None:
         ref = references.parse_ref(entry.token)
-        tokens = ReferredToken(lambda: references.resolve(ref, means.sources, rig.folder))
+        tokens = ReferredToken(lambda: references.resolve(ref, means.sources, rig.folder, [place_of(entry.address)]))
     else:
         tokens = _account(rig, name, entry, means)
     calls = Calls(name, entry.address, tokens, means.sleep, any_certificate=entry.certificate == "any", say=means.say, wall=means.wall)

@@ -14,7 +14,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
-from direkt import templates
+from direkt import files, templates
 from direkt.errors import UnusableInput
 from direkt.rig_events import (
     Audience,
@@ -198,10 +198,10 @@ def picture(rig: Rig, entry: EventEntry) -> bytes:
     from direkt.errors import os_words
 
     path = rig.folder / entry.picture
+    if not path.resolve().is_relative_to(rig.folder.resolve()):
+        raise UnusableInput(f"{path}: lies outside the rig's folder and is not sent; put the picture beside the rig")
     try:
-        if path.stat().st_size > _LARGEST_PICTURE:
-            raise UnusableInput(f"{path}: larger than {_LARGEST_PICTURE >> 20} MiB; make the picture smaller")
-        content = path.read_bytes()
+        content = files.read(path, _LARGEST_PICTURE)
     except OSError as error:
         raise UnusableInput(f"{path}: cannot be read: {os_words(error)}") from None
     if not picture_kind(content):

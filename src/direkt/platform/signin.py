@@ -15,7 +15,7 @@ from urllib.parse import urlencode, urlsplit
 from direkt.device.http import HttpDevice, on_one_line
 from direkt.device.model import DeviceError
 from direkt.platform.model import NotSignedIn, PlatformError
-from direkt.secret import Secret
+from direkt.secret import Secret, without
 
 DEVICE_GRANT = "urn:ietf:params:oauth:grant-type:device_code"  # RFC 8628, 3.4
 _WELL_KNOWN = "/.well-known/oauth-authorization-server"
@@ -27,15 +27,15 @@ _FORM = "application/x-www-form-urlencoded"
 
 
 class TokenStore(Protocol):
-    """Where tokens are kept."""
+    """Where the tokens of one account are kept."""
 
-    def get(self, name: str) -> str | None:
-        """What is kept under a name; None: nothing."""
+    def get(self) -> str | None:
+        """What is kept; None: nothing."""
 
-    def put(self, name: str, key: str, rig: str = "") -> object:
+    def put(self, text: str) -> None:
         """Keeps it."""
 
-    def forget(self, name: str) -> bool:
+    def forget(self) -> bool:
         """Drops it; False where there was none."""
 
 
@@ -93,13 +93,13 @@ class Account:
     """One account at one platform. ``now``: s since 1970."""
 
     def __init__(
-        self, platform: str, address: str, client: str, store: TokenStore, entry: str, rig: str, now: Callable[[], float], *,
+        self, platform: str, address: str, client: str, store: TokenStore, now: Callable[[], float], *,
         any_certificate: bool = False, places: Places | None = None, secret: Secret | None = None,
     ) -> None:  # fmt: skip
         """``places``: where to sign in, where the server does not tell; ``secret``: of a client that has one (RFC 6749, 2.3.1)."""
         self._places, self._secret = places, secret
         self._platform, self._address, self._client = platform, address, client
-        self._store, self._entry, self._rig, self._now = store, entry, rig, now
+        self._store, self._now = store, now
         self._any = any_certificate
 
     # Tokens
@@ -117,7 +117,7 @@ class Account:
         return self._refreshed(kept).access
 
     def _kept(self) -> Kept | None:
-        text = self._store.get(self._entry)
+        text = self._store.get()
         return Kept.read(text) if text is not None else None
 
     def _refreshed(self, kept: Kept) -> Kept:
@@ -141,12 +141,12 @@ class Account:
         kept = Kept(
             Secret(str(answer["access_token"])), Secret(new) if isinstance(new, str) and new else refresh, until
         )
-        self._store.put(self._entry, kept.text(), self._rig)
+        self._store.put(kept.text())
         return kept
 
     def forget(self) -> bool:
         """Drops the tokens; False where there were none."""
-        return self._store.forget(self._entry)
+        return self._store.forget()
 
     # Signing in
 
@@ -239,4 +239,4 @@ def _seconds(value: object, otherwise: float) -> float:
 
 def _error(answer: Mapping[str, object]) -> str:
     """The server's code for what is wrong (RFC 6749, 5.2)."""
-    return on_one_line(str(answer.get("error", "it does not say why")))[:60]
+    return without(on_one_line(str(answer.get("error", "it does not say why"))))[:60]

@@ -97,7 +97,7 @@ def find(folder: Path, feed: str) -> Running | None:
         with contextlib.suppress(BlockingIOError):
             fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
             return None  # nobody holds it
-        with path.open("rb") as file:
+        with files.opened(path) as file:
             return Running.model_validate_json(file.read(_MOST))
     except (OSError, ValidationError):
         return None

@@ -57,7 +57,7 @@ def read(folder: Path) -> list[Change]:
     """All changes, oldest first; lines that were cut short are passed over. Raises OSError for a file that cannot be read."""
     path = folder / FOLDER / _FILE
     try:
-        with path.open("rb") as file:
+        with files.opened(path) as file:
             file.seek(0, os.SEEK_END)
             file.seek(max(0, file.tell() - _MOST))
             lines = file.read(_MOST).split(b"\n")

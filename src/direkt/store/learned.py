@@ -49,7 +49,7 @@ class _File(Strict):
 def read(folder: Path) -> list[Lesson]:
     """All that was learned; a file that cannot be read has taught nothing."""
     try:
-        with (folder / FOLDER / _FILE).open("rb") as file:
+        with files.opened(folder / FOLDER / _FILE) as file:
             return _File.model_validate_json(file.read(_MOST)).lessons
     except (OSError, ValidationError):
         return []

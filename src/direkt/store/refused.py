@@ -40,7 +40,7 @@ class RefusedLogins:
     def load(self) -> tuple[bytes, dict[str, str]]:
         """Salt and marks; those that are too old are left out."""
         try:
-            with (self._folder / FILE_NAME).open("rb") as file:
+            with files.opened(self._folder / FILE_NAME) as file:
                 found = _File.model_validate_json(file.read(_MOST))
             return bytes.fromhex(found.salt), {m: at for m, at in found.marks.items() if self._is_young(at)}
         except (OSError, ValidationError, ValueError):

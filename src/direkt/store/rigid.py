@@ -8,6 +8,8 @@ import re
 import secrets
 from pathlib import Path
 
+from direkt import files
+
 FILE_NAME = "rig-id"
 _FORM = re.compile(r"[0-9a-f]{16}")
 
@@ -15,7 +17,7 @@ _FORM = re.compile(r"[0-9a-f]{16}")
 def read(folder: Path) -> str:
     """The rig's id; empty: it has none yet."""
     with contextlib.suppress(OSError, UnicodeDecodeError):
-        text = (folder / FILE_NAME).read_text("ascii").strip()
+        text = files.read(folder / FILE_NAME, 100).decode("ascii").strip()
         return text if _FORM.fullmatch(text) else ""
     return ""
 

@@ -32,7 +32,7 @@ class Sessions:
     def read(self, wall: float) -> dict[str, tuple[Role, float]]:
         """Digest, role and end (s since 1970) of each that is not over."""
         try:
-            with (self._folder / FILE_NAME).open("rb") as file:
+            with files.opened(self._folder / FILE_NAME) as file:
                 found = _File.model_validate_json(file.read(_MOST)).sessions
         except (OSError, ValidationError, ValueError):
             return {}

@@ -95,7 +95,7 @@ def read(folder: Path, event: str, mark: str) -> Standing:
     """How an event stands; as at the beginning where nothing is remembered. Raises UnusableInput for a damaged file."""
     path = _path(folder, event, mark)
     try:
-        with path.open("rb") as file:
+        with files.opened(path) as file:
             return Standing.model_validate_json(file.read(_MOST))
     except FileNotFoundError:
         return Standing(event=event, mark=mark)
@@ -134,7 +134,7 @@ def every(folder: Path) -> list[Standing]:
 def _all(paths: list[Path]) -> list[Standing]:
     out = []
     for path in paths:
-        with contextlib.suppress(OSError, ValueError), path.open("rb") as file:
+        with contextlib.suppress(OSError, ValueError), files.opened(path) as file:
             out.append(Standing.model_validate_json(file.read(_MOST)))
     return sorted(out, key=lambda s: s.mark)
 

@@ -42,7 +42,7 @@ def read(folder: Path) -> dict[str, Taken]:
     """By entry. Raises UnusableInput for a damaged file: what it does not tell could be done twice."""
     path = folder / FILE_NAME
     try:
-        with path.open("rb") as file:
+        with files.opened(path) as file:
             return _File.model_validate_json(file.read(_MOST)).entries
     except FileNotFoundError:
         return {}

@@ -109,7 +109,7 @@ class Told:
         if self._folder is None:
             return self._memory
         try:
-            with (self._folder / FILE_NAME).open("rb") as file:
+            with files.opened(self._folder / FILE_NAME) as file:
                 return _File.model_validate_json(file.read(_MOST))
         except (OSError, ValidationError, ValueError):
             return self._memory

@@ -54,7 +54,7 @@ class Usage:
         if self._path is None:
             return _File()
         try:
-            with self._path.open("rb") as file:
+            with files.opened(self._path) as file:
                 return _File.model_validate_json(file.read(_MOST))
         except (OSError, ValidationError):
             return _File()

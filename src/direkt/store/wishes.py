@@ -44,7 +44,7 @@ def read(folder: Path) -> Wishes:
 
 def _read(folder: Path) -> _File:
     try:
-        with (folder / FILE_NAME).open("rb") as file:
+        with files.opened(folder / FILE_NAME) as file:
             return _File.model_validate_json(file.read(_MOST))
     except (OSError, ValidationError):
         return _File()

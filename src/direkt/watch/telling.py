@@ -29,15 +29,16 @@ from urllib.parse import urlsplit
 
 import httpx
 
+from direkt import mask
 from direkt.destination import references
 from direkt.destination.references import Sources
 from direkt.errors import NoAnswer, UnusableInput, os_words, tls_words
 from direkt.printable import printable
 from direkt.protocol import httpsignature
-from direkt.rig import Rig
+from direkt.rig import Rig, place_of
 from direkt.rig_events import length_of
 from direkt.rig_watch import TellEntry
-from direkt.secret import Secret
+from direkt.secret import Secret, without
 from direkt.store.told import One, Told
 from direkt.watch.notices import Condition, Key, Notice, Notices
 
@@ -109,10 +110,10 @@ def _target(rig: Rig, name: str, entry: TellEntry, sources: Sources) -> Target:
         except ValueError as error:
             raise UnusableInput(f"its command cannot be understood: {error}") from None
     if entry.secret is not None:
-        secret = references.resolve(references.parse_ref(entry.secret), sources, rig.folder)
+        secret = references.resolve(references.parse_ref(entry.secret), sources, rig.folder, [place_of(entry.webhook or "")])
     if entry.login is not None:
         ref = references.parse_ref(entry.login)
-        login = references.login_of(references.resolve(ref, sources, rig.folder), str(ref))
+        login = references.login_of(references.resolve(ref, sources, rig.folder, [place_of(entry.server or "")]), str(ref))
     return Target(name, entry, secret, login)
 
 
@@ -263,7 +264,7 @@ def _name(key: Key) -> str:
 
 def deliver(target: Target, notice: Notice, rig: Rig, wall: float) -> None:
     """Tells one of one notice. Raises NotTold."""
-    body = document(notice, rig.file.name)
+    body = mask.document(document(notice, rig.file.name))
     if target.entry.webhook is not None:
         _post(target, body, wall)
     elif target.entry.mail:
@@ -289,7 +290,7 @@ def _post(target: Target, body: Mapping[str, object], wall: float) -> None:
     except (httpx.TimeoutException, TimeoutError):
         raise NotTold(f"the webhook does not answer within {_LIMIT:g} s") from None
     except (httpx.HTTPError, httpx.InvalidURL, ssl.SSLError) as error:
-        raise NotTold(f"the webhook cannot be reached: {printable(str(error))[:200]}") from None
+        raise NotTold(f"the webhook cannot be reached: {_said(error)}") from None
     if not 200 <= status < 300:
         raise NotTold(f"the webhook answers with HTTP status {status}")
 
@@ -320,7 +321,7 @@ def _mail(target: Target, notice: Notice, body: Mapping[str, object]) -> None:
     c = notice.condition
     message["From"], message["To"] = entry.sender, ", ".join(entry.mail)
     message["Subject"] = " ".join(
-        printable(f"{'[well] ' if notice.phase == 'well' else '[!] '}{line(notice)}").split()
+        printable(mask.own(f"{'[well] ' if notice.phase == 'well' else '[!] '}{line(notice)}")).split()
     )[:200]
     message["Date"], message["Message-ID"] = (
         email.utils.formatdate(notice.at),
@@ -330,7 +331,7 @@ def _mail(target: Target, notice: Notice, body: Mapping[str, object]) -> None:
     words = [line(notice), "", f"Since: {body['since']}", f"Rig: {body['rig']}"]
     words += [f"Event: {c.event}"] if c.event else []
     words += [f"Next: {c.advice}"] if c.advice and notice.phase != "well" else []
-    message.set_content("\n".join(printable(w) for w in words) + "\n")
+    message.set_content("\n".join(printable(mask.own(w)) for w in words) + "\n")
     late = threading.Event()
     try:
         server: smtplib.SMTP
@@ -385,11 +386,11 @@ def _within(server: smtplib.SMTP, late: threading.Event) -> Iterator[None]:
 
 
 def _said(error: Exception) -> str:
-    return printable(str(error))[:200]
+    return without(printable(str(error))[:200])
 
 
 def _bytes(words: bytes | str) -> str:
-    return printable(words.decode("utf-8", "replace") if isinstance(words, bytes) else words)[:200]
+    return without(printable(words.decode("utf-8", "replace") if isinstance(words, bytes) else words)[:200])
 
 
 def _command(target: Target, body: Mapping[str, object], rig: Rig) -> None:

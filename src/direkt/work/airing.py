@@ -19,7 +19,7 @@ from direkt.platform.interface import stamp
 from direkt.platform.library import Means
 from direkt.platform.model import EventState, Platform, PlatformEvent
 from direkt.platform.planned import Planned, Wanted
-from direkt.rig import DestinationEntry, Rig, RigError
+from direkt.rig import DestinationEntry, Rig, RigError, key_places
 from direkt.rig_events import Delay
 from direkt.secret import Secret
 from direkt.store import standing
@@ -314,7 +314,7 @@ def adopt_key(airing: Airing, key: Secret, means: Means) -> KeyKept:
     except SecretError:
         pass  # there is none yet
     if ref.kind == "store":
-        means.tokens.put(ref.name, key.reveal(), str(airing.rig.path))
+        means.tokens.put(ref.name, key.reveal(), means.sources.by(key_places(airing.entry)))
     elif ref.kind == "file":
         _into_file(airing.rig.folder / ref.path, ref.name, key)
     else:

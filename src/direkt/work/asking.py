@@ -165,7 +165,7 @@ class Asker:
             if known is None and tried and self._wanted.try_defaults:
                 found = replace(found, default_login_works=False)
                 for user, password in self._pairs(found, login):
-                    driver = talk((user, Secret(password)))
+                    driver = talk((user, Secret(password, everywhere=False)))
                     said: list[str] = []
                     known, refused = self._identity(driver, said)
                     if known is not None:
@@ -196,7 +196,7 @@ class Asker:
         ``used``: a login that was refused already: its account has had its try.
         """
         own = [
-            login_of(Secret(file.default_login), "default_login") for name, file in self._files.items()
+            login_of(Secret(file.default_login, everywhere=False), "default_login") for name, file in self._files.items()
             if file.default_login is not None and (name in found.speaks or _fits(file, found))
         ]  # fmt: skip
         pairs: dict[str, str] = {user: password.reveal() for user, password in own}
@@ -244,7 +244,7 @@ class Asker:
         if not self._wanted.try_defaults:
             return found
         for user, password in self._pairs(found, login):
-            told = self._by_file(found, (user, Secret(password)))
+            told = self._by_file(found, (user, Secret(password, everywhere=False)))
             if isinstance(told, Identity):
                 return replace(_identified(found, told), default_login_works=True, default_user=user)
         return replace(found, default_login_works=False)

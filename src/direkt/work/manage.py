@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import TypeVar
 from urllib.parse import urlsplit
 
+from direkt import files
 from direkt.device.model import (
     Capability,
     DeviceError,
@@ -113,7 +114,7 @@ def update(
     need(driver, Capability.FIRMWARE)
     try:
         size = file.stat().st_size
-        with file.open("rb"):
+        with files.opened(file):
             pass
     except OSError as error:
         raise UnusableInput(f"{file}: cannot be read: {os_words(error)}") from None

@@ -62,8 +62,7 @@ def save(feed: FeedParts, state: DeviceState, channel: Channel, slot: Slot | Non
 def load(path: Path) -> Old:
     """What is in a file that an earlier write left. Raises UnusableInput."""
     try:
-        with path.open(encoding="utf-8") as file:
-            document = json.loads(file.read(_MOST))
+        document = json.loads(files.read(path, _MOST))
         if document["schema"] != "direkt.saved/1":
             raise ValueError
         values = {name: parameters.clean(name, value) for name, value in document["set"].items()}

@@ -111,7 +111,7 @@ def find(rig: Rig, feed: str) -> Standing | None:
     """What an unfinished write of a feed has left; None: there is none."""
     device = rig.file.feeds[feed].device
     try:
-        with _path(rig.folder, feed).open("rb") as file:
+        with files.opened(_path(rig.folder, feed)) as file:
             kept = _File.model_validate_json(file.read(_MOST))
     except (FileNotFoundError, NotADirectoryError):
         return None

@@ -8,6 +8,7 @@ import re
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
+from direkt import files
 from direkt.device.http import Upload
 from direkt.device.model import (
     BadAnswer,
@@ -204,7 +205,7 @@ def update(client: Client, file: Path, sent: Callable[[int], None]) -> None:
 
 
 def _pieces(path: Path) -> Iterator[bytes]:
-    with path.open("rb") as file:
+    with files.opened(path) as file:
         while part := file.read(_PIECE):
             yield part
 

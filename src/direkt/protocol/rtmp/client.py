@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from direkt import mask
 from direkt.protocol import amf
 from direkt.protocol.rtmp import chunks
 from direkt.protocol.rtmp.chunks import Message
@@ -147,7 +148,7 @@ class ClientSession(Session[ClientEvent]):
         """Servers like to repeat the stream name; it is the key."""
         if not isinstance(text, str):
             return ""
-        return text.replace(self._key, "(key)") if self._key else text
+        return mask.IN_USE.foreign(text, [self._key])
 
     def send_media(self, kind: int, timestamp: int, body: bytes) -> None:
         """An audio, video or data message; ``timestamp`` in ms. Raises LocalError before the server takes the stream."""

@@ -18,6 +18,7 @@ Remark = Callable[[str], None]
 
 MOST_SAMPLE = 16 << 20  # bytes of one sample
 MOST_MADE_UP = 50  # samples in one hole
+MOST_ROOM = 500  # samples that may be made up before as many have come: a sender with wild numbers makes no flood
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,6 +62,7 @@ class Whole:
         self._arrival = 0.0
         self._damaged = False
         self._last: Unit | None = None
+        self._room = MOST_ROOM
 
     def add(self, packet: Ordered) -> list[Unit]:
         """The samples that are whole now."""
@@ -70,6 +72,7 @@ class Whole:
         if not self._frames:
             made = self._missing(packet) if packet.lost else []
             unit = self._last = Unit(data, packet.time, packet.arrival)
+            self._room = min(self._room + 1, MOST_ROOM)
             return [*made, unit] if data else made
         out = self.end() if packet.time != self._time else []
         if self._size + len(data) <= MOST_SAMPLE:
@@ -97,5 +100,6 @@ class Whole:
         if last is None or not self._tick_bytes:
             return []
         length = len(last.data) // self._tick_bytes
-        count = min(packet.lost, MOST_MADE_UP, (packet.time - last.time) // max(1, length) - 1)
+        count = min(packet.lost, MOST_MADE_UP, (packet.time - last.time) // max(1, length) - 1, self._room)
+        self._room -= max(0, count)
         return [Unit(last.data, last.time + length * n, packet.arrival, True, True) for n in range(1, count + 1)]

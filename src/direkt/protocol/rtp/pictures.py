@@ -15,7 +15,7 @@ from fractions import Fraction
 from direkt.codec import h264_syntax, h265_syntax
 from direkt.media import Format, Framing
 from direkt.protocol.rtp.order import Ordered
-from direkt.protocol.rtp.payload import MOST_MADE_UP, MOST_SAMPLE, Remark, Unit
+from direkt.protocol.rtp.payload import MOST_MADE_UP, MOST_ROOM, MOST_SAMPLE, Remark, Unit
 
 _MOST_UNITS = 4096  # of a picture
 _START = 24  # bytes of a slice that are kept to begin one whose beginning was lost
@@ -77,6 +77,7 @@ class Pictures:
         self._full = 0  # bytes of the payload of the largest fragment so far
         self._starts: dict[int, bytes] = {}  # how first slices begin, by type
         self._lengths: dict[int, int] = {}  # bytes of those that came in one packet
+        self._room = MOST_ROOM
         self._plain: Unit | None = None  # the latest picture that is no keyframe
         self._steps: Counter[int] = Counter()  # ticks from picture to picture
         self._backwards = False  # pictures are not sent in the order in which they are shown
@@ -243,6 +244,7 @@ class Pictures:
         key = any(self._rules.kind(unit[0]) in self._rules.keys for unit in self._units)
         data = b"".join(len(unit).to_bytes(4, "big") + unit for unit in self._units)
         unit = Unit(data, self._time or 0, self._arrival, key, self._made_up)
+        self._room = min(self._room + 1, MOST_ROOM)
         self._units, self._size = [], 0
         self._coded = self._first_came = self._made_up = self._suspect = self._passed = False
         if not key:
@@ -279,7 +281,8 @@ class Pictures:
         if self._given is None or self._plain is None or self._backwards or not self._steps or self._units:
             return []
         usual = self._steps.most_common(1)[0][0]
-        count = min(round((packet.time - self._given) / usual) - 1, packet.lost, MOST_MADE_UP)
+        count = min(round((packet.time - self._given) / usual) - 1, packet.lost, MOST_MADE_UP, self._room)
+        self._room -= max(0, count)
         begin, out = self._given, []
         for n in range(1, count + 1):
             time = begin + round((packet.time - begin) * n / (count + 1))
