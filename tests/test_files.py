@@ -1,7 +1,10 @@
 """Files that several programs change at once, by the built program and by themselves."""
 
+import json
+import os
 import subprocess
 import unittest
+from pathlib import Path
 from unittest import mock
 
 import yaml
@@ -21,6 +24,27 @@ class Whole(Folder):
         self.assertEqual([p.name for p in self.folder.iterdir()], ["a.txt"])
         self.assertEqual(path.read_text(), "new")
 
+    def test_a_new_file_is_whole_or_not_there(self):
+        path = self.folder / "new.yaml"
+        full = mock.patch.object(files.os, "fsync", side_effect=OSError(28, "No space left on device"))
+        with full, self.assertRaises(OSError):
+            files.create(path, "half")
+        self.assertEqual(list(self.folder.iterdir()), [])
+        files.create(path, "whole ä")
+        with self.assertRaises(FileExistsError):
+            files.create(path, "other")
+        self.assertEqual(path.read_text("utf-8"), "whole ä")
+
+    def test_what_is_no_file_is_not_waited_for(self):
+        pipe = self.folder / "pipe"
+        os.mkfifo(pipe)
+        for path, words in ((pipe, "a pipe or a device"), (Path("/dev/zero"), "a pipe or a device"), (self.folder, "directory"), (self.folder / "none", "No such")):
+            with self.assertRaisesRegex(OSError, words):
+                files.read(path, 10)
+        self.assertEqual(files.read(self.file("a", "0123456789"), 10), b"0123456789")
+        with self.assertRaisesRegex(OSError, "at most 9 bytes are read"):
+            files.read(self.folder / "a", 9)
+
     def test_one_at_a_time(self):
         few = mock.patch.object(files, "_TRIES", 3)
         with files.alone(self.folder), few, self.assertRaises(TimeoutError), files.alone(self.folder):
@@ -29,6 +53,28 @@ class Whole(Folder):
             pass
         with self.assertRaises(OSError), files.alone(self.folder / "nowhere"):
             pass
+
+
+class OddPlaces(Cli):
+    def test_pipes_devices_and_other_alphabets_end_in_words(self):
+        os.mkfifo(self.folder / "pipe")
+        self.file("rig.yaml", RIG.format(port=1))
+        for words in (("read", "--rig", "pipe"), ("match", "--rig", "/dev/zero"), ("sheet", "show", "./pipe"), ("driver", "lint", "./pipe"), ("check", "pipe"),
+                      ("write", "--restore", "pipe", "--yes"), ("restore", "tower", "pipe", "--yes")):  # fmt: skip
+            result = self.finish(self.start(*words, DIREKT_CONFIG=str(self.folder / "c"), DIREKT_TOWER_LOGIN="op:pw"), 20)
+            self.assertIn(result.code, (2, 3), (words, result))
+            self.assertEqual(result.err.count("error:"), 1, (words, result))
+        for encoding in ("ascii", "latin-1", "ascii:strict", "utf-16"):
+            for words in (("sheet", "list"), ("stop", "--all", "--for", "1s"), ("explain", "BP"), ("key", "list"), ("match",)):
+                result = self.direkt_bytes(*words, encoding=encoding)
+                self.assertNotIn("Traceback", result, (encoding, words))
+        told = json.loads(self.direkt_bytes("explain", "BP", "--json", encoding="ascii"))
+        self.assertEqual(told["schema"], "direkt.explain/1")
+
+    def direkt_bytes(self, *words, encoding):
+        environment = self.environment(PYTHONIOENCODING=encoding, DIREKT_CONFIG=str(self.folder / "c"), DIREKT_TOWER_LOGIN="op:pw")
+        done = subprocess.run([*command(), *words], cwd=self.folder, env=environment, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, timeout=30)
+        return done.stdout.decode(encoding.partition(":")[0], "replace")
 
 
 class AtOnce(Cli):

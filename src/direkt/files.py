@@ -60,6 +60,19 @@ def read(path: Path, most: int) -> bytes:
     return content
 
 
+def create(path: Path, text: str) -> None:
+    """Writes a new file, whole or not at all. Raises OSError; FileExistsError for one that is there already."""
+    with path.open("x", encoding="utf-8") as file:
+        try:
+            file.write(text)
+            file.flush()
+            os.fsync(file.fileno())
+        except BaseException:
+            with contextlib.suppress(OSError):
+                path.unlink()
+            raise
+
+
 def replace(path: Path, text: str, mode: int) -> None:
     """Writes a file of this mode; whoever reads it finds the old content or the new one. Raises OSError."""
     replace_bytes(path, text.encode("utf-8"), mode)

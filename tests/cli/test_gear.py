@@ -153,6 +153,10 @@ class Unfinished(RigCli):
             wait_until(lambda: not self.device.is_on, 20)
             writing.kill()
             writing.communicate()
+            (begun,) = self.direkt("log", "list", "--json").json["entries"]
+            self.assertIn("tower is set", begun["text"])
+            detail = self.direkt("log", "show", str(begun["id"]), "--json").json["detail"]
+            self.assertEqual(detail["changes"]["video.rate_control"], ["vbr", "cbr"])
             away = self.direkt("match")
             self.one_line(away, 3, "cannot be reached")
             self.assertRegex(
@@ -166,6 +170,8 @@ class Unfinished(RigCli):
             (left,) = result.json["unfinished"]
             self.assertEqual((left["feed"], left["stage"]), ("finish", "written, not in force"))
             self.assertIn("to go back: direkt write finish --restore ", result.err)
+        last = self.direkt("log", "list", "--json").json["entries"][-1]
+        self.assertRegex(last["text"], "a write before it was cut, and had changed .*video.rate_control vbr -> cbr")
         after = self.direkt("match", "--json")
         self.assertEqual((after.json["unfinished"], "not finished" in after.err), ([], False))
 

@@ -221,6 +221,42 @@ class Habits(unittest.TestCase):
             calls.ask("GET", "/events")
 
 
+class Fields(Case):
+    def test_headers_hold_what_headers_can(self):
+        sent = []
+
+        def answer(self):
+            sent.append(dict(self.headers))
+            self.send_response(200)
+            self.send_header("ETag", '"\u00fcx"')  # as Latin-1
+            self.send_header("Content-Length", "2")
+            self.end_headers()
+            self.wfile.write(b"{}")
+
+        handler = type("Odd", (BaseHTTPRequestHandler,), {"do_GET": answer, "do_PUT": answer, "log_message": lambda *_: None})
+        server = HTTPServer(("127.0.0.1", 0), handler)
+        threading.Thread(target=server.serve_forever, args=(0.02,), daemon=True).start()
+        self.addCleanup(server.server_close)
+        self.addCleanup(server.shutdown)
+
+        def calls(token):
+            made = Calls("p", f"http://127.0.0.1:{server.server_port}", FixedToken(Secret(token)) if token else None, lambda _: None)
+            self.addCleanup(made.close)
+            return made
+
+        for token in ("caf\u00e9~fake", "\u540d\u524d", "a\nb", "a\r\nX: y", "\U0001f600", "a b", "\x7f", " x ", "a\tb"):
+            with self.assertRaisesRegex(PlatformError, "a character that no token has .* nothing was sent"):
+                calls(token).ask("GET", "/x")
+        self.assertEqual(sent, [])
+        version = calls("good;'~").ask("GET", "/x").version
+        calls("").ask("PUT", "/x", b"{}", version=version)
+        self.assertEqual(sent[1]["If-Match"], '"\u00fcx"', "as it came")
+        for version in ("\u540d", "a\nb", "\x00"):
+            with self.assertRaisesRegex(PlatformError, "nothing was sent to p: character . of its If-Match header"):
+                calls("").ask("PUT", "/x", b"{}", version=version)
+        self.assertEqual(len(sent), 2)
+
+
 class Tokens(Case):
     def account(self, now=time.time):
         store = KeyStore(Path(tempfile.mkdtemp(prefix="direkt-test-")), use_keyring=False)

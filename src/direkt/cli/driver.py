@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from direkt import files
 from direkt.cli import options, output
 from direkt.cli.exits import ExitCode
 from direkt.cli.output import escape, show
@@ -158,8 +159,7 @@ def new(shape: str, target: Path, title: str) -> ExitCode:
         raise UnusableInput(f"{title!r}: the title is plain words")
     known = next(one for one in skeleton.SHAPES if one == shape)
     try:
-        with target.open("x", encoding="utf-8") as file:
-            file.write(skeleton.make(known, title, target.name))
+        files.create(target, skeleton.make(known, title, target.name))
     except FileExistsError:
         raise UnusableInput(f"{target}: is there already; choose another name") from None
     except OSError as error:

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from direkt import files
 from direkt.cli import options, output
 from direkt.cli.exits import ExitCode
 from direkt.cli.output import escape
@@ -115,10 +116,7 @@ def _add(result: Result, rig: Rig | None, path: Path | None) -> dict[str, str]:
     if rig is None:
         path = path if path is not None else Path(rigs.FILE_NAME)
         try:
-            with path.open("x", encoding="utf-8") as file:
-                file.write(
-                    "# Made by direkt find. Destinations and feeds come next.\nschema: direkt.rig/1\nname: New rig\ndevices: {}\n"
-                )
+            files.create(path, "# Made by direkt find. Destinations and feeds come next.\nschema: direkt.rig/1\nname: New rig\ndevices: {}\n")
         except OSError as error:
             from direkt.errors import os_words
 

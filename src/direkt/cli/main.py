@@ -138,7 +138,7 @@ def run(arguments: list[str] | None = None) -> int:
 def _edges() -> Iterator[None]:
     """What is written in here leaves without a secret in it, and in letters that the terminal or the file can take."""
     before = sys.stdout, sys.stderr
-    for stream in before:
+    for stream in (*before, sys.stdin):
         if isinstance(stream, io.TextIOWrapper):
             stream.reconfigure(errors="replace")
     sys.stdout, sys.stderr = mask.Edge(sys.stdout), mask.Edge(sys.stderr)

@@ -73,9 +73,14 @@ def interrupted(text: str) -> None:
 def print_json(document: Mapping[str, object], *, revealed: bool = False) -> None:
     """The one JSON document of a command; ``revealed``: the person asked to see the secrets in it."""
     if revealed:
-        reveal(json.dumps(document, indent=2, ensure_ascii=False))
+        reveal(_written(document))
     else:
-        click.echo(json.dumps(mask.document(document), indent=2, ensure_ascii=False))
+        click.echo(_written(mask.document(document)))
+
+
+def _written(document: object) -> str:
+    """As JSON, in letters that standard output can take."""
+    return json.dumps(document, indent=2, ensure_ascii=not (sys.stdout.encoding or "utf-8").lower().startswith("utf"))
 
 
 def save_report(path: Path | None, document: Mapping[str, object]) -> None:

@@ -10,7 +10,7 @@ import secrets
 import socket
 import threading
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, TypeVar
 
@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     from direkt.work.reception import Rehearsal
 
 
+_FIRST = 2.0  # s that something waits until its beginning stands there
 _LIMIT = 6.0  # s that the log may take, whatever its database does
 
 
@@ -117,13 +118,15 @@ class _Deed:
 
     current: _Deed | None = None
 
-    def __init__(self, rig: Rig, what: str, text: str, *, event: str, mark: str, feed: str, apart: bool) -> None:
+    def __init__(
+        self, rig: Rig, what: str, text: str, *, event: str, mark: str, feed: str, apart: bool, detail: Mapping[str, object]
+    ) -> None:  # fmt: skip
         from direkt.store.entry import Entry
 
         self.rig, self.what, self.id, self.ended, self.apart = rig, what, secrets.token_hex(8), False, apart
         self.since = time.monotonic()
         entry = Entry(
-            what, "good", text, event=event, mark=mark, feed=feed, deed=self.id, phase="began", detail={"process": os.getpid()}
+            what, "good", text, event=event, mark=mark, feed=feed, deed=self.id, phase="began", detail={"process": os.getpid(), **detail}
         )
         self.entry = entry
         self._thread = threading.Thread(target=self._write, args=(entry,), daemon=True)
@@ -137,9 +140,10 @@ class _Deed:
             with open_log(self.rig, write=True) as log:
                 log.add([entry])
 
-    def join(self) -> None:
-        """The beginning stands in front of the end."""
-        self._thread.join(_LIMIT)
+    def join(self, limit: float = _LIMIT) -> bool:
+        """Waits until the beginning stands in the log; false: it still does not."""
+        self._thread.join(limit)
+        return not self._thread.is_alive()
 
     def ended_by(self, entries: Sequence[Entry]) -> Sequence[Entry]:
         """The same entries, as the end of this."""
@@ -149,12 +153,17 @@ class _Deed:
         return [replace(entry, deed=self.id, phase="ended") if entry in own else entry for entry in entries]
 
 
-def begin(rig: Rig, what: str, text: str, *, event: str = "", mark: str = "", feed: str = "", apart: bool = False) -> None:
+def begin(
+    rig: Rig, what: str, text: str, *, event: str = "", mark: str = "", feed: str = "", apart: bool = False, first: bool = False,
+    detail: Mapping[str, object] | None = None,
+) -> None:  # fmt: skip
     """Something is about to be done. It is written in the background: a slow log keeps nobody waiting.
 
-    ``apart``: by processes of their own, for a command that runs for hours and is to stay small: the database's code takes 30 MB.
+    ``first``: it stands in the log before anything is done, unless the log takes longer than 2 s, which is said. ``apart``: by processes of their own, for a command that runs for hours and is to stay small: the database's code takes 30 MB.
     """
-    _Deed.current = _Deed(rig, what, text, event=event, mark=mark, feed=feed, apart=apart)
+    deed = _Deed.current = _Deed(rig, what, text, event=event, mark=mark, feed=feed, apart=apart, detail=detail or {})
+    if first and not deed.join(_FIRST):
+        output.note("! the log is slow: that this begins does not stand there yet")
 
 
 def end(code: int) -> None:

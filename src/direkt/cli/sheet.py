@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from direkt import files
 from direkt.cli import options, output
 from direkt.cli.draft import draft
 from direkt.cli.exits import ExitCode
@@ -171,8 +172,7 @@ def new(file: Path) -> None:
     from direkt.destination.skeleton import SKELETON
 
     try:
-        with file.open("x", encoding="utf-8") as out:
-            out.write(SKELETON)
+        files.create(file, SKELETON)
     except FileExistsError:
         raise UnusableInput(f"{file}: is there already; choose another name") from None
     except OSError as error:
@@ -200,7 +200,7 @@ def lint(files: tuple[str, ...], as_json: bool) -> ExitCode:
             found = [(c.source, c.text, c.warning) for c in linter.lint(library.load(name))]
             code = max(code, ExitCode.FAILS) if not all(warning for *_, warning in found) else code
         except DocumentError as error:
-            found = [(f"{error.source}:{p.line}", p.message, False) for p in error.problems]
+            found = [(f"{error.source}:{p.line}" if p.line else error.source, p.message, False) for p in error.problems]
             code = ExitCode.USE
         problems: list[ProblemJson] = [{"source": s, "text": text, "warning": warning} for s, text, warning in found]
         document.append({"sheet": name, "problems": problems})

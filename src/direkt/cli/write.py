@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import datetime
 import sys
 from pathlib import Path
@@ -14,6 +15,7 @@ from direkt.cli.exits import ExitCode
 from direkt.cli.match import print_plan, print_unmet
 from direkt.cli.output import escape, show
 from direkt.errors import UnusableInput
+from direkt.parameters import Value, Values
 from direkt.work.steps import END
 
 if TYPE_CHECKING:
@@ -178,6 +180,9 @@ def _moment(text: str) -> datetime.datetime:
     return found.astimezone().replace(tzinfo=None) if found.tzinfo is not None else found
 
 
+Differing = dict[str, list[Value | None]]  # a parameter: what it was, and what it is
+
+
 class _Front:
     """Shows what a write does, and asks for it."""
 
@@ -187,6 +192,8 @@ class _Front:
         self.feed, self.yes, self.as_json, self.left, self.restoring = feed, yes, as_json, left, restoring
         self.out: Console = output.console(err=as_json)
         self.standing: Standing | None = None
+        self.planned: Planned | None = None
+        self.cut: Differing = {}  # what a write that was cut had changed
         self.waited = False  # it was said that settings take their time
 
     def run(self, job: Job[WriteEvent, Written]) -> ExitCode:
@@ -209,9 +216,11 @@ class _Front:
             agreed = self.yes or self._agreed()
             if agreed:
                 what = "restore" if self.restoring else "write"
-                recording.begin(self.feed.rig, what, f"{self.feed.device} is set", feed=self.feed.name)
+                detail = {"changes": _changes(self.planned), "cut": self.cut} if self.planned is not None else {}
+                recording.begin(self.feed.rig, what, f"{self.feed.device} is set{_told(self.cut)}", feed=self.feed.name, first=True, detail=detail)
             return agreed
         if isinstance(event, work.Planned):
+            self.planned, self.cut = event, _cut(self.feed.rig, self.left, event.channel.values)
             self._show(event)
         elif isinstance(event, Standing):
             self.standing = event
@@ -280,8 +289,8 @@ class _Front:
         bad = bool(written.lost or target.plan.unmet or target.missing)
         recording.record_feed(
             feed, "restore" if self.restoring else "write", "failed" if bad else "good",
-            f"{len(target.plan.changes)} changes" + (f", {len(written.lost)} did not stick" if written.lost else ""),
-            changes={step.parameter: [step.old, step.new] for step in target.plan.changes},
+            f"{len(target.plan.changes)} changes" + (f", {len(written.lost)} did not stick" if written.lost else "") + _told(self.cut),
+            changes=_changes(target), **({"cut": self.cut} if self.cut else {}),
         )  # fmt: skip
         if self.as_json:
             output.print_json(self._document(written))
@@ -358,13 +367,13 @@ class _Several:
 
         by_name = {one.name: one for one in parts}
         if self.yes:
-            recording.begin(self.rig, "write", f"{len(parts)} feeds are set")
+            recording.begin(self.rig, "write", f"{len(parts)} feeds are set", first=True)
             return True
         for name, words in zip(by_name, manage.for_all(by_name, lambda name: look(by_name[name])), strict=True):
             self.out.print(f"[bold]{escape(name)}[/]  {escape(by_name[name].device)}, {words}")
         agreed = _agreed(f"Write this to {len({one.device for one in parts})} devices?")
         if agreed:
-            recording.begin(self.rig, "write", f"{len(parts)} feeds are set")
+            recording.begin(self.rig, "write", f"{len(parts)} feeds are set", first=True)
         return agreed
 
     def _tell(self, progress: Progress) -> None:
@@ -399,6 +408,29 @@ class _Several:
             document: WriteAllJson = {"schema": "direkt.write-all/1", "feeds": [_row(one) for one in found]}
             output.print_json(document)
         return code
+
+
+def _changes(planned: Planned) -> Differing:
+    return {step.parameter: [step.old, step.new] for step in planned.plan.changes}
+
+
+def _cut(rig: Rig, left: list[UnfinishedJson], now: Values) -> Differing:
+    """What writes that were cut had changed on a channel: before them, and as it was found."""
+    from direkt.work import saved
+
+    out: Differing = {}
+    for one in left:
+        if one["saved"] is not None:
+            with contextlib.suppress(UnusableInput):
+                before = saved.load(Path(one["saved"])).values
+                out |= {name: [old, now[name]] for name, old in before.items() if name in now and now[name] != old}
+    return out
+
+
+def _told(cut: Differing) -> str:
+    """The same in the words of a log."""
+    words = ", ".join(f"{name} {show(name, old)} -> {show(name, found)}" for name, (old, found) in cut.items())
+    return f"; a write before it was cut, and had changed {words}" if cut else ""
 
 
 def _entry(rig: Rig, one: Became) -> Entry:

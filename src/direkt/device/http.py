@@ -16,7 +16,7 @@ from dataclasses import dataclass
 
 import httpx
 
-from direkt.device.model import BadAnswer, Login, LoginRefused, Unreachable
+from direkt.device.model import BadAnswer, DeviceError, Login, LoginRefused, Unreachable
 from direkt.errors import os_words, tls_words
 from direkt.printable import printable
 from direkt.protocol import httpauth, refusals
@@ -177,9 +177,9 @@ class HttpDevice:
         self, method: str, path: str, body: bytes | Upload, headers: Mapping[str, str], most: int, anonymous: bool, limit: float
     ) -> Answer:  # fmt: skip
         content = _Pieces(body) if isinstance(body, Upload) else body
-        more = dict(headers)
+        more = {name.encode(): field(name, value, self.name) for name, value in headers.items()}
         if isinstance(body, Upload):
-            more["Content-Length"] = str(body.size)
+            more[b"Content-Length"] = str(body.size).encode()
         request = self._client.build_request(
             method, path, content=content or None, headers=more, extensions={"most": most}
         )
@@ -335,6 +335,20 @@ def _certificates(address: str, any_certificate: bool) -> ssl.SSLContext | bool:
     if any_certificate:
         context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
     return context
+
+
+def field(name: str, value: str, to: str) -> bytes:
+    """A header's value as it is sent (RFC 9110, 5.5): what cannot stand in one is not sent. Raises DeviceError."""
+    whole = value.strip(" \t")
+    odd = next((n for n, c in enumerate(whole, 1) if ord(c) > 255 or (not c.isprintable() and c != "\t")), 0)
+    if odd:
+        raise DeviceError(f"nothing was sent to {to}: character {odd} of its {name} header cannot stand in one; write it anew, in plain letters")
+    return whole.encode("latin-1")
+
+
+def received(headers: httpx.Headers, name: str) -> str:
+    """A header's value byte by byte, so that it can be sent back as it came."""
+    return next((value.decode("latin-1") for key, value in headers.raw if key.lower() == name.encode()), "")
 
 
 def _reason(error: Exception) -> str:

@@ -4,16 +4,18 @@ from __future__ import annotations
 
 import email.utils
 import json
+import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Protocol
 from urllib.parse import urljoin, urlsplit
 
-from direkt.device.http import Answer, HttpDevice, on_one_line
+from direkt.device.http import Answer, HttpDevice, on_one_line, received
 from direkt.device.model import DeviceError
 from direkt.platform.model import Changed, Declined, NoSuchEvent, NotSignedIn, PlatformError
 from direkt.secret import Secret, without, without_keys
 
+_TOKEN = re.compile(r"[\x21-\x7e]+")  # more than the RFC's b64token, as platforms do
 _TRIES = 3
 _PAUSES = (0.3, 1.0)  # s between tries
 _LONGEST_PAUSE = 60.0  # s that a platform may ask us to wait
@@ -136,7 +138,7 @@ class Calls:
             any_certificate=self._any and same,
         )
         try:
-            headers = {"Authorization": f"Bearer {token.reveal()}"} if token is not None else {}
+            headers = {"Authorization": self._bearer(token)} if token is not None else {}
             path = (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
             answer = http.exchange("GET", path, b"", headers, most=_LARGEST_SEGMENT)
         except DeviceError as error:
@@ -166,7 +168,7 @@ class Calls:
         answer = self._admitted(method, path, body, sent, safe=safe)
         if answer.status < 300:
             data = self._json(answer, f"{method} {path}") if answer.content else {}
-            return Told(data, answer.headers.get("etag", ""), answer.status)
+            return Told(data, received(answer.headers, "etag"), answer.status)
         raise self._problem(answer, f"{method} {path.partition('?')[0]}")
 
     def _admitted(self, method: str, path: str, body: bytes, headers: dict[str, str], *, safe: bool) -> Answer:
@@ -175,7 +177,7 @@ class Calls:
         for last in (False, True):
             if token is not None:
                 self._sent.add(token)
-                headers["Authorization"] = f"Bearer {token.reveal()}"
+                headers["Authorization"] = self._bearer(token)
             answer = self._patiently(method, path, body, headers, safe=safe)
             if answer.status != 401 or last or self._tokens is None:
                 return answer
@@ -183,6 +185,12 @@ class Calls:
             if token is None:
                 return answer
         raise AssertionError("one of two tries returns")
+
+    def _bearer(self, token: Secret) -> str:
+        """RFC 6750, 2.1. Raises PlatformError for what is no token."""
+        if not _TOKEN.fullmatch(token.reveal()):
+            raise PlatformError(f"the token for {self.name} holds a character that no token has (RFC 6750): copy it again; nothing was sent")
+        return f"Bearer {token.reveal()}"
 
     def _patiently(self, method: str, path: str, body: bytes, headers: Mapping[str, str], *, safe: bool) -> Answer:
         for count in range(_TRIES):

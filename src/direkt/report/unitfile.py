@@ -62,11 +62,11 @@ def text(
 
 def _one_line(value: str) -> str:
     """A value as a line of its own: no line break of it begins another setting."""
-    return " ".join(printable(value).split()).replace("%", "%%")
+    return " ".join(printable(value).split()).rstrip("\\ ").replace("%", "%%")  # a backslash at the end would join the next line to it
 
 
 def _path(value: str) -> str:
     """A path, which stands for itself. Raises UnusableInput."""
-    if not value.isprintable():
-        raise UnusableInput(f"{value!r}: a service's folder must not have a line break or another such character in its name")
+    if not value.isprintable() or value.endswith("\\"):
+        raise UnusableInput(f"{value!r}: a service's folder must not have a line break or another such character in its name, nor end with a backslash")
     return value.replace("%", "%%")
