@@ -44,6 +44,7 @@ class DeviceEntry(Strict):
     address: str = ""  # http://host:port; empty: no program can reach it
     login: str | None = None  # reference to user:password
     certificate: Literal["checked", "any"] = "checked"  # of a device that is reached by https
+    insecure: Literal["yes", "no"] = "no"  # yes: its login may go unencrypted over http:// beyond the local network
 
     @field_validator("address")
     @classmethod

@@ -89,6 +89,7 @@ class PlatformEntry(Strict):
     client: str = "direkt"  # what this program is called when a person signs in (client_id of RFC 8628)
     client_secret: str | None = None  # reference to what the platform gave out together with the client's name
     certificate: Literal["checked", "any"] = "checked"
+    insecure: Literal["yes", "no"] = "no"  # yes: its token may go unencrypted over http:// beyond the local network
 
     @field_validator("address")
     @classmethod

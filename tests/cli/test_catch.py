@@ -70,7 +70,7 @@ class Publishers(Cli):
 
     def test_wrong_use(self):
         for arguments, words in (
-            (("--sheet", "tarnlight", "--feed", "x"), "exclude each other"), (("--key", "FAKE-PLAIN-KEY"), "expected a reference"),
+            (("--sheet", "tarnlight", "--feed", "x"), "exclude each other"), (("--key", "file:FAKE-PLAIN-KEY"), "expected a reference"),
             (("--key", "env:NOT_SET"), "NOT_SET is not set"), (("--sheet", "nothing"), "no sheet of this name"),
             (("--keep", "no/such/folder.flv"), "cannot be written"),
         ):  # fmt: skip

@@ -25,17 +25,37 @@ def worth(shares) -> float:
 class Sharing(unittest.TestCase):
     def test_the_choice_matches_brute_force_and_is_never_worse_than_even(self):
         source = random.Random(13)
-        for _ in range(60):
+        for case in range(400):
             feeds = []
             for n in range(source.randrange(2, 5)):
                 sizes = sorted(source.randrange(300, 9000) for _ in range(source.randrange(1, 5)))
-                options = tuple(Option(f"{s}", s, 128, s * 1.05 + 140) for s in sizes)
+                options = tuple(Option(f"{s}", s, 128, s * (1.05 if case % 2 else source.uniform(1, 1.3)) + 140) for s in sizes)
                 feeds.append(Feed(f"f{n}", source.choice([0.5, 1, 2, 3]), options))
             limit = source.randrange(500, 25000)
             best = budget.best_split(feeds, limit)
             self.assertLessEqual(sum(s.option.wire for s in best), limit + 1e-6)
             self.assertAlmostEqual(worth(best), brute(feeds, limit), places=5)
             self.assertGreaterEqual(worth(best) + 1e-9, worth(budget.even_split(feeds, limit)))
+
+    def test_sixty_feeds_with_steps_of_their_own(self):
+        source = random.Random(8)
+        feeds = [
+            Feed(f"f{n}", source.uniform(0.5, 4), tuple(Option(f"{s}", s, 128, s * 1.05 + 140) for s in sorted(source.sample(range(300, 9000), 8))))
+            for n in range(60)
+        ]  # fmt: skip
+        limit = 120_000.0
+        shares = budget.best_split(feeds, limit)
+        wire = sum(s.option.wire for s in shares)
+        self.assertTrue(limit * 0.99 < wire <= limit, wire)
+        # no feed can take another step, nor two change theirs, and the whole be worth more
+        for one, other in itertools.combinations(shares, 2):
+            left = limit - wire + one.option.wire + other.option.wire
+            now = one.feed.weight * one.option.value + other.feed.weight * other.option.value
+            best = max(
+                one.feed.weight * a.value + other.feed.weight * b.value
+                for a in (OFF, *one.feed.options) for b in (OFF, *other.feed.options) if a.wire + b.wire <= left
+            )  # fmt: skip
+            self.assertLessEqual(best, now + 1e-6)
 
     def test_a_heavier_feed_gets_more(self):
         options = budget.options_of(library.load("tarnlight"), "rtmp")

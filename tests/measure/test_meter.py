@@ -8,8 +8,9 @@ from direkt.codec.aac_writer import ToneWriter
 from direkt.codec.bits import pack, ue
 from direkt.container import flv_writer
 from direkt.measure.meter import Meter
-from direkt.media import Break, Claims, Format, Samples, batch
+from direkt.media import Break, Claims, Format, Framing, Samples, batch
 from direkt.parameters import Bound
+from tests import hand
 from tests.support import (
     MS,
     AudioSettings,
@@ -200,6 +201,35 @@ class Pictures(unittest.TestCase):
         m = measure([*pattern("K" + "P" * 40), *later])
         self.assertEqual((m.values["video.codec"], m.values["stream.duration"]), ("vp9", 1.0))
         self.assertIn("changes from h264 to vp9", m.remarks[0])
+
+
+class Changes(unittest.TestCase):
+    """A stream whose parameter sets change without end is measured up to there; one that changes now and then is measured for ever."""
+
+    def changing(self, count, each, inside=False):
+        made = []
+        for n in range(count):
+            sps, pps = hand.sps(320 + 16 * (n % 50), 240), hand.pps()
+            record = bytes([1, *sps[1:4], 255, 225]) + len(sps).to_bytes(2, "big") + sps + b"\1" + len(pps).to_bytes(2, "big") + pps
+            if not inside or not n:
+                made.append(Format("video", "h264", MS, Framing.LENGTHS, record))
+            rows = [((n * each + k) * 40, k == 0) for k in range(each)]
+            data = [hand.lengths(*((sps, pps) if inside and key else ()), hand.slice_(7 if key else 5, idr=key, number=k, size=40)) for k, (_, key) in enumerate(rows)]
+            made.append(batch("video", data, [t for t, _ in rows], [t for t, _ in rows], [key for _, key in rows]))
+        return measure(made)
+
+    def test_without_end(self):
+        for inside in (False, True):
+            m = self.changing(1200, 1, inside)
+            self.assertIn("more than 200 times: what comes after", " ".join(m.remarks), inside)
+            self.assertLess(m.values["stream.duration"], 12)
+            told = [line for line in m.remarks if line.startswith("the picture changes")]
+            self.assertLess(len(told[0]), 1000)
+
+    def test_now_and_then(self):
+        m = self.changing(260, 60)
+        self.assertNotIn("is not measured", " ".join(m.remarks))
+        self.assertAlmostEqual(m.values["stream.duration"], 260 * 60 / 25, delta=0.1)
 
 
 class Time(unittest.TestCase):

@@ -159,6 +159,14 @@ class Planned(Folder):
             made = self.load(f"  e: {{title: T, feeds: [f], start: 2026-07-03 14:00, length: 1h, picture: {name}}}\n")
             with self.assertRaisesRegex(UnusableInput, words):
                 planned.wanted(made, next(planned.occurrences(made, "e")))
+        outside = self.folder.parent / f"{self.folder.name}.png"
+        outside.write_bytes((self.folder / "p.png").read_bytes())
+        self.addCleanup(outside.unlink)
+        (self.folder / "link.png").symlink_to(outside)
+        for name in (f"../{outside.name}", str(outside), "link.png"):
+            made = self.load(f"  e: {{title: T, feeds: [f], start: 2026-07-03 14:00, length: 1h, picture: {name}}}\n")
+            with self.assertRaisesRegex(UnusableInput, "outside the rig's folder"):
+                planned.wanted(made, next(planned.occurrences(made, "e")))
         made = self.load("  e: {title: T, feeds: [f], start: 2026-07-03 14:00, length: 1h, picture: p.png}\n")
         self.assertEqual(len(planned.wanted(made, next(planned.occurrences(made, "e"))).picture_mark), 64)
 

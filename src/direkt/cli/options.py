@@ -94,6 +94,7 @@ class SystemClock:
 def load_rig(path: Path | None) -> Rig:
     """The rig that the person means. Raises UnusableInput."""
     from direkt import rig
+    from direkt.protocol import clear
 
     chosen = path if path is not None else Path(rig.FILE_NAME)
     if chosen.is_dir():
@@ -104,6 +105,9 @@ def load_rig(path: Path | None) -> Rig:
         raise UnusableInput(f"{chosen}: no such file; name the rig with --rig FILE")
     loaded = rig.load(chosen)
     mask.IN_USE.publish(loaded.names())
+    in_clear = [d.address for d in loaded.file.devices.values() if d.insecure == "yes"]
+    for where in (*in_clear, *(p.address for p in loaded.file.platforms.values() if p.insecure == "yes")):
+        clear.allow(where)
     _know(loaded)
     return loaded
 

@@ -19,7 +19,7 @@ import httpx
 from direkt.device.model import BadAnswer, DeviceError, Login, LoginRefused, Unreachable
 from direkt.errors import os_words, tls_words
 from direkt.printable import printable
-from direkt.protocol import httpauth, refusals
+from direkt.protocol import clear, httpauth, refusals
 from direkt.protocol.httpauth import Challenge
 from direkt.secret import Secret
 
@@ -305,6 +305,8 @@ class _Login(httpx.Auth):
     def _sign(self, request: httpx.Request, challenge: Challenge) -> bool:
         self.tried = challenge.text
         if challenge.scheme == "basic":
+            if not clear.allowed(str(request.url)):
+                raise LoginRefused(clear.words("a basic login", str(request.url), "the device"))
             request.headers["Authorization"] = httpauth.basic(self.user, self._password.reveal())
             return True
         self._count += 1

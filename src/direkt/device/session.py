@@ -14,7 +14,7 @@ from direkt.device.driverfile import SignInEntry
 from direkt.device.http import Answer, HttpDevice
 from direkt.device.mapped import RefusalEntries, filled, says_no
 from direkt.device.model import BadAnswer, DeviceError, LoginRefused
-from direkt.protocol import refusals
+from direkt.protocol import clear, refusals
 from direkt.secret import Secret
 
 _EARLY = 0.9  # share of its life after which a session is renewed
@@ -81,6 +81,8 @@ class Session:
         name = self._http.name
         if self._login is None:
             raise LoginRefused(f"{name} wants a login (by its form): give it under 'login' in the rig")
+        if not clear.allowed(self._http.address):
+            raise LoginRefused(clear.words("the login", self._http.address, f"devices.{name}"))
         user, password = self._login
         when = refusals.current().refused(self._http.address, user, password)
         if when is not None:

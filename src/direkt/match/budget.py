@@ -1,7 +1,7 @@
 """The uplink's budget: what each feed may use, with the protocols' overhead computed and a reserve kept.
 
 Where feeds compete, one step of each feed's ladder is chosen so that the weighted sum of log2(bitrate) is largest
-under the limit: an integer programme with one yes/no for each feed and step. Doubling the bitrate of a feed is worth
+under the limit. Doubling the bitrate of a feed is worth
 its weight, whatever it had before, so nobody starves for somebody else's last megabit.
 """
 
@@ -87,26 +87,90 @@ def even_split(feeds: Sequence[Feed], limit: float) -> list[Share]:
     ]
 
 
-def best_split(feeds: Sequence[Feed], limit: float) -> list[Share]:
-    """The steps with the largest weighted value under ``limit`` (kbit/s on the wire); SciPy's milp solves it."""
-    if not feeds:
-        return []
-    if len(feeds) == 1:
-        return even_split(feeds, limit)
-    import numpy as np
-    from scipy.optimize import Bounds, LinearConstraint, milp
+_TRIFLE = 1e-9  # that each kbit/s costs, so that of two equal choices the cheaper one wins
+_NEAR = 1e-12  # values that count as equal
 
-    columns = [(n, option) for n, feed in enumerate(feeds) for option in (OFF, *feed.options)]
-    values = np.array([feeds[n].weight * option.value for n, option in columns])
-    costs = np.array([option.wire for _, option in columns])
-    owners = np.array([[1.0 if n == feed else 0.0 for n, _ in columns] for feed in range(len(feeds))])
-    solved = milp(
-        # a trifle for each kbit/s, so that of two equal choices the cheaper one wins
-        c=-values + 1e-9 * costs, integrality=np.ones(len(columns), dtype=np.int64), bounds=Bounds(0, 1),
-        constraints=[LinearConstraint(owners, 1, 1), LinearConstraint(costs[np.newaxis, :], 0, limit)],
-    )  # fmt: skip
-    chosen = {columns[k][0]: columns[k][1] for k in range(len(columns)) if solved.x is not None and solved.x[k] > 0.5}
-    return [Share(feed, chosen.get(n, OFF)) for n, feed in enumerate(feeds)]
+
+@dataclass(frozen=True, slots=True)
+class _Partial:
+    """What the first feeds take."""
+
+    wire: float  # kbit/s
+    value: float
+    option: Option = OFF  # of the last of them
+    before: _Partial | None = None
+
+
+def best_split(feeds: Sequence[Feed], limit: float) -> list[Share]:
+    """The steps with the largest weighted value under ``limit`` (kbit/s on the wire), exactly.
+
+    Partial choices are extended feed by feed. One is dropped where another is as cheap and worth as much, or where even the most that
+    the other feeds could add, at a price for each kbit/s, does not reach a choice that is known already.
+    """
+    if len(feeds) < 2:
+        return even_split(feeds, limit)
+    worth = [[(f.weight * o.value - _TRIFLE * o.wire, o) for o in (OFF, *f.options) if o.wire <= limit] for f in feeds]
+    price = _price(worth, limit)
+    known = _filled(worth, _taken(worth, price), limit)
+    rest = [0.0]  # the most that the feeds from here on add, at that price
+    for options in reversed(worth):
+        rest.append(rest[-1] + max(value - price * option.wire for value, option in options))
+    front = [_Partial(0.0, 0.0)]
+    for options, more in zip(worth, rest[-2::-1], strict=True):
+        found = sorted(
+            (
+                _Partial(wire, gained, option, partial)
+                for partial in front
+                for value, option in options
+                if (wire := partial.wire + option.wire) <= limit
+                and (gained := partial.value + value) + more + price * (limit - wire) >= known - _NEAR
+            ),
+            key=lambda one: (one.wire, -one.value),
+        )
+        front, best = [], -math.inf
+        for one in found:
+            if one.value > best + _NEAR:
+                front.append(one)
+                best = one.value
+    last: _Partial | None = front[-1] if front else None
+    out = []
+    for feed in reversed(feeds):
+        assert last is not None  # taking nothing fits always
+        out.append(Share(feed, last.option))
+        last = last.before
+    return out[::-1]
+
+
+_Worth = list[list[tuple[float, Option]]]
+
+
+def _taken(worth: _Worth, price: float) -> list[tuple[float, Option]]:
+    """What each feed takes where a kbit/s costs this much."""
+    return [max(options, key=lambda one: (one[0] - price * one[1].wire, -one[1].wire)) for options in worth]
+
+
+def _filled(worth: _Worth, taken: list[tuple[float, Option]], limit: float) -> float:
+    """What a choice is worth once feeds take, one after the other, what there is still room for."""
+    room, value = limit - sum(option.wire for _, option in taken), 0.0
+    for options, (_, own) in zip(worth, taken, strict=True):
+        better, option = max((one for one in options if one[1].wire <= own.wire + room), key=lambda one: one[0])
+        room -= option.wire - own.wire
+        value += better
+    return value
+
+
+def _price(worth: _Worth, limit: float) -> float:
+    """The lowest price of a kbit/s, as near as halving comes, at which what all take fits."""
+    if sum(option.wire for _, option in _taken(worth, 0.0)) <= limit:
+        return 0.0
+    low, high = 0.0, 1.0
+    while sum(option.wire for _, option in _taken(worth, high)) > limit:
+        high *= 2
+    for _ in range(60):
+        middle = (low + high) / 2
+        fits = sum(option.wire for _, option in _taken(worth, middle)) <= limit
+        low, high = (low, middle) if fits else (middle, high)
+    return high
 
 
 def feeds_of(rig: Rig) -> list[Feed]:

@@ -13,6 +13,7 @@ from urllib.parse import urljoin, urlsplit
 from direkt.device.http import Answer, HttpDevice, on_one_line, received
 from direkt.device.model import DeviceError
 from direkt.platform.model import Changed, Declined, NoSuchEvent, NotSignedIn, PlatformError
+from direkt.protocol import clear
 from direkt.secret import Secret, without, without_keys
 
 _TOKEN = re.compile(r"[\x21-\x7e]+")  # more than the RFC's b64token, as platforms do
@@ -190,6 +191,8 @@ class Calls:
         """RFC 6750, 2.1. Raises PlatformError for what is no token."""
         if not _TOKEN.fullmatch(token.reveal()):
             raise PlatformError(f"the token for {self.name} holds a character that no token has (RFC 6750): copy it again; nothing was sent")
+        if not clear.allowed(self._address):
+            raise PlatformError(clear.words("the token", self._address, f"platforms.{self.name}"))
         return f"Bearer {token.reveal()}"
 
     def _patiently(self, method: str, path: str, body: bytes, headers: Mapping[str, str], *, safe: bool) -> Answer:

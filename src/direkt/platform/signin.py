@@ -15,6 +15,7 @@ from urllib.parse import urlencode, urlsplit
 from direkt.device.http import HttpDevice, on_one_line
 from direkt.device.model import DeviceError
 from direkt.platform.model import NotSignedIn, PlatformError
+from direkt.protocol import clear
 from direkt.secret import Secret, without
 
 DEVICE_GRANT = "urn:ietf:params:oauth:grant-type:device_code"  # RFC 8628, 3.4
@@ -206,6 +207,8 @@ class Account:
 
     def _exchange(self, method: str, address: str, body: bytes) -> Mapping[str, object]:
         parts = urlsplit(address)
+        if body and not clear.allowed(address):
+            raise PlatformError(clear.words("the sign-in", address, f"platforms.{self._platform}"))
         http = HttpDevice(self._platform, f"{parts.scheme}://{parts.netloc}", "none", None, any_certificate=self._any)
         try:
             place = (parts.path or "/") + (f"?{parts.query}" if parts.query else "")

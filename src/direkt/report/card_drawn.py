@@ -7,7 +7,6 @@ letters like them told apart in its even widths. What it lacks, and what is writ
 from __future__ import annotations
 
 import bisect
-import importlib.util
 import io
 import itertools
 import unicodedata
@@ -229,12 +228,7 @@ def _in_cell(name: str) -> tuple[str, ...]:
 # Letters
 
 
-@cache
-def _typefaces() -> Path:
-    """The folder that holds them; the package itself, which is slow to load, is not."""
-    spec = importlib.util.find_spec("matplotlib")
-    places = (spec.submodule_search_locations if spec is not None else None) or [""]
-    return Path(places[0]) / "mpl-data" / "fonts" / "ttf"
+_TYPEFACES = Path(__file__).with_name("faces")
 
 
 @cache
@@ -242,7 +236,7 @@ def _letters(name: str) -> frozenset[int]:
     """The code points that a typeface draws."""
     from fontTools.ttLib import TTFont  # type: ignore[import-untyped]
 
-    with TTFont(_typefaces() / f"{name}.ttf", lazy=True) as font:
+    with TTFont(_TYPEFACES / f"{name}.ttf", lazy=True) as font:
         return frozenset(font.getBestCmap())
 
 
@@ -293,7 +287,7 @@ class _Paper:
         shown = _shown(words)
         name = _face(shown, bold=bold, even=even)
         if name.lower() not in self.pdf.fonts:
-            self.pdf.add_font(name, fname=_typefaces() / f"{name}.ttf")
+            self.pdf.add_font(name, fname=_TYPEFACES / f"{name}.ttf")
         self.pdf.set_font(name, size=size * _POINTS)
         return shown
 
@@ -344,7 +338,7 @@ _PHONE = 108.0  # mm: a picture of 1080 px
 def _font(name: str, size: float) -> ImageFont.FreeTypeFont:
     from PIL import ImageFont
 
-    return ImageFont.truetype(str(_typefaces() / f"{name}.ttf"), max(4.0, size * 0.82 * _DOTS))
+    return ImageFont.truetype(str(_TYPEFACES / f"{name}.ttf"), max(4.0, size * 0.82 * _DOTS))
 
 
 class _Picture:
