@@ -128,7 +128,7 @@ class Examples(unittest.TestCase):
 ROOMS = {
     "media": "", "protocol": "codec media", "codec": "media", "container": "codec media protocol", "demand": "parameters",
     "net": "codec container media protocol", "parameters": "codec protocol", "measure": "codec media parameters",
-    "glossary": "codec glossary_text parameters protocol", "destination": "codec demand parameters protocol trust",
+    "glossary": "codec glossary_errors glossary_sums glossary_text parameters protocol", "glossary_sums": "glossary parameters", "destination": "codec demand parameters protocol trust",
     "judge": "causes codec demand destination parameters", "causes": "judge parameters", "device": "demand destination parameters protocol",
     "rig": "destination device protocol rig_events rig_watch trust", "rig_watch": "destination rig_events", "trust": "", "templates": "", "rig_events": "destination templates",
     "platform": "destination device parameters protocol rig rig_events store templates", "match": "codec demand destination device parameters protocol rig",

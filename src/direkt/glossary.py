@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Iterator
+import re
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
-from direkt import parameters
+from direkt import glossary_errors, parameters
+from direkt.glossary_sums import Sum, sums
 from direkt.glossary_text import TEXT
 from direkt.protocol.schemes import PORTS
 
@@ -42,6 +44,7 @@ class Answer:
     entries: tuple[Entry, ...] = ()  # that it names; a mode of a codec is warned of in front of the codec
     mode: str = ""  # the word, where it is no codec but a mode of one
     guesses: tuple[Entry, ...] = ()  # that it may have been meant to name, the likeliest first
+    sums: tuple[Sum, ...] = ()  # what its figures come to
 
 
 _MOST = 5  # entries, and guesses
@@ -62,24 +65,129 @@ _MODE_WORDS = (
 )
 
 
+# what stands around a word when people ask
+_ASKED = re.compile(
+    r"^(?:please )?(?:(?:what|how|why|when)(?:'s| is| are| does| do| much| many| should)?|explain|meaning of|define|was ist|was bedeutet|tell me about|error:?|fehler:?)\b"
+    r"|^(?:the|a|an|ein|eine|der|die|das)\b|\b(?:mean|means|stand for|bedeutet)\s*\??$|[?!]+$",
+    re.IGNORECASE,
+)
+_BOTH = re.compile(r"(?:difference between|compare)?\s*(.+?)\s+(?:and|vs\.?|versus|or|und|oder)\s+(.+)", re.IGNORECASE)
+# where a small and a large letter are two units
+_UNITS = {
+    "kB/s": "kB/s", "KB/s": "kB/s", "kBps": "kB/s", "KBps": "kB/s", "MB/s": "MB/s", "MBps": "MB/s", "kb/s": "kbit/s", "Kb/s": "kbit/s", "kbps": "kbit/s", "Kbps": "kbit/s",
+    "Mb/s": "Mbit/s", "Mbps": "Mbit/s", "MBit/s": "Mbit/s", "kBit/s": "kbit/s", "GB": "GB", "MB": "GB", "Gb/s": "Gbit/s", "GB/s": "MB/s",
+}  # fmt: skip
+
+
 def find(word: str) -> Answer:
-    """The entries that ``word`` names; where there are none, those that it is like."""
+    """The entries that ``word`` names, what its figures come to, what a message of a device or platform means; else those that it is like."""
     known: dict[str, list[Entry]] = {}
     for entry in entries():
         for name in (entry.term, *entry.also):
-            known.setdefault(_plain(name), []).append(entry)
-    wanted = _plain(word)
-    if codec := _mode_of(word, known):
+            found = known.setdefault(_plain(name), [])
+            if entry not in found:
+                found.append(entry)
+    asked = _bare(word)
+    if codec := _mode_of(asked, known):
         return Answer((*known["adaptive codec"], *codec), word.strip())
+    if (unit := _UNITS.get(asked.strip())) is not None:
+        return Answer(tuple(e for e in known[_plain(unit)] if e.term == unit))
+    wanted = _plain(asked)
     if wanted in known:
-        return Answer(tuple(known[wanted][:_MOST]))
-    near = [entry for name in difflib.get_close_matches(wanted, known, n=_MOST, cutoff=0.6) for entry in known[name]]
+        return Answer(tuple(known[wanted][:_MOST]), sums=sums(asked))
+    if both := _BOTH.fullmatch(asked):
+        pair = [known.get(_plain(part), [])[:1] for part in both.groups()]
+        if all(pair):
+            return Answer(tuple(dict.fromkeys(pair[0] + pair[1])))
+    if worked := sums(asked):
+        return Answer(sums=worked)
+    failed = _failed(_plain(re.sub(r"(?<=[a-z])(?=[A-Z])", " ", asked))) or _failed(wanted)
+    told = _core(wanted, known) if failed is None or failed.term in _GENERAL else ()
+    if told or failed is not None:
+        return Answer(told or (failed,) if failed is not None else told)
+    return Answer(guesses=_guesses(wanted, known))
+
+
+# what people put beside a word without changing what it names
+_FILLER = frozenset(
+    re.findall(
+        r"[\w-]+",
+        "a an and are at be by can do does for from has have high how i in is it its long low my no not of on or our set setting settings short should small so that the their "
+        "this to too use value very what when which why will with wrong you your big bad good best problem issue question option field mode off ms s db hz khz "
+        "k kbps kbit mbit mbps fps percent disabled enabled large sides picture stream video camera encoder der die das ist zu im am und nicht kein",
+    )
+)
+
+
+def _core(wanted: str, known: Mapping[str, list[Entry]]) -> tuple[Entry, ...]:
+    """The entries of the one name that is asked about among words that only say how much or how."""
+    words = [word for word in wanted.split() if not re.fullmatch(r"[-+]?\d+(?:/\d+)?", word)]
+    best: tuple[Entry, ...] = ()
+    size = 0
+    for name, found in known.items():
+        parts = name.split()
+        rest = [word for word in words if word not in parts]
+        if len(name) > 2 and set(parts) <= set(words) and len(name) > size and all(word in _FILLER for word in rest) and not set(parts) <= _FILLER:
+            best, size = tuple(found[:_MOST]), len(name)
+    return best
+
+
+def _bare(word: str) -> str:
+    """What is asked about, without the words around it."""
+    before = ""
+    while word != before:
+        before, word = word, _ASKED.sub("", word.strip()).strip()
+    return word or before
+
+
+def failures() -> Iterator[tuple[list[frozenset[str]], Entry]]:
+    """Messages of devices, platforms and systems: the words of each way in which one is written, and what it means."""
+    for line in glossary_errors.TEXT.splitlines():
+        ways, term, cause, following = line.split("|")
+        yield [frozenset(_plain(way).split()) for way in ways.split(";")], Entry(term, (), cause, following)
+
+
+_GENERAL = ("publish failed", "connection closed", "not supported", "device offline", "value refused", "no data", "not found")  # where nothing says more
+
+
+def _failed(wanted: str) -> Entry | None:
+    """The message whose words stand in what was asked; the one with the most of them."""
+    words = {form for word in re.split(r"[^\w-]+", wanted) for form in (word, word.removesuffix("s"), *word.split("-"))}
+    best: tuple[tuple[bool, int, int], Entry] | None = None
+    for ways, entry in failures():
+        for way in ways:
+            if way <= words or {w.removesuffix("s") for w in way} <= words:
+                size = (entry.term not in _GENERAL, len(way), sum(map(len, way)))
+                if best is None or size > best[0]:
+                    best = (size, entry)
+    return best[1] if best is not None else None
+
+
+def _guesses(wanted: str, known: dict[str, list[Entry]]) -> tuple[Entry, ...]:
+    """What it may have been meant to name: a slip of the keys, or a word of it. Short words are near only where one letter is off."""
+    near = [
+        entry for name in difflib.get_close_matches(wanted, known, n=_MOST, cutoff=0.75) for entry in known[name]
+        if max(len(name), len(wanted)) > _SHORT or _one_slip(wanted, name)
+    ]  # fmt: skip
+    words = wanted.split()
     parts = [entry for name, found in known.items() if wanted and wanted in name.split() for entry in found]
-    parts += [
-        entry for name, found in known.items() if len(name) > 3 and f" {name} " in f" {wanted} " for entry in found
-    ]
+    parts += [entry for name, found in sorted(known.items(), key=lambda one: -len(one[0])) if len(name) > 3 and f" {name} " in f" {wanted} " for entry in found]
+    if len(words) > 1 and not near and not parts:
+        parts = [entry for word in words if len(word) > _SHORT for name in difflib.get_close_matches(word, known, n=1, cutoff=0.85) for entry in known[name]]
     unique = {entry.term: entry for entry in [*near, *parts]}
-    return Answer(guesses=tuple(unique.values())[:_MOST])
+    return tuple(unique.values())[:_MOST]
+
+
+_SHORT = 6  # letters up to which a word is another word where more than one letter is off
+
+
+def _one_slip(a: str, b: str) -> bool:
+    """Whether one letter is another, missing or too many, or two neighbours changed places."""
+    if a == b or abs(len(a) - len(b)) > 1 or min(len(a), len(b)) < 4:
+        return a == b
+    shared = next((n for n, (x, y) in enumerate(zip(a, b, strict=False)) if x != y), min(len(a), len(b)))
+    a, b = a[shared:], b[shared:]
+    return (a[1:] == b[1:] and len(a) > 0 and shared > 0) or a[1:] == b or a == b[1:] or (a[:2] == b[1::-1] and a[2:] == b[2:])
 
 
 def _mode_of(word: str, known: dict[str, list[Entry]]) -> list[Entry]:

@@ -1,5 +1,4 @@
 """The words themselves: term | how else it is written | what it is | what to choose | what it is mixed up with."""
-
 TEXT = """\
 baseline|BP, baseline profile, base|The smallest set of H.264 tools: no B-frames, no CABAC. Needs more bits for the same picture.|Choose main or high unless the sheet asks for baseline.|"BP" on a device's page is baseline profile, not bits per picture.
 constrained-baseline|CBP, constrained baseline|Baseline without its rarely supported parts; what nearly every "baseline" stream truly is.|The same as baseline for all players.|
@@ -41,7 +40,7 @@ main stream|primary stream, main channel|The device's full-size encoding.|Push t
 square pixels|SAR 1:1, PAR 1:1|A pixel as wide as high.|Choose sizes that have them.|
 4:2:0|YUV420, chroma subsampling|Colour at half the sharpness both ways.|What ingests take.|4:2:2 is for production links.
 bt.709|Rec.709, BT709|The colours of HD.|Choose it for HD.|
-hdr|HDR, HLG, PQ, log|Wider brightness than HD's.|Off, unless the sheet asks for it.|A log picture looks grey until it is graded.
+hdr|HDR, HDR10, HLG, PQ, log|Wider brightness than HD's.|Off, unless the sheet asks for it.|A log picture looks grey until it is graded.
 full range|PC levels, 0-255|Black at 0, white at 255.|Limited range for video.|A wrong range looks washed out or crushed.
 limited range|video levels, TV levels, 16-235|Black at 16, white at 235.|Choose it.|
 aac|AAC, mp4a, advanced audio coding|The sound codec of live ingests.|AAC-LC.|Cameras often start with G.711, which ingests refuse.
@@ -55,7 +54,7 @@ rtmps|RTMPS, RTMP over TLS|RTMP inside TLS, on port @rtmps@: nobody on the way c
 srt|SRT, secure reliable transport|A push over UDP that repairs losses.|For poor uplinks, where the ingest takes it.|
 rtsp|RTSP|How a camera is asked for its stream: pull, not push.|Not for pushing to platforms.|
 push|publish, contribution|The device connects and sends.||Pull is the opposite: somebody fetches from the device.
-server address|server URL, ingest URL, stream URL|Where to push, without the key: rtmp://host/application.|Copy it, do not type it.|Some devices want address and key as one, joined by a slash.
+server address|server URL, ingest URL, stream URL, RTMP URL, RTMP address, server path|Where to push, without the key: rtmp://host/application.|Copy it, do not type it.|Some devices want address and key as one, joined by a slash.
 stream key|stream name, key, play path|The password of the push.|Treat it as a password; renew it when others saw it.|It is not the server address, and a space at its end makes it wrong.
 application|app, instance|The part of the server address behind the host.||"live" in rtmp://host/live.
 digest login|digest authentication, digest|A login in which the password never travels.|Prefer it to basic.|A device set to digest refuses basic, and the reverse.
@@ -66,7 +65,7 @@ jitter|frame jitter|Unevenness in time.||
 overhead|protocol overhead|What TCP/IP, RTMP and TLS add to the bitrate.||
 fps of keyframes|frames between keyframes|The keyframe interval counted in pictures.|Seconds times frame rate.|250 at 25 fps is 10 s.
 bits per pixel|bpp|Bitrate divided by pixels a second: how much each pixel gets.|About 0.05 to 0.1 for H.264.|
-tally|tally light|The light that says a camera is on air.||
+tally|tally light, red light|The light that says a camera is on air.||
 mtu|MTU, packet size|The largest packet of the network, mostly 1500 bytes.||
 ntp|NTP, clock, time server|Sets the device's clock.|Set it: TLS and time stamps depend on it.|
 restart|reboot|Switching a device off and on.|Some devices apply settings only then.|Settings that are shown may not be in the stream yet.
@@ -189,5 +188,74 @@ firmware|firmware update, FW, software version|The device's own program.|Never u
 factory reset|reset to defaults, default settings|All settings as on the first day.|Write down the network settings first.|
 onvif|ONVIF profile S, ONVIF profile T|An open standard for IP cameras: finding, setting, fetching.|On, with a user of its own.|
 watchdog|auto reboot, scheduled reboot|Restarts the device when it hangs, or at a set time.|No set times near the event.|
+MB/s|megabyte per second, MBps|A million bytes a second: 8 Mbit/s.||Large B is byte: 6 MB/s are 48 Mbit/s; ingests speak of Mbit/s.
+Gbit/s|Gbps, gigabit|A thousand Mbit/s.||
+GB|gigabyte, MB, megabyte, TB|A thousand million bytes; 1 GB = 1000 MB.|6 Mbit/s take 2.7 GB an hour.|GiB is a little more: 1.074 GB.
+ip camera|network camera, IP cam|A camera on the network that serves its own page and streams.|Set it by its page or by Direkt's driver.|
+dscp|DSCP, diffserv, ToS|A mark on each packet that asks the network for priority.|Only where the network's owner says so; the internet ignores it.|
+two-pass encoding|two pass, 2-pass, multipass|The picture is looked at twice before it is coded.|Only for files; a live push has one pass.|
+lossless|uncompressed video, visually lossless|Coding without loss of anything; far too many bits for a push.|Not for live platforms.|
+d1|D1, 4CIF|720x576 or 720x480, the old television size.|Choose 1280x720 or more.|Its pixels are not square.
+cif|CIF, QCIF|352x288, a size for previews.|Not for a push: it is a sub stream's size.|
+vga|VGA, 640x480|640x480, shape 4:3.|Choose a 16:9 size.|
+wxga|WXGA, 1280x800|1280x800, shape 16:10, of computers.|1280x720.|
+xga|XGA, 1024x768|1024x768, shape 4:3, of computers.|Choose a 16:9 size.|
+mjpeg|MJPEG, Motion JPEG, M-JPEG|Each picture as a JPEG by itself.|H.264 for a push.|Ingests do not take it.
+mpeg-2|MPEG2, H.262|The codec of DVDs and older television.|H.264 for a push.|
+vp9|VP9, VP8|Video codecs of browsers.|Only where the sheet names them.|
+g.722|G722, G.726, AMR|Telephone codecs for sound.|AAC for a push.|Ingests refuse them.
+ipv6|IPv6, IP version 6|The newer kind of address, such as 2001:db8::7.|Either works, if both ends have it.|An address with colons stands in square brackets in front of a port.
+upnp|UPnP, plug and play, automatic port forwarding|A device asks the router to let strangers in.|Off: a push goes outwards and needs nothing.|
+proxy|HTTP proxy, web proxy|A server between the network and the internet that passes on web pages.|A push does not go through it: ask for the ingest's port outwards.|
+captive portal|hotel wifi, login page, guest network|A network that shows a page before it lets anything through.|Not for a push: devices cannot click.|
+simulcast|restreaming, multistreaming, several platforms|One programme to several platforms.|One push for each, or a platform that passes on; the uplink carries each of them.|
+stream delay|broadcast delay, added delay|A delay that is added on purpose.|0, unless somebody must be able to cut in.|Sound and picture need the same.
+wi-fi|wifi, wlan, wireless|A network by radio.|A cable for a push.|A full hall takes the radio from you.
+mobile line|4G, 5G, LTE, cellular, modem|A line by the telephone network.|Measure it where it stands, when people are there.|
+nvr|NVR, recorder, DVR recorder|A recorder that takes cameras' streams.|It can stand in a camera's way: many give out only a few streams.|
+wide dynamic range|WDR, backlight compensation, BLC, HLC|The camera evens out bright and dark parts.|Off for sport, unless the sun stands behind.|It may halve the frame rate.
+ir cut|day night, IR, infrared, night mode|The camera sees infrared light when it is dark, in black and white.|Fixed to day for a broadcast.|
+image stabilisation|stabilization, EIS, OIS|Evens out a shaking camera.|Off on a tripod.|
+autofocus|AF, auto focus, focus hunting|The camera focuses by itself.|Manual for a fixed view: it hunts when people pass.|
+exposure|AE, auto exposure, iris, aperture|How much light a picture gets.|Manual where the light stays the same.|
+flicker|anti-flicker, 50/60 Hz|Lamps that pulse with the mains.|Shutter 1/50 or 1/100 s at 50 Hz mains.|
+variable frame rate|VFR|Pictures come when there is something new.|Off: platforms want a constant rate.|
+constant frame rate|CFR|Pictures come evenly.|Choose it.|
+temporal layers|SVC, temporal scalability, SVC-T|Pictures in layers of which some can be left out.|Off.|
+pyramid|B-pyramid, hierarchical B|B-frames that look at other B-frames.|Off for low latency.|
+weighted prediction|weightp|A tool for fades.|As it is.|
+entropy coding|entropy mode|How H.264's bits are packed: CABAC or CAVLC.|CABAC, except with baseline.|
+cipher|AES, AES-128, AES-256, GCM|How a connection is encrypted.|As the ingest says.|
+hostname|host, host name, FQDN|A machine's name on the network.|As the platform gives it, without a scheme.|
+mac address|MAC, hardware address|The number of a network socket.|For finding a device's address at the router.|
+api|API, REST, HTTP API, CGI|How a program talks to the device or platform.||
+webhook|callback|A web address that is told when something happens.|watch.tell in the rig.|
+oauth|OAuth, sign in, access token, refresh token|Letting a program act for an account without its password.|direkt event sign-in.|
+geoblocking|geo restriction, region lock|Viewers of some countries only.|Off while you test.|
+monetisation|monetization, ads|Adverts around the event.|As agreed with the client.|
+dash|MPEG-DASH|How some platforms send to viewers, in pieces.|Nothing to set on a camera that pushes.|
+low latency hls|LL-HLS, low-latency streaming|Sends viewers smaller pieces.|Where people answer each other.|
+cdn|CDN, edge server|Servers near the viewers that pass the stream on.||
+sample aspect ratio|SAR, PAR, pixel aspect ratio|How wide a pixel is for its height.|1:1, square pixels.|Not the shape of the picture, which is DAR.
+display aspect ratio|DAR, aspect ratio, picture shape|The shape of the picture as it is shown.|16:9.|
+parameter sets|SPS, PPS, SPS/PPS, VPS, sequence header, extradata|The header of a stream, without which no player can begin.|Sent at the start and at every keyframe.|
+vui|VUI, video usability information|What a stream declares of its colours, shape and rate.||A declaration can be wrong; the pictures count.
+nal unit|NAL, NALU, NAL units|The unit of an H.264 or H.265 stream: a slice, a header or a message.||
+sei|SEI, supplemental enhancement information|Messages inside a stream, such as captions.||
+pts|PTS, presentation time stamp|When a picture or sound is presented.||
+dts|DTS, decoding time stamp|When a picture is decoded; with B-frames earlier than it is presented.||DTS is a sound codec too.
+pcr|PCR, program clock reference|The clock inside a transport stream.||
+elementary stream|ES, PES, raw stream|One track without a container.||
+macroblock|MB/s limit, MBPS level|A square of 16 by 16 pixels, in which H.264 counts.||
+ctu|CTU, coding tree unit|A square of up to 64 by 64 pixels, in which H.265 counts.||
+usb camera|UVC, USB, USB 3.0, webcam|A camera on a USB socket that needs a computer.|For a push by itself take a network camera or an encoder.|
+capture card|capture device, grabber|Brings a camera's HDMI or SDI into a computer.|Check its input's size and rate.|
+dolby|Dolby, Dolby Digital, E-AC-3, EAC3, Atmos|A family of codecs for surround sound.|AAC in stereo for a push.|
+24 bit audio|24-bit audio, 16 bit audio, sample depth, audio bit depth|How finely each sample is stored before it is coded.|Either: AAC does not keep it.|
+21:9|ultrawide, cinemascope, 2.39:1|A shape wider than 16:9.|16:9: platforms add black bars.|
+dsl line|DSL, VDSL, ADSL, cable modem|A line that carries much down and little upload.|Measure its upload; use at most two thirds.|DSL 50/10 carries 10 Mbit/s upwards at best.
+fibre|fiber, FTTH|A line of glass that mostly carries as much up as down.|Measure it all the same.|
+roaming|data roaming, foreign network|Using another country's mobile network.|Allow it before you travel, and ask what a GB costs.|
+flip|mirror, rotate, image rotation|Turns or mirrors the picture.|As the camera hangs.|
 first password|initial password, activation|A new camera does nothing until it has one.|Set it, and write it down safely.|
 """

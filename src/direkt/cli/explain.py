@@ -10,18 +10,18 @@ from direkt.cli.output import escape
 from direkt.errors import UnusableInput
 
 
-@click.command()
+@click.command(context_settings={"ignore_unknown_options": True})  # -23 LUFS
 @click.argument("term", nargs=-1)
 @click.option("--calc", is_flag=True, help="Do the sums for the figures that the other options give.")
 @click.option("--size", metavar="WxH", help="calc: picture size, such as 1920x1080.")
-@click.option("--fps", type=click.FloatRange(min=0, min_open=True), help="calc: frame rate.")
-@click.option("--kbit", type=click.FloatRange(min=0, min_open=True), help="calc: bitrate in kbit/s.")
+@click.option("--fps", type=options.Number(min=0, min_open=True), help="calc: frame rate.")
+@click.option("--kbit", type=options.Number(min=0, min_open=True), help="calc: bitrate in kbit/s.")
 @click.option(
-    "--keyframe", type=click.FloatRange(min=0, min_open=True), metavar="SECONDS", help="calc: keyframe interval."
+    "--keyframe", type=options.Number(min=0, min_open=True), metavar="SECONDS", help="calc: keyframe interval."
 )
 @click.option(
     "--hours",
-    type=click.FloatRange(min=0, min_open=True),
+    type=options.Number(min=0, min_open=True),
     default=1.0,
     show_default=True,
     help="calc: length of the event.",
@@ -53,7 +53,7 @@ def explain(
     word = " ".join(term)
     answer = glossary.find(word)
     found = answer.entries
-    if not found:
+    if not found and not answer.sums:
         guesses = ", ".join(entry.term for entry in answer.guesses)
         hint = (
             f"; a guess: {guesses}? Then: direkt explain {answer.guesses[0].term}"
@@ -73,7 +73,8 @@ def explain(
             }
             for e in found
         ]
-        output.print_json({"schema": "direkt.explain/1", "asked": word, "mode": answer.mode or None, "entries": rows})
+        output.print_json({"schema": "direkt.explain/1", "asked": word, "mode": answer.mode or None, "entries": rows,
+                           "sums": [{"of": one.of, "text": one.text} for one in answer.sums]})
         return ExitCode.GOOD
     from rich.padding import Padding
 
@@ -81,6 +82,9 @@ def explain(
     if answer.mode:
         out.print(f"[yellow]! {escape(answer.mode)} is no codec but a mode of one[/]: turn it off for a live push, and choose the "
                   "codec by itself\n")  # fmt: skip
+    output.print_lines(out, ((f"[bold]{escape(one.of)}[/]", escape(one.text)) for one in answer.sums))
+    if answer.sums and found:
+        out.print()
     for n, e in enumerate(found):
         also = f"  [dim]({escape(', '.join(e.also))})[/]" if e.also else ""
         out.print(("\n" if n else "") + f"[bold]{escape(e.term)}[/]{also}")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import math
 import os
 import re
 import sys
@@ -41,6 +42,16 @@ keep_option = click.option(
     help="Record what comes, as received.",
 )  # fmt: skip
 overwrite_option = click.option("--overwrite", is_flag=True, help="Let --keep replace a file.")
+
+
+class Number(click.FloatRange):
+    """A number within a range, and a real one: nan and inf are none."""
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        found = super().convert(value, param, ctx)
+        if isinstance(found, float) and not math.isfinite(found):
+            self.fail(f"{value!r} is no number", param, ctx)
+        return found
 
 
 class Seconds(click.ParamType[float]):

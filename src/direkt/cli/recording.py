@@ -140,9 +140,9 @@ class _Deed:
             with open_log(self.rig, write=True) as log:
                 log.add([entry])
 
-    def join(self, limit: float = _LIMIT) -> bool:
+    def join(self, limit: float | None = None) -> bool:
         """Waits until the beginning stands in the log; false: it still does not."""
-        self._thread.join(limit)
+        self._thread.join(_LIMIT if limit is None else limit)
         return not self._thread.is_alive()
 
     def ended_by(self, entries: Sequence[Entry]) -> Sequence[Entry]:

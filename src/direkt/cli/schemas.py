@@ -390,6 +390,13 @@ class EntryJson(TypedDict):
     measured: str
 
 
+class SumJson(TypedDict):
+    """One sum."""
+
+    of: str
+    text: str
+
+
 class ExplainJson(TypedDict):
     """direkt explain."""
 
@@ -397,6 +404,7 @@ class ExplainJson(TypedDict):
     asked: NotRequired[str]
     mode: NotRequired[str | None]  # what was asked, where it is no codec but a mode of one
     entries: NotRequired[list[EntryJson]]
+    sums: NotRequired[list[SumJson]]  # what the figures in the question come to
     terms: NotRequired[list[str]]
 
 
