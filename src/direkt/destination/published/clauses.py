@@ -162,6 +162,7 @@ class Walk:
             if follows is not None and follows.kind in (Kind.LIMIT, Kind.STRENGTH, Kind.TOPIC, Kind.SUBJECT):
                 self._next_clause(token, ",")
             else:
+                self._settle(joiner=True)  # "6 Mbps recommended / 8 Mbps maximum": a slash joins as "or" does
                 self.joined = "/"
         elif kind in (Kind.OR, Kind.AND):
             self._settle(joiner=True)
@@ -266,6 +267,8 @@ class Walk:
         assert isinstance(token.value, Number)
         item = Item(Kind.NUMBER, token.start, token.end, self.now, self.joined, numbers=[token.value])
         n = self._unit(tokens, n + 1, item)
+        if item.unit is not None and item.unit.measures == "time" and re.search(r"(?<!\d)1\s*[/⁄]\s*\d*$", self.text[: tokens[n - 2].end if n > 1 else 0]):
+            self.clause.odd.append(token)  # "1/2 s" is a half, or one or two
         if self.spread:
             self.spread = False
             if (
@@ -417,6 +420,8 @@ class Walk:
                     break
             if self.limit and len(group) > 1 and last.kind is not Kind.VALUE:
                 group = group[:1] if last.own_unit and group[1].own_unit else group
+            if self.strength == "not":
+                self._denied_before(group)
             for item in group:
                 item.limit = item.limit or self.limit
                 item.strength = item.strength.replace("not?", "") or self.strength
@@ -430,6 +435,20 @@ class Walk:
             return  # it waits on
         self.limit = self.strength = ""
         self.waiting_clause = -1
+
+    def _denied_before(self, group: list[Item]) -> None:
+        """A "not" behind a list is of all of it, where an "and" or "or" ends the list: "A, B and C not accepted"; else it may be."""
+        ends = len(group) > 1 and any(item.joined in ("or", "and") for item in group[:-1])
+        at = self.items.index(group[-1])
+        parent = self.clauses[group[-1].clause].parent
+        while at > 0 and self.items[at].joined == ",":
+            at -= 1
+            before = self.items[at]
+            clause = self.clauses[before.clause]
+            alone = not (clause.topics or clause.odd) and sum(item.clause == before.clause for item in self.items) == 1
+            if not alone or (clause.parent != parent and before.joined != "(") or before.limit or before.strength not in ("", "not?") or not self._alike(before, group[-1]):
+                return
+            before.strength = "not" if ends else "not?"
 
     def _behind(self) -> bool:
         """Whether what waits stands right behind the item before: "(recommended)", ", max."."""

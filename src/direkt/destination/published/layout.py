@@ -8,6 +8,7 @@ a latency mode.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from dataclasses import replace
 
@@ -75,6 +76,8 @@ def _of(grid: Grid) -> list[Statement]:
     heads = max(grid.heads, _heads(rows))
     if heads:
         heads, rows = _second_head(rows, heads)
+        rows = _status(_split(rows, heads), heads)
+        width = max(map(len, rows))
     if width == 1:
         return _pairs(Grid(grid.title, [[Cell(row[0].line, ""), row[0]] for row in rows], pairs=True), title)
     return Table(rows, heads, title).read()
@@ -87,6 +90,58 @@ def _turned(rows: list[list[Cell]]) -> list[list[Cell]]:
     named = [c for c in (contexts.read(cell.text) for cell in rows[0][1:]) if c.topics and not c.odd]
     if len(roles) > 1 and len(roles) == len(firsts) and len(named) == len(rows[0]) - 1:
         return [list(column) for column in zip(*rows, strict=True)]
+    return rows
+
+
+_TWO = re.compile(r"^(.*?)[\s(\[]*\b([a-zäöüé.]+(?: [a-zäöüé.]+)?)\s*/\s*([a-zäöüé.]+(?: [a-zäöüé.]+)?)\s*[)\]]*$", re.IGNORECASE)
+_PAIR = re.compile(r"^\s*([\d.,]+)\s*([a-z/]*)\s*/\s*([\d.,]+)\s*([a-z/]*)\s*$", re.IGNORECASE)
+
+
+def _role(words: str) -> bool:
+    """Whether words say how binding a figure is, or which end, and nothing else."""
+    found = contexts.read(words)
+    return bool(found.strength or found.limit) and not (found.topics or found.odd or found.values or found.sizes or found.rates or found.subject)
+
+
+def _split(rows: list[list[Cell]], heads: int) -> list[list[Cell]]:
+    """A column headed "recommended / maximum" over "6 / 9 Mbps" is two."""
+    for n in range(len(rows[0]) - 1, 0, -1):
+        two = _TWO.match(rows[heads - 1][n].text.strip())
+        cells = [row[n] for row in rows[heads:] if says(row[n])]
+        pairs = [_PAIR.match(cell.text) for cell in cells]
+        if two is None or not (_role(two[2]) and _role(two[3])) or not cells or not all(pairs):
+            continue
+        out = []
+        for number, row in enumerate(rows):
+            first = second = row[n]
+            if number == heads - 1:
+                first, second = (replace(row[n], text=f"{two[1].strip()} ({role})") for role in (two[2], two[3]))
+            elif number >= heads and (pair := _PAIR.match(row[n].text)):
+                first = replace(row[n], text=f"{pair[1]} {pair[2] or pair[4]}".strip())
+                second = replace(row[n], text=f"{pair[3]} {pair[4] or pair[2]}".strip())
+            out.append([*row[:n], first, second, *row[n + 1 :]])
+        rows = out
+    return rows
+
+
+def _status(rows: list[list[Cell]], heads: int) -> list[list[Cell]]:
+    """A column that says of each row whether it is mandatory, recommended or not supported speaks of the row's values, or else of its name."""
+    for n in range(1, len(rows[0])):
+        cells = [row[n].text for row in rows[heads:] if says(row[n])]
+        if contexts.read(rows[heads - 1][n].text).topics or len(cells) < 2 or not all(map(_role, cells)) or any(contexts.read(cell).limit for cell in cells):
+            continue
+        out = [[*row[:n], *row[n + 1 :]] for row in rows[:heads]]
+        for row in rows[heads:]:
+            rest = [*row[:n], *row[n + 1 :]]
+            if says(row[n]):
+                values = [m for m in range(1, len(rest)) if says(rest[m]) and not rest[m].text.strip().endswith(")")]
+                if values:
+                    rest = [replace(cell, text=f"{cell.text} ({row[n].text.strip()})") if m in values else cell for m, cell in enumerate(rest)]
+                elif len(rest) > 1:
+                    rest[1] = replace(row[n], text=f"{rest[0].text} ({row[n].text.strip()})")
+                    rest[0] = replace(rest[0], text="")
+            out.append(rest)
+        return out
     return rows
 
 

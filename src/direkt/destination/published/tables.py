@@ -24,6 +24,7 @@ from direkt.destination.published.tokens import Number, Size, scan
 from direkt.destination.published.vocabulary import Kind, Unit
 
 # Heads of columns that are but names for how good the picture is
+_NAMED_SIZE = re.compile(r"(?:sd|hd|fhd|full ?hd|uhd|ultra ?hd|qhd|2k|4k|8k)(?: (?:feed|quality|stream|video))?", re.IGNORECASE)
 _QUALITY = re.compile(
     r"(?i)(?:|(?:(?:quality|preset|tier|level|step|option|variant|rendition|stufe|profil|class)\b\s*)?(?:low|medium|mid|high|higher|highest|lowest|best|good|better|"
     r"basic|standard|normal|premium|sd|hd|full hd|fhd|uhd|4k|hd ready|event hd|small|large|big|max|min|top|economy|[a-f]|[1-9]|\d{3,4}p\d*|niedrig|mittel|hoch|bas|moyen|"
@@ -370,12 +371,15 @@ class Table:
         plain = {n for n in values if self.texts[n] and columns[n].says_nothing and not columns[n].column}
         if len(plain | strange) > 1:
             strange |= plain
-        qualities = {n for n in values if not columns[n].conditions and columns[n].column != "note"}
+        qualities = {
+            n for n in values
+            if (not columns[n].conditions or _NAMED_SIZE.fullmatch(self.texts[n].strip())) and columns[n].column != "note"
+        }  # fmt: skip
         row = next((r for r in self.rows if self._is_sizes_row(r, [*values])), None)
         if (
             row is not None
             and len(qualities) > 1
-            and all(_QUALITY.fullmatch(self.texts[n].strip()) for n in values)
+            and all(_QUALITY.fullmatch(self.texts[n].strip()) or _NAMED_SIZE.fullmatch(self.texts[n].strip()) for n in values)
             and len(qualities) == len(values)
             and not any(c.limit for c in columns[1:])
             and not self._roles(values)
