@@ -116,12 +116,19 @@ def srt_mode(made: Gathered, one: Said, said: Sequence[Said]) -> None:
         reject(made, [one], "a mode of srt without its port")
 
 
+_OTHERWISE = "says something else than another line"
+
+
 def mode(made: Gathered, one: Said) -> None:
     """A latency mode; the normal one is the sheet itself."""
     value: tuple[str, str] = one.claim.value  # type: ignore[assignment]
     name, words = value
+    if name in made.contradicted:
+        reject(made, [one], _OTHERWISE)
+        return
     if name in made.modes and made.modes[name][0] != words:
-        reject(made, [one, made.modes.pop(name)[1]], "says something else than another line")
+        made.contradicted.add(name)
+        reject(made, [one, made.modes.pop(name)[1]], _OTHERWISE)
     elif name != "normal":
         made.modes[name] = words, one
     note(made, one, "latency")
@@ -162,7 +169,7 @@ def fact(made: Gathered, one: Said) -> None:
         span: dict[str, object] = dict(old[0]) if old and isinstance(old[0], dict) else {}
         new = {"min": value, "max": value} if claim.shape == "is" else {claim.shape: value}
         if any(key in span and span[key] != v for key, v in new.items()):
-            reject(made, [one], "says something else than another line")
+            reject(made, [one], _OTHERWISE)
             return
         span.update(new)
         made.facts[what] = span, one
@@ -174,12 +181,16 @@ def fact(made: Gathered, one: Said) -> None:
         reject(made, [one], "the wrong end of a limit")
         return
     rival = {"key.lives": "key.lives_hours", "key.lives_hours": "key.lives"}.get(what, "")
+    if what in made.contradicted or rival in made.contradicted:  # by two lines already: a third one decides nothing
+        reject(made, [one], _OTHERWISE)
+        return
     if rival in made.facts:
-        reject(made, [one, made.facts.pop(rival)[1]], "says something else than another line")
+        made.contradicted |= {what, rival}
+        reject(made, [one, made.facts.pop(rival)[1]], _OTHERWISE)
         return
     if what in made.facts and made.facts[what][0] != value:
-        reject(made, [one, made.facts[what][1]], "says something else than another line")
-        del made.facts[what]
+        made.contradicted.add(what)
+        reject(made, [one, made.facts.pop(what)[1]], _OTHERWISE)
         return
     made.facts[what] = value, one
     note(made, one, what)

@@ -63,6 +63,7 @@ class Clause:
 
 
 _UNDER = re.compile(r"\b(?:for|für|pour|para|per|bei|voor|when using|when|if|using)\s+(?:the\s+|die\s+|le\s+)?$")
+_NOR = re.compile(r"\b(?:not|never|neither|no)(?: be)? (?:above|over|below|under|more than|less than|higher than|lower than|greater than)\b[^.;:\n]*\b(?:or|nor) (?:above|over|below|under|more than|less than|higher than|lower than|greater than)$")
 PREPOSITIONS = frozenset(
     [
         "for",
@@ -179,7 +180,7 @@ class Walk:
         elif token.meaning is not None and token.meaning.only and (found := self._here(token)):
             self._value(token, found)
         elif kind is Kind.LIMIT:
-            self.limit = str(token.value)
+            self.limit = {"max": "min", "min": "max"}[str(token.value)] if self._turned(token) else str(token.value)
             self.waiting_clause = self.now
         elif kind is Kind.STRENGTH:
             self._strength(token)
@@ -198,6 +199,10 @@ class Walk:
         else:
             self._word(token)
         return n + 1
+
+    def _turned(self, token: Token) -> bool:
+        """Whether a "not" in front of another limit is of this one as well: "not above 4 s or below 1 s"."""
+        return token.value in ("max", "min") and _NOR.search(self.text[: token.end].lower()) is not None
 
     def _word(self, token: Token) -> None:
         """A word that may be a value here, or a filler, or is not known."""

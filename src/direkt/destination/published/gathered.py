@@ -63,6 +63,7 @@ class Gathered:
     protocols: dict[tuple[str, int], tuple[str, Said]] = field(default_factory=dict)  # with the mode of srt
     servers: dict[str, tuple[str, str, Said]] = field(default_factory=dict)  # with region and role
     facts: dict[str, tuple[object, Said]] = field(default_factory=dict)  # session and key
+    contradicted: set[str] = field(default_factory=set)  # facts and modes of which two lines say different things
     modes: dict[str, tuple[str, Said]] = field(default_factory=dict)  # of latency: what viewers get
     unread: list[Unread] = field(default_factory=list)
     used: dict[int, list[tuple[int, int, str]]] = field(default_factory=dict)  # by statement: places and what they say

@@ -137,10 +137,13 @@ def without_notes(text: str) -> str:
     return _NOTE_MARK.sub("", text)
 
 
+_STANDARD = re.compile(r"\b(bt|rec)\.(709|2020|601|2100)\b")
+
+
 @functools.lru_cache(maxsize=4096)
 def scan(text: str) -> tuple[Token, ...]:
     """The tokens of ``text``; spaces and words without meaning of their own are among them only as fillers."""
-    low = plain(text)
+    low = _STANDARD.sub(r"\1 \2", plain(text))  # of the same length
     atoms = list(_MASTER.finditer(low))
     out: list[Token] = []
     n, spaced = 0, True
