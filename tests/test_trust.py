@@ -105,11 +105,11 @@ class Command(Cli):
         self.assertEqual(self.direkt("key", "show", "b").code, 0)
         self.assertTrue(self.marked())
         # Direkt's own change leaves it trusted
-        self.assertEqual(self.direkt("key", "set", "a", text="rtmp://other.example/live").code, 0)
+        self.assertEqual(self.direkt("key", "set", "a", text="rtmp://ingest.example/second").code, 0)
         self.assertTrue(self.direkt("rig", "trust", "--json").json["trusted"])
         script = self.path.parent / "mark.py"
         script.write_text(script.read_text() + "# changed\n")
-        self.path.write_text(self.path.read_text().replace("other.example", "ingest.example"))
+        self.path.write_text(self.path.read_text().replace("/second", "/live"))
         self.one_line(self.direkt("key", "show", "a"), 2, "changed since you trusted it")
         self.assertEqual(self.direkt("rig", "trust", "--yes").code, 0)
         script.write_text(script.read_text() + "# again\n")

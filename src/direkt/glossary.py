@@ -217,10 +217,10 @@ def level_for(
     width: int, height: int, frame_rate: float, kbit_s: float = 0, profile: str = "high", codec: str = "h264"
 ) -> str | None:
     """The lowest level of a codec that permits all this; None when none does."""
-    from direkt.codec import reader
+    from direkt.codec import levels
     from direkt.codec.bits import BitstreamError
 
-    table = reader.levels(codec)
+    table = levels.levels(codec)
     try:
         return table.lowest_level(width, height, frame_rate, kbit_s, profile) if table is not None else None
     except BitstreamError:

@@ -1,4 +1,7 @@
 import io
+import re
+import subprocess
+import sys
 from pathlib import Path
 
 from rich.console import Console
@@ -31,6 +34,16 @@ class Start(Cli):
         self.assertEqual(self.direkt("chek").code, 2)
         self.assertEqual(self.direkt("check").code, 2)
         self.assertEqual(self.direkt("push", "up").code, 2)
+
+    def test_what_needs_neither_numbers_nor_the_network_loads_neither(self):
+        self.file("rig.yaml", "schema: direkt.rig/1\nname: T\ndestinations: {m: {sheet: tarnlight, server: rtmp://h/live, key: file:s.yaml#a}}\n")
+        self.file("s.yaml", "a: varn~fake~heron~1\n", 0o600)
+        for words in (("--version",), ("--help",), ("key", "list"), ("key", "form", "m"), ("sheet", "list"), ("sheet", "show", "tarnlight"), ("sheet", "lint", "tarnlight"), ("explain", "1080p50")):
+            environment = self.environment(DIREKT_CONFIG=str(self.folder / "c"))
+            done = subprocess.run([sys.executable, "-X", "importtime", "-m", "direkt", *words], cwd=self.folder, env=environment, capture_output=True, text=True, timeout=30)
+            self.assertEqual(done.returncode, 0, done)
+            loaded = set(re.findall(r"\| +(numpy|httpx|asyncio|sqlalchemy)$", done.stderr, re.M))
+            self.assertEqual(loaded, set(), words)
 
     def test_sheets(self):
         listed = self.direkt("sheet", "list", "--json").json

@@ -37,6 +37,10 @@ PLANTED = (
     (rules("video.profile: {must: high10}", "video.chroma: {must: '4:2:2'}"), "high10 has 4:2:0", False),
     (rules("video.profile: {must: high422}", "video.bit_depth: {must: 12}"), "at most 4:2:2 of 10 bits", False),
     (rules("video.profile: {must: baseline}", "video.scan: {must: interlaced}"), "CABAC and fields", False),
+    # levels
+    (rules("video.codec: {must: h265}", "video.level: {must: {max: '4.2'}}"), "there is no level 4.2 of h265; there is 4.0, 4.1", False),
+    (rules("video.level: {should: '4.3'}"), "there is no level 4.3 of h264", False),
+    (rules("video.profile: {must: main}", "video.level: {must: {max: '4.0'}}", "video.bitrate.mean: {must: {min: 3000, max: 30000}}"), "more than level 4.0 permits: it needs 4.1", False),
     # codecs
     (rules("video.codec: {must: h265}", "video.profile: {must: high}"), "no profile of H.265", False),
     (rules("video.codec: {must: h264}", "video.profile: {must: main10}"), "no profile of H.264", False),

@@ -100,7 +100,7 @@ class Ends(unittest.TestCase):
             work.poll()
             begin = time.monotonic()
             work.close()
-            self.assertLess(time.monotonic() - begin, 2.8, deaf)
+            self.assertLess(time.monotonic() - begin, 8, "no time is asserted, but a hang is")
             work.deaf = False  # for the sake of the next test
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import select
 import sys
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -105,6 +106,38 @@ def _untangle(rig: Rig, entry: DestinationEntry, text: str) -> Paste:
     return paste.untangle(text, pattern=sheet.key.pattern if sheet.key else None, known=known, ports=ports)
 
 
+def _doubts(rig: Rig, destination: str, entry: DestinationEntry, found: Paste) -> list[str]:
+    """What makes a pasted address one to look at twice: another destination's, an unknown host, a port that the sheet does not name."""
+    from direkt.protocol import address
+    from direkt.protocol.schemes import PORTS
+
+    server = found.server
+    if server is None or str(server) == entry.server:
+        return []
+    mine = {address.parse(entry.server).place, *([address.parse(entry.backup).place] if entry.backup else [])}
+    others = [
+        name for name, other in rig.file.destinations.items()
+        if name != destination and address.parse(other.server).place == server.place and server.place not in mine
+    ]  # fmt: skip
+    if others:
+        return [f"the address is the one of {', '.join(others)} in this rig: was it pasted for the wrong destination?"]
+    sheet = rig.sheet(entry)
+    known = [address.parse(entry.server), *(one.parsed for one in sheet.servers)]
+    if not any(server.host == one.host or _same_domain(server.host, one.host) for one in known):
+        return [f"neither the rig nor the sheet knows the host {server.host}: is it the ingest of {sheet.name}?"]
+    port = server.port or PORTS.get(server.scheme)
+    ports = {p.port for p in sheet.protocols} | {one.port or PORTS.get(one.scheme) for one in known}
+    if port not in ports:
+        return [f"the sheet names no port {port}: is it meant?"]
+    return []
+
+
+def _same_domain(one: str, other: str) -> bool:
+    """Whether two hosts differ in their first names only: ingest-7.tarnlight.example and ingest.tarnlight.example."""
+    ours, theirs = one.split("."), other.split(".")
+    return len(ours) > 2 and len(theirs) > 2 and not ours[-1].isdigit() and ours[-2:] == theirs[-2:]
+
+
 def _masked(value: str) -> str:
     from direkt.secret import Secret
 
@@ -113,15 +146,19 @@ def _masked(value: str) -> str:
 
 @key.command("set")
 @click.argument("destination")
+@click.option("--key-only", is_flag=True, help="Take the key alone, whatever address was pasted with it.")
 @options.rig_option
 @options.json_option
-def set_(destination: str, rig_path: Path | None, as_json: bool) -> None:
+def set_(destination: str, key_only: bool, rig_path: Path | None, as_json: bool) -> None:
     """Take DESTINATION's server address and key, as pasted; repair what is certain, refuse the rest.
 
     Asks on the terminal without showing what is pasted, or reads standard input. Never give a key as an argument.
     """
     rig, entry = _destination(rig_path, destination)
     found = _untangle(rig, entry, _pasted())
+    if key_only:
+        found = replace(found, server=None, aside=False)
+    found = replace(found, questions=(*found.questions, *_doubts(rig, destination, entry, found)))
     out = output.console(err=as_json)
     name = _store_name(rig, destination)
     changes: dict[str, str] = {}
@@ -130,6 +167,8 @@ def set_(destination: str, rig_path: Path | None, as_json: bool) -> None:
     if found.key is not None and entry.key != f"store:{name}":
         changes["key"] = f"store:{name}"
     _show(out, found, entry)
+    if found.aside and found.key is not None:
+        raise UnusableInput("the address that was pasted was not taken, so the key was not kept either: paste both anew, or the key alone with --key-only")
     _agree(found, "Keep this as it stands?" if found.questions else "Keep this?")
     if found.key is not None:
         kept = options.key_store().put(name, found.key, _bound_to(rig, entry, found))
@@ -282,6 +321,8 @@ def renew(destination: str, event: str | None, given: bool, yes: bool, rig_path:
         output.console(err=as_json).print(f"the new key {escape(str(key))} is kept")
         return _to_devices(rig, destination, key, as_json)
     found = _untangle(rig, entry, _pasted())
+    if found.aside:
+        raise UnusableInput("another address was pasted with the key, and was not taken: paste the key alone")
     if found.key is None:
         raise UnusableInput("; ".join(["no key was found in what was pasted", *found.left]))
     if found.server is not None and str(found.server) != entry.server:

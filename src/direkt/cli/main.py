@@ -5,13 +5,17 @@ Commands are imported only when they run, so that ``direkt --help`` starts as fa
 
 from __future__ import annotations
 
+import signal
+import sys
+
+if {"direkt"} & {word.rpartition("/")[2] for word in sys.orig_argv[:3]} and signal.getsignal(signal.SIGINT) is signal.default_int_handler:
+    signal.signal(signal.SIGINT, signal.SIG_DFL)  # Ctrl-C while this program is still being read: it ends, without a word of Python's
+
 import contextlib
 import importlib
 import io
 import os
-import signal
 import stat
-import sys
 from collections.abc import Iterator
 from types import FrameType
 
@@ -94,7 +98,7 @@ def cli() -> None:
 def main() -> None:
     """Runs the command line and exits. A request to end (SIGTERM) and a terminal that is gone are like Ctrl-C."""
     signal.signal(signal.SIGTERM, _interrupt)
-    if signal.getsignal(signal.SIGINT) is signal.default_int_handler:
+    if signal.getsignal(signal.SIGINT) in (signal.default_int_handler, signal.SIG_DFL):
         signal.signal(signal.SIGINT, _interrupt)
     if hasattr(signal, "SIGHUP") and signal.getsignal(signal.SIGHUP) is signal.SIG_DFL:
         signal.signal(signal.SIGHUP, _hang_up)

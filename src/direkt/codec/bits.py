@@ -7,9 +7,12 @@ bytes: right for headers of some tens of bytes, wrong for payloads, which nothin
 from __future__ import annotations
 
 import re
+from typing import TYPE_CHECKING
 
 from direkt.errors import Malformed
-from direkt.media import Buffer
+
+if TYPE_CHECKING:
+    from direkt.media import Buffer
 
 
 class BitstreamError(Malformed):

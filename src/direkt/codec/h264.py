@@ -15,7 +15,7 @@ import numpy as np
 from direkt.codec import colour, shape
 from direkt.codec import h264_syntax as syntax
 from direkt.codec.bits import BitReader, BitstreamError, unescape
-from direkt.codec.h264_levels import LEVELS, bitrate_steps, lowest_level
+from direkt.codec.h264_levels import LEVELS, bitrate_steps, level_names, lowest_level
 from direkt.codec.h264_syntax import B, I
 from direkt.codec.nal import Units
 from direkt.codec.nal_reader import NalReader, golomb, windows
@@ -32,7 +32,7 @@ from direkt.codec.reader import (
 )
 from direkt.media import Bytes, Codes, Column, Format, Marks, Samples, words
 
-__all__ = ["LEVELS", "Reader", "bitrate_steps", "lowest_level"]
+__all__ = ["LEVELS", "Reader", "bitrate_steps", "level_names", "lowest_level"]
 
 _SEI_WORDS = 4  # of eight bytes, of an SEI unit that is looked at as a whole
 

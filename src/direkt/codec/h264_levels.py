@@ -42,3 +42,8 @@ def bitrate_steps(profile: str) -> tuple[float, ...]:
     """The highest bitrate (kbit/s, NAL) of each level: the only ones at which a level changes for the bitrate."""
     factor = _FACTOR.get(profile.removesuffix("-intra"), 1.2)
     return tuple(sorted({most * factor for *_, most in LEVELS}))
+
+
+def level_names() -> tuple[str, ...]:
+    """The levels that there are, the lowest first."""
+    return tuple(level for level, *_ in LEVELS)

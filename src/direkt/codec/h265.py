@@ -16,13 +16,13 @@ from direkt.codec import colour, shape
 from direkt.codec import h265_syntax as syntax
 from direkt.codec.bits import unescape
 from direkt.codec.h264_syntax import parse_sei
-from direkt.codec.h265_levels import LEVELS, bitrate_steps, lowest_level
+from direkt.codec.h265_levels import LEVELS, bitrate_steps, level_names, lowest_level
 from direkt.codec.nal import Units
 from direkt.codec.nal_reader import NalReader, golomb, windows
 from direkt.codec.reader import Declared, Join, Motion, Parity, Pictures, Promise, Remark, Scan, opaque_pictures
 from direkt.media import Bytes, Codes, Column, Format, Marks, Samples, Times, Words
 
-__all__ = ["LEVELS", "Reader", "bitrate_steps", "lowest_level"]
+__all__ = ["LEVELS", "Reader", "bitrate_steps", "level_names", "lowest_level"]
 
 # Table D.1: payloadType, the same numbers as in H.264
 _PIC_TIMING, _FILLER_MESSAGE, _RECOVERY_POINT = 1, 3, 6

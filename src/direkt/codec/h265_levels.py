@@ -57,3 +57,8 @@ def bitrate_steps(profile: str) -> tuple[float, ...]:
     """The highest bitrate (kbit/s, NAL) of each level, in its higher tier: where a level changes for the bitrate."""
     factor = _factor(profile)
     return tuple(sorted({max(main, high) * factor for *_, main, high in LEVELS}))
+
+
+def level_names() -> tuple[str, ...]:
+    """The levels that there are, the lowest first."""
+    return tuple(level for level, *_ in LEVELS)

@@ -195,25 +195,3 @@ class OpaqueAudio:
     def power(self, samples: Samples, n: int) -> float | None:
         """Not known."""
         return None
-
-
-class LevelTable(Protocol):
-    """How a codec's levels limit a stream."""
-
-    def lowest_level(
-        self, width: int, height: int, frame_rate: float, bitrate: float, profile: str, references: int = 1, tier: str = ""
-    ) -> str:
-        """The lowest level, in the words of video.level, for a picture (px), rate (fps) and bitrate (kbit/s).
-
-        Raises BitstreamError when none allows it.
-        """
-
-    def bitrate_steps(self, profile: str) -> tuple[float, ...]:
-        """The highest bitrate (kbit/s) of each level."""
-
-
-def levels(codec: str) -> LevelTable | None:
-    """The level table of a codec; None where nothing here knows one."""
-    module = registry.find("video", codec).module
-    found = importlib.import_module(f"direkt.codec.{module}") if module else None
-    return cast(LevelTable, found) if hasattr(found, "lowest_level") else None

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from direkt import demand, parameters
-from direkt.codec import reader
+from direkt.codec import levels
 from direkt.codec.bits import BitstreamError
 from direkt.destination.implied import IMPLIED
 from direkt.destination.model import Rule, Sheet, span_demand
@@ -306,9 +306,25 @@ def _falls(sheet: Sheet) -> Iterator[Contradiction]:
                     break
 
 
+def _no_levels(sheet: Sheet, rule: Rule) -> Iterator[Contradiction]:
+    """Levels that the codec does not have."""
+    codec = sheet.rules.get("video.codec")
+    allowed = [str(v) for v in (codec.must.one_of if codec is not None and codec.must is not None else ())] or ["h264"]
+    tables = {name: table for name in allowed if (table := levels.levels(name)) is not None}
+    for wish in (rule.must, rule.should):
+        for level in (*wish.one_of, wish.minimum, wish.maximum) if wish is not None else ():
+            if level is not None and tables and not any(str(level) in table.level_names() for table in tables.values()):
+                near = ", ".join(name for table in list(tables.values())[:1] for name in table.level_names() if name[0] == str(level)[0])
+                yield Contradiction(rule.source, f"there is no level {level} of {' or '.join(tables)}; there is {near or 'none like it'}")
+
+
 def _levels(sheet: Sheet) -> Iterator[Contradiction]:
     rule = sheet.rules.get("video.level")
-    if rule is None or rule.must is None:
+    if rule is None:
+        return
+    wrong = list(_no_levels(sheet, rule))
+    yield from wrong
+    if rule.must is None or wrong:
         return
     profile = sheet.rules.get("video.profile")
     name = (
@@ -322,7 +338,7 @@ def _levels(sheet: Sheet) -> Iterator[Contradiction]:
     if most is None:
         return
     codec = sheet.rules.get("video.codec")
-    table = reader.levels(str(_only(codec) or "h264") if codec else "h264")
+    table = levels.levels(str(_only(codec) or "h264") if codec else "h264")
     if table is None:
         return
     limit = parameters.ordered(rule.name, most)
@@ -336,6 +352,13 @@ def _levels(sheet: Sheet) -> Iterator[Contradiction]:
                     rule.source,
                     f"video.level of at most {most} is too low for {size} at {rate:g} fps, which needs {words}",
                 )
+    for what in ("video.bitrate.mean", "video.bitrate.peak"):
+        asked = sheet.rules.get(what)
+        for end in (_least(asked), _most(asked)):
+            if end is not None and ((least := _needed(table, 16, 16, 1, end, name)) is None or parameters.ordered(rule.name, least) > limit):
+                assert asked is not None
+                yield Contradiction(asked.source, f"{what} of {end:g} kbit/s is more than level {most} permits: it needs {least or 'more than any level'}")
+                break
     for rung in sheet.ladder:
         most_sent = rung.maximum if rung.maximum is not None else rung.best or rung.minimum
         without, with_ = (
@@ -346,7 +369,7 @@ def _levels(sheet: Sheet) -> Iterator[Contradiction]:
             yield Contradiction(rung.source, f"the ladder allows {most_sent:g} kbit/s, more than level {most} permits")
 
 
-def _needed(table: reader.LevelTable, width: int, height: int, rate: float, bitrate: float, profile: str) -> str | None:
+def _needed(table: levels.LevelTable, width: int, height: int, rate: float, bitrate: float, profile: str) -> str | None:
     try:
         return table.lowest_level(width, height, rate, bitrate, profile)
     except BitstreamError:

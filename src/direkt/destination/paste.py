@@ -14,7 +14,7 @@ from dataclasses import dataclass
 
 from direkt.destination.pasting import addresses, keys
 from direkt.destination.pasting.state import PasteError, Work
-from direkt.destination.pasting.words import words
+from direkt.destination.pasting.words import flattened, words
 from direkt.destination.pattern import Pattern
 from direkt.protocol.address import ServerAddress
 
@@ -32,6 +32,7 @@ class Paste:
     repairs: tuple[str, ...] = ()
     left: tuple[str, ...] = ()
     questions: tuple[str, ...] = ()
+    aside: bool = False  # an address was pasted, and not taken
 
     def __repr__(self) -> str:
         return f"Paste({self.server}, key of {len(self.key or '')} characters, {self.repairs}, {self.left}, {self.questions})"
@@ -48,6 +49,7 @@ def untangle(
     if len(text) > _MOST:
         raise PasteError(f"{len(text)} characters were pasted; a server address and a key have a few dozen")
     text = re.sub(r"\n--[ ]?\r?\n.*", "\n", text, flags=re.DOTALL)  # a mail's signature
+    text = flattened(text)
     work = Work(Pattern(pattern) if pattern is not None else None, known, list(ports))
     pasted = words(text, work.repairs)
     if any(not word.text for word in pasted):
@@ -70,7 +72,7 @@ def untangle(
         and not work.left
         and (addresses.MENTIONED.search(text) or any(host in "".join(text.lower().split()) for host in work.hosts))
     ):
-        work.left.append("an address was there and could not be read: it was not taken; copy it alone")
+        work.set_aside("an address was there and could not be read: it was not taken; copy it alone")
     if server is None and key is None:
         raise PasteError(work.left[0] if work.left else "neither a server address nor a key stands in what was pasted")
     return Paste(
@@ -79,4 +81,5 @@ def untangle(
         tuple(dict.fromkeys(work.repairs)),
         tuple(dict.fromkeys(work.left)),
         tuple(dict.fromkeys(work.questions)),
+        server is None and work.aside,
     )

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 from functools import lru_cache
 
 from direkt import parameters
-from direkt.codec import reader
+from direkt.codec import levels
 from direkt.codec.bits import BitstreamError
 from direkt.demand import Demand
 from direkt.destination.model import Rule, audio_rule, rung_rule
@@ -126,7 +126,7 @@ class _Builder:
         return any(rule is not None and rule.must is not None and not rule.must.allows("yes") for rule in rules)
 
     def _level_steps(self, profile: str) -> list[Choice]:
-        table = reader.levels("h264")
+        table = levels.levels("h264")
         has_rule = any("video.level" in asker.sheet.rules for asker in self.askers)
         return [math.floor(step) for step in table.bitrate_steps(profile)] if table is not None and has_rule else []
 
@@ -401,7 +401,7 @@ def level_of(values: Values) -> str | None:
 
 @lru_cache(4096)
 def _level(codec: str, size: Value, rate: float, bitrate: float, profile: str) -> str | None:
-    table = reader.levels(codec)
+    table = levels.levels(codec)
     if table is None:
         return None
     try:

@@ -11,6 +11,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from direkt.codec.bits import BitstreamError
+from direkt.codec.levels import levels
 from direkt.codec.reader import (
     Declared,
     Join,
@@ -20,7 +21,6 @@ from direkt.codec.reader import (
     Remark,
     Scan,
     VideoReader,
-    levels,
     video_reader,
 )
 from direkt.measure.buffer import Curve, Kept

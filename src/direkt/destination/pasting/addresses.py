@@ -139,7 +139,7 @@ def with_schemes(pasted: list[Word], work: Work) -> list[Word]:
             said(work.repairs, f"the scheme {known.scheme}:// that was missing is put before the server address")
             word = replace(word, text=f"{known.scheme}://{match[1]}{match[2] or ''}{match[3]}")
         elif word.text.lower().strip("/") in work.hosts:
-            work.left.append(
+            work.set_aside(
                 f"the host {word.text.lower().strip('/')} alone is no server address and was not taken: copy it with its application"
             )
             continue
@@ -155,7 +155,7 @@ def without_foreign(others: list[Word], work: Work) -> list[Word]:
             out.append(word)
             continue
         if _NO_SCHEME.fullmatch(word.text):
-            work.left.append("what looks like a server address has no scheme (rtmp://) before it and was not taken")
+            work.set_aside("what looks like a server address has no scheme (rtmp://) before it and was not taken")
             continue
         if not _FOREIGN.match(word.text):
             out.append(word)
@@ -164,7 +164,7 @@ def without_foreign(others: list[Word], work: Work) -> list[Word]:
         page = scheme in ("http", "https") or not rest
         named = f"one of {scheme}" if scheme in _OTHERS else "of a kind"  # else it may be anything, a key too
         kind = "a page's" if page else f"{named} which Direkt does not push by"
-        work.left.append(f"the address{_place(rest)} is {kind} and was not taken")
+        work.set_aside(f"the address{_place(rest)} is {kind} and was not taken")
     for word in out:
         if work.pattern is not None:
             whole = _PART.fullmatch(word.text) is not None or "//" in word.text or ":/" in word.text
@@ -174,7 +174,7 @@ def without_foreign(others: list[Word], work: Work) -> list[Word]:
                 r"(?i)(?:[a-z-]{2,63}\.){2,}[a-z-]{1,63}|[a-z-]{2,63}/[a-z-]{2,63}", word.text
             )
         if part and word.label != "key":
-            work.left.append("what looks like a part of an address was not taken: copy the server address whole")
+            work.set_aside("what looks like a part of an address was not taken: copy the server address whole")
     return out
 
 
@@ -208,7 +208,7 @@ def server(addresses: list[Word], others: list[Word], work: Work) -> tuple[Serve
     """The one address that is meant, and the key that hung on it."""
     pages = [word for word in addresses if _is_page(word.text, work)]
     for word in pages:
-        work.left.append(f"the link{_place(_SCHEME.sub('', word.text))} is a page's, not an ingest, and was not taken")
+        work.set_aside(f"the link{_place(_SCHEME.sub('', word.text))} is a page's, not an ingest, and was not taken")
     addresses = [word for word in addresses if word not in pages]
     backups = [word for word in addresses if word.role == "backup"]
     if backups and len(backups) < len(addresses):

@@ -8,7 +8,7 @@ from urllib.parse import unquote
 
 from direkt.destination.no_key import SHORTEST, is_mask, why_no_key
 from direkt.destination.pasting.state import PasteError, Work, keyish, strong
-from direkt.destination.pasting.words import Word, said
+from direkt.destination.pasting.words import Word, padded, said
 from direkt.destination.pattern import Pattern
 
 _MOST_JOINED = 7  # words that a torn key is put together from
@@ -235,7 +235,7 @@ def _plain(key: str, work: Work) -> str:
         work.questions.append(
             "the key has a percent sign as encoded addresses have it: it may be another one when decoded"
         )
-    if "/" in key.partition("?")[0]:
+    if "/" in key.partition("?")[0] and not padded(key):
         work.questions.append("the key has a slash in it: a part of an address may hang on it")
     odd = next((n for n, c in enumerate(key, 1) if not 33 <= ord(c) < 127), None)
     if odd is not None:

@@ -26,7 +26,13 @@ class Work:
     repairs: list[str] = field(default_factory=list)
     left: list[str] = field(default_factory=list)
     questions: list[str] = field(default_factory=list)
+    aside: bool = False  # an address was not taken
     chatty: bool = False  # words of a sentence stand on the address's line
+
+    def set_aside(self, why: str) -> None:
+        """An address that is not taken, for this reason."""
+        self.left.append(why)
+        self.aside = True
 
     @property
     def hosts(self) -> set[str]:

@@ -95,6 +95,34 @@ def words(text: str, repairs: list[str]) -> list[Word]:
     return out
 
 
+def flattened(text: str) -> str:
+    """JSON as lines "primary stream key: ...": its names say what each value is. Anything else stays as it is."""
+    import json
+
+    bare = text.strip()
+    if not (bare[:1] in "{[" and bare[-1:] in "}]"):
+        return text
+    try:
+        data = json.loads(bare)
+    except (ValueError, RecursionError):
+        return text
+    lines: list[str] = []
+    waiting: list[tuple[str, object]] = [("", data)]
+    while waiting and len(lines) < _MOST_LEAVES:
+        label, value = waiting.pop(0)
+        if isinstance(value, dict):
+            waiting[:0] = [(f"{label} {_SEAM.sub(' ', str(name))}".strip(), inner) for name, inner in value.items()]
+        elif isinstance(value, list):
+            waiting[:0] = [(label, inner) for inner in value]
+        elif isinstance(value, str) and value.strip() and "\n" not in value:
+            lines.append(f"{label}: {value}" if label else value)
+    return "\n".join(lines) or text
+
+
+_MOST_LEAVES = 200
+_SEAM = re.compile(r"[_.\s-]+|(?<=[a-z])(?=[A-Z])")
+
+
 def said(repairs: list[str], text: str) -> None:
     """Adds a repair once."""
     if text not in repairs:
@@ -191,6 +219,12 @@ def _line(line: str, number: int, before: list[str], repairs: list[str]) -> list
         elif text.endswith((":", "=")) and "/" in text and "." in text:
             _value(text.rstrip(":="), number, before, out)
             before.append(text.rpartition("/")[2])
+        elif padded(text):
+            _value(text, number, before, out)
+        elif text.endswith("=") and (glued := _GLUED.fullmatch(text)) and padded(glued[2]):
+            said(repairs, "the words around it taken out")
+            before.append(f"{glued[1]}:")
+            _value(glued[2], number, before, out)
         elif text.endswith((":", "=")) and not _ANY_SCHEME.search(text):
             before.append(text)
             said(repairs, "the words around it taken out")
@@ -203,6 +237,11 @@ def _line(line: str, number: int, before: list[str], repairs: list[str]) -> list
         else:
             _value(text, number, before, out)
     return out
+
+
+def padded(text: str) -> bool:
+    """Whether a word is Base64 with its padding (RFC 4648, 4): its equals signs are its own, and no label's."""
+    return re.fullmatch(r"[A-Za-z0-9+/_-]{6,}={1,2}", text) is not None and len(text) % 4 == 0 and re.search(r"\d|[a-z][A-Z]", text) is not None
 
 
 def _pieces(line: str) -> list[str]:
@@ -240,6 +279,8 @@ def _labelled_until(pieces: list[str], n: int) -> int:
     for upto in range(n, min(len(pieces), n + 7)):
         text = pieces[upto]
         if _ANY_SCHEME.search(text) or ("/" in text and "." in text):
+            break
+        if padded(text) or ((glued := _GLUED.fullmatch(text)) and padded(glued[2])):
             break
         if text.endswith((":", "=")):
             return upto + 1
