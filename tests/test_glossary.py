@@ -56,7 +56,7 @@ class Messages(unittest.TestCase):
     def answered(self, rows):
         for word, wanted in rows:
             answer = glossary.find(word)
-            told = " ".join([*(f"{e.term} {e.what} {e.choose}" for e in answer.entries), *(one.text for one in answer.sums)])
+            told = " ".join([*(f"{e.term} {e.what} {e.choose} {e.next}" for e in answer.entries), *(one.text for one in answer.sums)])
             self.assertIn(wanted.lower(), told.lower(), word)
 
     def test_every_message_has_cause_and_next_step(self):
@@ -65,7 +65,7 @@ class Messages(unittest.TestCase):
         self.assertEqual(len({entry.term for _, entry in found}), len(found), "none twice")
         self.assertFalse({entry.term for _, entry in found} & {entry.term for entry in glossary.entries()})
         for ways, entry in found:
-            self.assertTrue(ways and all(ways) and entry.what.endswith(".") and entry.choose.endswith("."), entry.term)
+            self.assertTrue(ways and all(ways) and entry.what.endswith(".") and entry.next.endswith("."), entry.term)
 
     def test_messages(self):
         self.answered((

@@ -23,6 +23,7 @@ class Entry:
     choose: str = ""  # what to choose, and why
     mixed_up: str = ""  # units and the usual mix-ups
     measured: str = ""  # how Direkt measures it
+    next: str = ""  # what to do, of a message
 
 
 def entries() -> Iterator[Entry]:
@@ -144,7 +145,7 @@ def failures() -> Iterator[tuple[list[frozenset[str]], Entry]]:
     """Messages of devices, platforms and systems: the words of each way in which one is written, and what it means."""
     for line in glossary_errors.TEXT.splitlines():
         ways, term, cause, following = line.split("|")
-        yield [frozenset(_plain(way).split()) for way in ways.split(";")], Entry(term, (), cause, following)
+        yield [frozenset(_plain(way).split()) for way in ways.split(";")], Entry(term, (), cause, next=following)
 
 
 _GENERAL = ("publish failed", "connection closed", "not supported", "device offline", "value refused", "no data", "not found")  # where nothing says more

@@ -70,6 +70,7 @@ def explain(
                 "choose": e.choose,
                 "mixed_up": e.mixed_up,
                 "measured": e.measured,
+                "next": e.next,
             }
             for e in found
         ]
@@ -89,7 +90,7 @@ def explain(
         also = f"  [dim]({escape(', '.join(e.also))})[/]" if e.also else ""
         out.print(("\n" if n else "") + f"[bold]{escape(e.term)}[/]{also}")
         out.print(Padding(escape(e.what), (0, 0, 0, 2), expand=False))
-        said = (("choose", e.choose), ("mind", e.mixed_up), ("measured", e.measured))
+        said = (("choose", e.choose), ("mind", e.mixed_up), ("measured", e.measured), ("next", e.next))
         output.print_lines(out, ((f"[bold]{label}[/]", escape(text)) for label, text in said if text), indent=2)
     return ExitCode.GOOD
 

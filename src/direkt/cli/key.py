@@ -214,7 +214,7 @@ def _agree(found: Paste, question: str) -> None:
             raise UnusableInput("nothing was kept")
     elif found.questions:
         raise UnusableInput(
-            f"{found.questions[0]}; nothing was kept. Paste it right, or on a terminal, where you can say that it is right as it stands"
+            f"{found.questions[0].rstrip('?')}: nothing was kept. Paste it right, or on a terminal, where you can say that it is right as it stands"
         )
 
 

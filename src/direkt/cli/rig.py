@@ -52,7 +52,9 @@ def trust(yes: bool, revoke: bool, once: bool, rig_path: Path | None, as_json: b
     if revoke:
         store.remove(found.path)
         trusted = False
-    elif not trusted:
+    elif trusted:
+        _show(found, wants)
+    else:
         out = output.console(err=as_json)
         _show(found, wants)
         agreed = yes or _agreed()

@@ -388,6 +388,7 @@ class EntryJson(TypedDict):
     choose: str
     mixed_up: str
     measured: str
+    next: str  # what to do, of a message
 
 
 class SumJson(TypedDict):
