@@ -361,9 +361,10 @@ def setting_of(name: str) -> str:
     return follows.setting if follows else name
 
 
-_SIZE = re.compile(r"([1-9]\d{0,4})\s*[xX×]\s*([1-9]\d{0,4})")
-_RATIO = re.compile(r"([1-9]\d{0,4})\s*:\s*([1-9]\d{0,4})")
-_VERSION = re.compile(r"\d{1,2}(\.\d)?b?")
+PATTERNS = {
+    Kind.SIZE: r"([1-9]\d{0,4})\s*[xX×]\s*([1-9]\d{0,4})", Kind.RATIO: r"([1-9]\d{0,4})\s*:\s*([1-9]\d{0,4})", Kind.VERSION: r"[1-9](\.\d)?b?",
+}  # fmt: skip
+_SIZE, _RATIO, _VERSION = (re.compile(pattern) for pattern in PATTERNS.values())
 
 
 def clean(name: str, value: object) -> Value:

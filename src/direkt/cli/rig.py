@@ -90,7 +90,7 @@ def _once(found: Rig, command: tuple[str, ...], *, yes: bool) -> ExitCode:
 def _places(found: Rig) -> list[tuple[str, str, str]]:
     """Where the rig's data goes: what is done there, by which part of the rig, and the address."""
     f = found.file
-    out = [("speaks to", name, _shown(entry.address)) for name, entry in f.devices.items()]
+    out = [("speaks to", name, _shown(entry.address)) for name, entry in f.devices.items() if entry.address]
     out += [("fetches from", name, _shown(feed.source)) for name, feed in f.feeds.items() if feed.source is not None]
     for name, destination in f.destinations.items():
         out += [("pushes to", name, _shown(server)) for server in (destination.server, destination.backup) if server is not None]

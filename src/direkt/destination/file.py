@@ -25,21 +25,9 @@ from direkt.destination.model import (
 )
 from direkt.destination.pattern import Pattern, PatternError
 from direkt.documents import Document, DocumentError, Problem, Strict
-from direkt.parameters import ParameterError
+from direkt.parameters import Kind, ParameterError
 
-_SCALAR: dict[str, Any] = {"type": ["string", "number", "boolean"]}
-_DEMAND_SCHEMA = {
-    "description": "A value, a list of values, or a range with min, max or both.",
-    "anyOf": [
-        _SCALAR,
-        {"type": "array", "items": _SCALAR, "minItems": 1},
-        {
-            "type": "object", "additionalProperties": False, "minProperties": 1,
-            "properties": {"min": {"type": ["number", "string"]}, "max": {"type": ["number", "string"]}},
-        },
-    ],
-}  # fmt: skip
-AnyDemand = Annotated[Any, WithJsonSchema(_DEMAND_SCHEMA)]
+AnyDemand = Annotated[Any, WithJsonSchema({"description": "A value, a list of values, or a range with min, max or both."})]
 
 
 class RuleEntry(Strict):
@@ -114,12 +102,39 @@ class SheetFile(Strict):
 def json_schema() -> dict[str, Any]:
     """The JSON Schema of sheet files, with every parameter's name and meaning where rules stand."""
     made = SheetFile.model_json_schema(by_alias=True)
+    entry = made["$defs"].pop("RuleEntry")
+    for row in parameters.TABLE.values():
+        own = {**entry["properties"], **{strength: _demand_schema(row) for strength in ("must", "should")}}
+        made["$defs"][row.name] = {**entry, "title": row.name, "description": row.meaning, "properties": own}
     for holder in (made, made["$defs"]["ModeEntry"]):
         rules = holder["properties"]["rules"]
-        entry = rules.pop("additionalProperties")
         rules["additionalProperties"] = False
-        rules["properties"] = {name: {**entry, "description": row.meaning} for name, row in parameters.TABLE.items()}
+        rules["properties"] = {name: {"$ref": f"#/$defs/{name}"} for name in parameters.TABLE}
+    made["$defs"]["RungEntry"]["properties"]["size"]["pattern"] = f"^(?:{parameters.PATTERNS[Kind.SIZE]})$"
     return made
+
+
+def _demand_schema(row: parameters.Parameter) -> dict[str, Any]:
+    """What may be demanded of a parameter: its values, lists of them and, where they have an order, ranges."""
+    value = _value_schema(row)
+    ways = [value, {"type": "array", "items": value, "minItems": 1}, {"type": "null"}]
+    if row.kind in (Kind.NUMBER, Kind.VERSION):
+        ways.append({"type": "object", "additionalProperties": False, "minProperties": 1, "properties": {"min": value, "max": value}})
+    unit = f", in {row.unit}" if row.unit else ""
+    return {"description": f"A value{unit}, a list of values, or a range with min, max or both.", "anyOf": ways, "default": None}
+
+
+def _value_schema(row: parameters.Parameter) -> dict[str, Any]:
+    if row.kind is Kind.NUMBER:
+        return {"type": "number"} if row.signed else {"type": "number", "minimum": 0}
+    if row.kind is Kind.YES_NO:
+        return {"enum": ["yes", "no", True, False]}
+    if row.kind is Kind.CHOICE:
+        return {"enum": [*row.choices, *([True, False] if "yes" in row.choices else [])]}
+    text = {"type": "string", "pattern": rf"^\s*(?:{parameters.PATTERNS[row.kind]})\s*$"}
+    if row.kind is Kind.VERSION:  # YAML reads 4.1 as a number
+        return {"anyOf": [text, {"enum": [tenths / 10 for tenths in range(10, 100)]}]}
+    return text
 
 
 def build(document: Document, sheet_id: str, load: Callable[[str], Sheet] | None = None) -> Sheet:

@@ -11,7 +11,7 @@ summary: One line on what this destination is.
 
 protocols:                          # and their ports
   - {protocol: rtmp, port: @rtmp@}
-# - {protocol: rtmps, port: @rtmps@}
+#   - {protocol: rtmps, port: @rtmps@}
 servers:                            # every address, by region; role: primary or backup
   - {address: rtmp://ingest.my-platform.example/live, region: north}
 
