@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 
 from direkt.destination.published.gathered import Gathered, Said, Step, note, reject
@@ -116,6 +117,7 @@ def srt_mode(made: Gathered, one: Said, said: Sequence[Said]) -> None:
         reject(made, [one], "a mode of srt without its port")
 
 
+_SINCE_USE = re.compile(r"last (?:use|event|stream)|(?:un|not |nicht )(?:used|benutzt)|unused|inactiv|inaktiv|letzten? (?:nutzung|sendung)|dernière utilisation|último uso")
 _OTHERWISE = "says something else than another line"
 
 
@@ -163,6 +165,9 @@ def fact(made: Gathered, one: Said) -> None:
         return
     if isinstance(value, int | float) and value <= 0 and what in ("session.longest_hours", "key.lives"):
         reject(made, [one], f"{value:g} is no sensible figure for this")
+        return
+    if what == "key.lives" and _SINCE_USE.search(one.statement.text.lower()):
+        reject(made, [one], "a life since its last use, which starts anew with each event")
         return
     if what == "session.shows_after_s":
         old = made.facts.get(what)
