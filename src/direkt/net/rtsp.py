@@ -46,7 +46,8 @@ SILENCE_LIMIT = 15.0  # s without a packet
 _REDIRECTS = 5
 _READ = 1 << 17  # bytes
 _BATCH = 0.2  # s that samples wait to be handed on together
-_LAST = 0.1  # s for what is still on its way when the connection ends
+_LAST = 0.1  # s in which nothing more comes, when the connection ends
+_DRAINED = 1.0  # s that reading the rest may take
 _AT_ONCE = 0.04  # the same, where they are handed on to others
 _UDP_BUFFER = 4 << 20  # bytes that the system keeps for us
 _UDP_WAIT = 0.25  # s that a missing packet is waited for
@@ -368,8 +369,8 @@ class _Pull:
         try:
             while True:
                 done, _ = await asyncio.wait({reading}, timeout=_AT_ONCE if self._exact else _BATCH)
-                if done and self._by == "udp" and not self._stream.goodbye:
-                    await asyncio.sleep(_LAST)  # the goodbye takes another way than the end of the connection
+                if self._by == "udp" and (done or self._stream.ended):
+                    await self._drain()
                 self._hand_on()
                 if self._stream.ended or (done and self._stream.goodbye):
                     raise self._error("it says that the stream is over")
@@ -390,6 +391,14 @@ class _Pull:
             reading.cancel()
             with contextlib.suppress(asyncio.CancelledError, FetchError, RtspError, OSError, _Elsewhere):
                 await reading
+
+    async def _drain(self) -> None:
+        """Goodbye, end of the connection and the last packets take three ways: what has come already is read, until nothing more comes."""
+        end = time.monotonic() + _DRAINED
+        before = -1.0
+        while before != self._last_packet and time.monotonic() < end:
+            before = self._last_packet
+            await asyncio.sleep(_LAST)
 
     def _hint(self) -> str:
         return ": a firewall may hold UDP back; try --by tcp" if self._by == "udp" else ""
