@@ -4,6 +4,7 @@ import base64
 import io
 import json
 import random
+import re
 import string
 import unittest
 from urllib.parse import quote, quote_plus, unquote
@@ -53,7 +54,7 @@ FORMS = {
 
 def left(value: str, text: str) -> bool:
     """Whether a secret is still in a text, found without the masker's ways: by decoding it."""
-    low, bare = value.lower(), "".join(text.lower().replace("\\x", "").split())
+    low, bare = value.lower(), re.sub(r"\\x|\s", "", text.lower())
     found = low in text.lower() or low in unquote(unquote(text)).lower() or low in saxutils.unescape(text, {"&quot;": '"', "&apos;": "'"}).lower()
     found = found or value.encode().hex() in bare.replace(":", "").replace("-", "")
     for word in text.replace("-", "+").replace("_", "/").split():

@@ -250,9 +250,9 @@ macroblock|MB/s limit, MBPS level|A square of 16 by 16 pixels, in which H.264 co
 ctu|CTU, coding tree unit|A square of up to 64 by 64 pixels, in which H.265 counts.||
 usb camera|UVC, USB, USB 3.0, webcam|A camera on a USB socket that needs a computer.|For a push by itself take a network camera or an encoder.|
 capture card|capture device, grabber|Brings a camera's HDMI or SDI into a computer.|Check its input's size and rate.|
-dolby|Dolby, Dolby Digital, E-AC-3, EAC3, Atmos|A family of codecs for surround sound.|AAC in stereo for a push.|
+e-ac-3|EAC3, E-AC-3, enhanced AC-3|The newer codec for surround sound.|AAC in stereo for a push.|
 24 bit audio|24-bit audio, 16 bit audio, sample depth, audio bit depth|How finely each sample is stored before it is coded.|Either: AAC does not keep it.|
-21:9|ultrawide, cinemascope, 2.39:1|A shape wider than 16:9.|16:9: platforms add black bars.|
+21:9|ultrawide, 2.39:1|A shape wider than 16:9.|16:9: platforms add black bars.|
 dsl line|DSL, VDSL, ADSL, cable modem|A line that carries much down and little upload.|Measure its upload; use at most two thirds.|DSL 50/10 carries 10 Mbit/s upwards at best.
 fibre|fiber, FTTH|A line of glass that mostly carries as much up as down.|Measure it all the same.|
 roaming|data roaming, foreign network|Using another country's mobile network.|Allow it before you travel, and ask what a GB costs.|
