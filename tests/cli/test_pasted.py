@@ -51,6 +51,15 @@ class Pasted(Cli):
             self.assertIn(words, result.err, text)
             self.assertEqual((self.kept(), (self.folder / "rig.yaml").read_text()), ({}, RIG), text)
 
+    def test_a_damaged_store_keeps_no_command_that_needs_none(self):
+        (self.folder / "config").mkdir()
+        for content in ("{", "[]", '{"pasted/main": 5}'):
+            (self.folder / "config" / "keys.json").write_text(content)
+            for words in (("sheet", "list"), ("budget", "--up", "20"), ("stop", "--all", "--for", "1s"), ("log", "list"), ("rig", "trust", "--revoke")):
+                result = self.direkt(*words)
+                self.assertNotIn("damaged", result.err, (content, words))
+            self.one_line(self.direkt("key", "show", "main"), 2, "damaged")
+
     def test_what_is_taken(self):
         for destination, text, more, key in (
             ("any", f"https://www.any.example/dashboard\n{KEY}", ("--key-only",), KEY), ("any", f"rtmp://evil.example/app\n{KEY}", ("--key-only",), KEY),

@@ -119,7 +119,8 @@ def load_rig(path: Path | None) -> Rig:
     in_clear = [d.address for d in loaded.file.devices.values() if d.insecure == "yes"]
     for where in (*in_clear, *(p.address for p in loaded.file.platforms.values() if p.insecure == "yes")):
         clear.allow(where)
-    _know(loaded)
+    with contextlib.suppress(UnusableInput):  # what cannot be read is told by the command that needs it
+        _know(loaded)
     return loaded
 
 
@@ -208,7 +209,8 @@ def sources(rig: Rig | None = None) -> Sources:
     if rig is None:  # nobody else's file is in play
         return Sources(os.environ, key_store(), Trust(True, None))
     found = Sources(os.environ, key_store(), trust(rig).seeing(_listed()), rig_id(rig))
-    _ask_for_new_places(rig, found)
+    with contextlib.suppress(UnusableInput):  # a damaged store is told by the command that needs it; stop needs none
+        _ask_for_new_places(rig, found)
     return found
 
 

@@ -47,7 +47,7 @@ def trust(yes: bool, revoke: bool, once: bool, rig_path: Path | None, as_json: b
     if once:
         return _once(found, command, yes=yes)
     store = options.trust_store()
-    wants = _wants(found)
+    wants = _wants(found) if not revoke or as_json else {}
     trusted = options.trust(found).commands
     if revoke:
         store.remove(found.path)
