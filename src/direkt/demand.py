@@ -1,31 +1,40 @@
-"""A demand on one parameter: exactly a value, one of several, or a range.
+"""A demand on one parameter: exactly a value, one of several, a range, or anything but some values.
 
 Sheets use it for what is demanded and recommended, devices for what they can be set to.
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from direkt import parameters
 from direkt.parameters import Kind, ParameterError, Value
 
-JsonDemand = Value | list[Value] | dict[str, Value]
+JsonDemand = Value | list[Value] | dict[str, Value | list[Value]]
 
 
 @dataclass(frozen=True, slots=True)
 class Demand:
-    """Either ``one_of`` holds one or more values, or ``minimum`` and ``maximum`` bound a range (None: open)."""
+    """Either ``one_of`` holds one or more values, or ``minimum`` and ``maximum`` bound a range (None: open).
+
+    ``never``: values that are ruled out of the range; none of them stands in ``one_of``.
+    """
 
     name: str  # the parameter
     one_of: tuple[Value, ...] = ()
     minimum: Value | None = None
     maximum: Value | None = None
+    never: tuple[Value, ...] = ()
+
+    @property
+    def bounded(self) -> bool:
+        """Whether there is a range that ends on one side at least."""
+        return self.minimum is not None or self.maximum is not None
 
     @property
     def untold(self) -> bool:
         """Whether nothing is said: any value may do, and only trying it tells."""
-        return not self.one_of and self.minimum is None and self.maximum is None
+        return not self.one_of and not self.bounded and not self.never
 
     def allows(self, value: Value, *, measured: bool = False, slack: float = 0.0) -> bool:
         """Whether ``value`` meets the demand; ``measured`` values count within how finely they can be measured.
@@ -43,7 +52,9 @@ class Demand:
                 )
                 for wish in self.one_of
             )
-        if self.untold:
+        if any(parameters.same(self.name, value, wrong, measured=measured) for wrong in self.never):
+            return False
+        if not self.bounded:
             return True
         slack = max(slack, parameters.find(self.name).resolution if measured else 1e-9)
         number = parameters.ordered(self.name, value)
@@ -59,6 +70,10 @@ class Demand:
             slack = parameters.find(self.name).resolution
             ahead = any(n >= edge - slack for n in numbers) if upwards else any(n <= edge + slack for n in numbers)
             return None if ahead else False
+        if self.never:
+            whole = replace(self, never=()).allows_beyond(value, upwards=upwards)
+            ruled = Demand(self.name, self.never).allows_beyond(value, upwards=upwards)
+            return None if whole and ruled is not False else whole
         near, far = (self.minimum, self.maximum) if upwards else (self.maximum, self.minimum)
         beyond = Demand(self.name, minimum=None if upwards else far, maximum=far if upwards else None)
         if not beyond.allows(value, measured=True):
@@ -75,6 +90,8 @@ class Demand:
             return min(numbers, key=lambda wish: (abs(wish - value), wish))
         if value is not None and self.allows(value):
             return value
+        if not self.bounded or value in self.never:
+            return None
         if value is None or isinstance(value, str):
             return self.minimum if self.minimum is not None else self.maximum
         if self.minimum is not None and value < parameters.ordered(self.name, self.minimum):
@@ -95,6 +112,10 @@ class Demand:
             words = [parameters.show(name, value, unit=False) for value in self.one_of]
             listed = f"{', '.join(words[:-1])} or {words[-1]}"
             return f"{listed} {unit}" if unit else listed
+        if self.never:
+            words = [parameters.show(name, value, unit=False) for value in self.never]
+            listed = f"not {', '.join(words[:-1])} or {words[-1]}" if len(words) > 1 else f"not {parameters.show(name, self.never[0])}"
+            return f"{replace(self, never=()).text()}, {listed}" if self.bounded else listed
         if self.minimum is None:
             return f"at most {parameters.show(name, self.maximum)}"
         if self.maximum is None:
@@ -108,11 +129,12 @@ class Demand:
         return (numbers[0], numbers[-1]) if in_a_row else None
 
     def json(self) -> JsonDemand:
-        """As JSON and YAML write it: a value, a list, or ``{"min": ..., "max": ...}``."""
+        """As JSON and YAML write it: a value, a list, or ``{"min": ..., "max": ..., "never": [...]}``."""
         if self.one_of:
             return self.one_of[0] if len(self.one_of) == 1 else list(self.one_of)
         bounds = {"min": self.minimum, "max": self.maximum}
-        return {key: value for key, value in bounds.items() if value is not None}
+        found: dict[str, Value | list[Value]] = {key: value for key, value in bounds.items() if value is not None}
+        return {**found, "never": list(self.never)} if self.never else found
 
 
 def both(a: Demand, b: Demand) -> Demand | None:
@@ -121,13 +143,26 @@ def both(a: Demand, b: Demand) -> Demand | None:
         listed, other = (a, b) if a.one_of else (b, a)
         kept = tuple(value for value in listed.one_of if other.allows(value))
         return Demand(a.name, kept) if kept else None
+    never = tuple(dict.fromkeys([*a.never, *b.never]))
+    if (left := _left(a.name, never)) is not None:
+        return Demand(a.name, left) if left else None
     lows = [x for x in (a.minimum, b.minimum) if x is not None]
     highs = [x for x in (a.maximum, b.maximum) if x is not None]
     low = max(lows, key=lambda x: parameters.ordered(a.name, x), default=None)
     high = min(highs, key=lambda x: parameters.ordered(a.name, x), default=None)
     if low is not None and high is not None and parameters.ordered(a.name, low) > parameters.ordered(a.name, high):
         return None
-    return Demand(a.name, minimum=low, maximum=high)
+    if low is not None and low == high and low in never:
+        return None
+    return Demand(a.name, minimum=low, maximum=high, never=never)
+
+
+def _left(name: str, never: tuple[Value, ...]) -> tuple[Value, ...] | None:
+    """The values that are left where most are ruled out; None: several, or no end of them."""
+    row = parameters.find(name)
+    all_ = ("yes", "no") if row.kind is Kind.YES_NO else row.choices
+    left = tuple(value for value in all_ if value not in never)
+    return left if never and all_ and len(left) < 2 else None
 
 
 def within(inner: Demand, outer: Demand) -> bool:
@@ -144,8 +179,10 @@ def within(inner: Demand, outer: Demand) -> bool:
     return True
 
 
-def parse(name: str, raw: object) -> Demand:
-    """A demand as YAML and JSON write it. Raises ParameterError that says what was expected."""
+def parse(name: str, raw: object, never: object = None) -> Demand:
+    """A demand as YAML and JSON write it, without what must ``never`` be. Raises ParameterError that says what was expected."""
+    if never is not None:
+        return _without(name, None if raw is None else parse(name, raw), never)
     row = parameters.find(name)
     if isinstance(raw, list):
         if not raw:
@@ -162,3 +199,17 @@ def parse(name: str, raw: object) -> Demand:
             raise ParameterError(f"{name}: min {low} is above max {high}")
         return Demand(name, minimum=low, maximum=high)
     return Demand(name, (parameters.clean(name, raw),))
+
+
+def _without(name: str, wish: Demand | None, raw: object) -> Demand:
+    if isinstance(raw, dict):
+        raise ParameterError(f"{name}: never takes a value or a list of values; a limit is must: {{min: ..., max: ...}}")
+    wrong = parse(name, raw).one_of
+    if wish is not None and (both_ := [value for value in wish.one_of if value in wrong]):
+        raise ParameterError(f"{name}: {parameters.show(name, both_[0])} stands under must and under never")
+    if wish is not None and wish.one_of:
+        return wish
+    met = both(wish or Demand(name), Demand(name, never=wrong))
+    if met is None:
+        raise ParameterError(f"{name}: never leaves no value that it may have")
+    return met

@@ -140,6 +140,12 @@ def _goal(sheet: Sheet, rules: Mapping[str, Rule], sent: Values) -> Values:
         nearest = wish.nearest(rate) if wish is not None else None
         if nearest is not None:
             goal["video.frame_rate"] = nearest
+    coded, rule = sent.get("video.codec"), rules.get("video.codec")
+    if any(rung.codecs for rung in sheet.ladder) and rule is not None and _misses(rule, coded):
+        wish = rule.should or rule.must
+        other = wish.nearest(coded) if wish is not None else None
+        if other is not None:
+            goal["video.codec"] = other
     return goal
 
 
@@ -210,8 +216,9 @@ def _rate_unproven(finding: Finding) -> Finding:
 
 
 def _no_rung(sheet: Sheet, sent: Values) -> str:
-    size, rate = sent.get("video.size"), sent.get("video.frame_rate")
-    return f"{sheet.name} gives no bitrate for {size} at {parameters.show('video.frame_rate', rate)}"
+    size, rate, codec = sent.get("video.size"), sent.get("video.frame_rate"), sent.get("video.codec")
+    coded = f" in {codec or 'a codec that is not known'}" if any(rung.codecs for rung in sheet.ladder) else ""
+    return f"{sheet.name} gives no bitrate for {size} at {parameters.show('video.frame_rate', rate)}{coded}"
 
 
 def _meets(demand: Demand, sent: Measured) -> bool | None:

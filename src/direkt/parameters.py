@@ -22,6 +22,8 @@ Value = int | float | str
 Values = dict[str, Value]
 
 PEAK_WINDOW = 1.0  # s over which a peak bitrate is taken
+# Frame rates that gear can be set to; of a range, those of them that lie in it are meant
+USUAL_RATES = (23.976, 24, 25, 29.97, 30, 48, 50, 59.94, 60, 100, 119.88, 120)
 
 
 class Kind(StrEnum):

@@ -59,8 +59,8 @@ class Rows(unittest.TestCase):
     def test_what_is_not_wholly_understood_claims_nothing(self):
         for name, value in (
             ("Keyframe interval", "60 frames"), ("Keyframe interval", "2"), ("Keyframe interval", "2 s unless low latency"), ("Audio", "AAC except on weekends"),
-            ("Video codec", "not H.265"), ("Captions", "CEA-608"), ("Bitrate", "enough"), ("Ports", "1935"), ("Latency", "low"), ("B-frames", "a few"), ("Audio channels", "stereo (5.1 for subscribers)"),
-            ("Frame rate", "30 fps for mobile"), ("Keyframe interval", "2 s, 4 s"), ("Video bitrate", "6 Mbps for sport"), ("Video codec", "anything but MPEG-2"),
+            ("Captions", "CEA-608"), ("Bitrate", "enough"), ("Ports", "1935"), ("Latency", "low"), ("B-frames", "a few"), ("Audio channels", "stereo (5.1 for subscribers)"),
+            ("Frame rate", "30 fps for mobile"), ("Keyframe interval", "2 s, 4 s"), ("Video bitrate", "6 Mbps for sport"), ("Video codec", "better not H.265"),
         ):  # fmt: skip
             rules, good = one(name, value)
             self.assertEqual((rules, good), ({}, False), (name, value))

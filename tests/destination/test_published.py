@@ -28,6 +28,8 @@ def facts(sheet, given):
                     continue
                 if wish.one_of:
                     out.add((prefix + name, strength, tuple(sorted(map(str, wish.one_of)))))
+                if wish.never:
+                    out.add((prefix + name, "never", tuple(sorted(map(str, wish.never)))))
                 for end in ("minimum", "maximum"):
                     if getattr(wish, end) is not None:
                         out.add((prefix + name, strength, end, str(getattr(wish, end))))
@@ -37,6 +39,8 @@ def facts(sheet, given):
     rules("", sheet.rules)
     for mode in sheet.modes.values():
         out.add(("mode", mode.name, mode.summary))
+        if mode.behind is not None:
+            out.add(("behind", mode.name, mode.behind.min, mode.behind.max))
         rules(f"{mode.name}:", mode.rules)
     for rung in sheet.ladder:
         for part in ("minimum", "best", "maximum"):
@@ -44,6 +48,7 @@ def facts(sheet, given):
                 out.add(
                     (
                         "ladder",
+                        *rung.codecs,
                         rung.width,
                         rung.height,
                         float(rung.slowest),
@@ -58,6 +63,11 @@ def facts(sheet, given):
                 out.add(("audio_ladder", rung.channels, part, float(getattr(rung, part))))
     for p in sheet.protocols:
         out.add(("protocol", p.protocol, p.port, p.mode))
+        for told in ("passphrase", "stream_id"):
+            if getattr(p, told) is not None:
+                out.add(("protocol", p.port, told, getattr(p, told)))
+        if p.latency_ms is not None:
+            out |= {("protocol", p.port, "latency", end, value) for end, value in p.latency_ms.model_dump(exclude_none=True).items()}
     for s in sheet.servers:
         out.add(("server", str(s.parsed), s.region, s.role))
     for group in ("session", "key"):

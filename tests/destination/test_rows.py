@@ -37,7 +37,7 @@ ROWS = [
     (
         "Video",
         "no H.265, VP9 or VBR; 25 fps",
-        {"video.rate_control": {"must": "cbr"}, "video.frame_rate": {"must": 25}},
+        {"video.codec": {"never": ["h265", "vp9"]}, "video.rate_control": {"must": "cbr"}, "video.frame_rate": {"must": 25}},
     ),
     ("Video", "no 4:3, progressive", {}),  # does the no hold for the second too?
     ("Rate control", "not VBR, CBR only", {"video.rate_control": {"must": "cbr"}}),
@@ -80,7 +80,7 @@ ROWS = [
     ("Scene change detection", "off", {}),
     ("Video codec", "H.264 or H.265 (HEVC)", {"video.codec": {"must": ["h264", "h265"]}}),
     ("Video codec", "H.264 preferred, H.265 accepted", {"video.codec": {"must": ["h265", "h264"], "should": "h264"}}),
-    ("Video codec", "anything except H.265", {}),
+    ("Video codec", "anything except H.265", {"video.codec": {"never": ["h265"]}}),
     ("Video codec", "H.264+ must be off", {}),
     ("Video codec", "Smart H.264", {}),
     ("Codec", "MPEG-4 Part 10", {"video.codec": {"must": "h264"}}),

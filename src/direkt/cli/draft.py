@@ -35,7 +35,7 @@ _MOST = 1 << 20  # bytes of a file
 )
 @options.json_option
 def draft(source: Path, name: str | None, explain: bool, as_json: bool) -> ExitCode:
-    """Read a published settings table into a sheet, on standard output. Exits with 1 when words were not understood.
+    """Read a published settings table into a sheet, on standard output. Exits with 1 where something is doubtful or contradicts itself.
 
     Each line of the sheet carries the words it came from. Where two readings remain, both are listed and none is claimed.
     """
@@ -49,11 +49,12 @@ def draft(source: Path, name: str | None, explain: bool, as_json: bool) -> ExitC
     if not made.cells:
         raise UnusableInput(f"{source}: no table, list or line of settings stands in it")
     sheet_text = drafting.write(made, name or source.stem)
-    left = made.not_understood
+    left = [one for one in made.not_understood if not one.aside]
     if as_json:
         document: SheetDraftJson = {
             "schema": "direkt.sheet-draft/1", "sheet": sheet_text,
             "not_understood": [{"line": one.line, "words": one.words, "reason": one.why} for one in left],
+            "not_for_a_sheet": [{"line": one.line, "words": one.words, "reason": one.why} for one in made.not_understood if one.aside],
             "cells": [_cell(cell) for cell in made.cells],
         }  # fmt: skip
         output.print_json(document)
@@ -61,8 +62,9 @@ def draft(source: Path, name: str | None, explain: bool, as_json: bool) -> ExitC
         _explain(output.console(), made)
     else:
         click.echo(sheet_text, nl=False)
-    for one in left if not explain else ():
-        click.echo(printable(f"! line {one.line} not understood: {one.words}  ({one.why})"), err=True)
+    for one in made.not_understood if not explain else ():
+        sign, what = ("·", "not for a sheet") if one.aside else ("!", "not understood")
+        click.echo(printable(f"{sign} line {one.line} {what}: {one.words}  ({one.why})"), err=True)
     if made.found.empty:
         hint = "" if explain else f"; direkt sheet draft --explain {source} shows why"
         raise UnusableInput(f"{source}: nothing in it was understood{hint}")
@@ -134,8 +136,9 @@ def _says(made: Draft, cell: Cell, what: str) -> str:
         return f"{what}: {_fact(made.found.facts[what][0])}"
     if rule is None:
         return {"video.bitrate.mean": "the ladder", "audio.bitrate.mean": "the audio ladder"}.get(what, what)
-    words = {"must": "", "should": "best "}
-    parts = [f"{words[part]}{demand.parse(what, value).text()}" for part, value in rule.parts.items()]
+    must, never, should = (rule.parts.get(part) for part in ("must", "never", "should"))
+    parts = [demand.parse(what, must, never).text()] if must is not None or never is not None else []
+    parts += [f"best {demand.parse(what, should).text()}"] if should is not None else []
     return f"{what}: {'; '.join([*parts, *(['the same as the source'] if rule.same_as_source else [])])}"
 
 

@@ -457,6 +457,7 @@ class RungJson(TypedDict):
 
     size: str
     frame_rate: SpanJson
+    codecs: list[str]  # that it holds for; empty: for each
     bitrate: BitrateJson
 
 
@@ -524,6 +525,7 @@ class PictureJson(TypedDict):
 
     size: str
     frame_rate: float
+    codec: str | None  # null: the sheets do not tell codecs apart
     bitrate: BitrateJson
 
 
@@ -542,6 +544,8 @@ class SheetCompareJson(TypedDict):
     common: dict[str, object]
     best: dict[str, object]
     pictures: list[PictureJson]
+    sounds: list[AudioRungJson]
+    protocols: list[str] | None  # that all take; null: not every sheet says
     blockers: list[BlockerJson]
 
 
@@ -579,6 +583,7 @@ class SheetDraftJson(TypedDict):
     schema: Literal["direkt.sheet-draft/1"]
     sheet: str  # the YAML
     not_understood: list[NotUnderstoodJson]
+    not_for_a_sheet: list[NotUnderstoodJson]
     cells: list[DraftedCellJson]
 
 

@@ -68,10 +68,12 @@ def show(name: str, as_json: bool) -> None:
         )  # fmt: skip
     out.print(made)
     if s.ladder:
-        steps = output.table("picture up to", "frame rate", "video bitrate (kbit/s)", "best (kbit/s)")
+        apart = ["codec"] if any(r.codecs for r in s.ladder) else []
+        steps = output.table("picture up to", "frame rate", *apart, "video bitrate (kbit/s)", "best (kbit/s)")
         for r in s.ladder:
             best = f"{r.best:g}" if r.best is not None else ""
-            steps.add_row(f"{r.width}x{r.height}", f"{r.slowest:g} to {r.fastest:g} fps", r.text, best)
+            codec = [" or ".join(r.codecs) or "any"] if apart else []
+            steps.add_row(f"{r.width}x{r.height}", f"{r.slowest:g} to {r.fastest:g} fps", *codec, r.text, best)
         out.print(steps)
     _print_facts(out, s)
     for text in s.notes:
@@ -85,7 +87,7 @@ def _document(s: Sheet) -> SheetShowJson:
         "schema": "direkt.sheet-show/1", "id": s.id, "name": s.name, "summary": s.summary, "source": s.source,
         "rules": {n: {**s.rules[n].json(), "because": s.rules[n].because} for n in parameters.in_table_order(s.rules)},
         "ladder": [
-            {"size": f"{r.width}x{r.height}", "frame_rate": {"min": r.slowest, "max": r.fastest}, "bitrate": _bitrate(r)}
+            {"size": f"{r.width}x{r.height}", "frame_rate": {"min": r.slowest, "max": r.fastest}, "codecs": list(r.codecs), "bitrate": _bitrate(r)}
             for r in s.ladder
         ],
         "notes": list(s.notes), "peak_percent": s.peak_percent,
@@ -121,7 +123,7 @@ def _print_facts(out: Console, s: Sheet) -> None:
     if s.protocols:
         line(
             "protocols",
-            ", ".join(f"{p.protocol} on port {p.port}{f' (as {p.mode})' if p.mode else ''}" for p in s.protocols),
+            ", ".join(p.text() for p in s.protocols),
         )
     for server in s.servers:
         place = f" ({server.region}, {server.role})" if server.region else f" ({server.role})"
@@ -233,9 +235,11 @@ def compare(names: tuple[str, ...], as_json: bool) -> ExitCode:
             "schema": "direkt.sheet-compare/1", "sheets": [s.id for s in sheets],
             "common": {n: d.json() for n, d in shared.demands.items()}, "best": {n: d.json() for n, d in shared.wishes.items()},
             "pictures": [
-                {"size": size, "frame_rate": rate, "bitrate": _bitrate(r)}
+                {"size": size, "frame_rate": rate, "codec": r.codecs[0] if r.codecs else None, "bitrate": _bitrate(r)}
                 for size, rate, r in shared.pictures
             ],
+            "sounds": [{"channels": a.channels, "bitrate": _bitrate(a)} for a in shared.sounds],
+            "protocols": None if shared.protocols is None else list(shared.protocols),
             "blockers": [{"parameter": b.parameter, "text": b.text} for b in shared.blockers],
         })  # fmt: skip
         return ExitCode.FAILS if shared.blockers else ExitCode.GOOD
@@ -252,11 +256,22 @@ def compare(names: tuple[str, ...], as_json: bool) -> ExitCode:
         made.add_row(name, *cells, both)
     out.print(made)
     if shared.pictures:
-        steps = output.table("picture", "frame rate", "video bitrate (kbit/s)", "best (kbit/s)")
+        apart = ["codec"] if any(r.codecs for _, _, r in shared.pictures) else []
+        steps = output.table("picture", "frame rate", *apart, "video bitrate (kbit/s)", "best (kbit/s)")
         for size, rate, r in shared.pictures:
             best = f"{r.best:g}" if r.best is not None else ""
-            steps.add_row(size, f"{rate:g} fps", r.text, best)
+            steps.add_row(size, f"{rate:g} fps", *([" or ".join(r.codecs)] if apart else []), r.text, best)
         out.print(steps)
+    for a in shared.sounds:
+        best = f", best {a.best:g}" if a.best is not None else ""
+        out.print(f"sound of {a.channels} channels: {a.text} kbit/s{best}")
+    if shared.protocols:
+        out.print(f"all take {' and '.join(shared.protocols)}")
+    elif shared.protocols is not None:
+        out.print("[yellow]![/] no protocol that all take: each push needs its own, so the device must have them all")
+    else:
+        silent = [s.name for s in sheets if not s.protocols]
+        out.print(f"protocols are not told by {escape(', '.join(silent))}")
     for b in shared.blockers:
         out.print(f"[bold red]✗ impossible at once[/]  {escape(b.parameter)}: {escape(b.text)}")
     if not shared.blockers:

@@ -11,13 +11,14 @@ import time
 from dataclasses import dataclass, field
 
 from direkt import parameters
-from direkt.destination.published import claims, grid, layout, meaning, modes, numbers
+from direkt.destination.published import claims, grid, layout, meaning, modes, numbers, srt
 from direkt.destination.published.gathered import Gathered, Rule, Said, Step, Unread
 from direkt.destination.published.statement import Statement
 from direkt.destination.published.tokens import Number, scan
 from direkt.destination.published.vocabulary import Kind
 from direkt.errors import UnusableInput
 
+_BARE = 5  # words of a line that is no more than a name and a figure
 _LIMIT = 10.0  # s for a whole table
 
 
@@ -59,18 +60,17 @@ def read(text: str, kind: str) -> Draft:
         cell = Cell(one)
         if one.why_not:
             if not one.prose:
-                unread.append(Unread(one.line, one.words, one.why_not))
+                unread.append(Unread(one.line, one.words, one.why_not, one.aside))
                 cells.append(cell)
                 cell.marks.append((0, len(one.text), ""))
                 cell.reasons.append(one.why_not)
             continue
-        listed = "latency" in one.context.topics and not one.context.mode
-        parsed = modes.parse(one.text) if listed else meaning.parse(one.text, one.context, habit)
+        parsed = _parse(one, habit)
         if one.prose and not _worth(one, parsed):
             continue
         said += [Said(one, claim) for claim in parsed.claims]
         for left in parsed.left:
-            unread.append(Unread(one.line, _words(one, left.start, left.end), left.why))
+            unread.append(Unread(one.line, _words(one, left.start, left.end), left.why, left.aside))
             cell.marks.append((left.start, left.end, ""))
             cell.reasons.append(left.why)
         cells.append(cell)
@@ -84,11 +84,24 @@ def read(text: str, kind: str) -> Draft:
     return Draft(found, cells)
 
 
+def _parse(one: Statement, habit: numbers.Habit) -> meaning.Parsed:
+    topics = one.context.topics
+    of_srt = next((topic for topic in topics if topic in srt.TOPICS), "")
+    if of_srt:
+        return srt.parse(one.text, of_srt)
+    listed = "latency" in topics and not one.context.mode
+    return modes.parse(one.text) if listed else meaning.parse(one.text, one.context, habit)
+
+
 def _worth(one: Statement, parsed: meaning.Parsed) -> bool:
     """Of sentences outside any table, only those that are understood whole, or speak of figures, count."""
     if parsed.claims:
         return True
-    return any(t.kind in (Kind.UNIT, Kind.SIZE, Kind.URL) or (t.kind is Kind.VALUE) for t in scan(one.text))
+    tokens = scan(one.text)
+    if any(t.kind in (Kind.UNIT, Kind.SIZE, Kind.URL, Kind.VALUE) for t in tokens):
+        return True
+    kinds = {t.kind for t in tokens}  # "Bitrate 6000" and no more
+    return len(tokens) <= _BARE and Kind.TOPIC in kinds and Kind.NUMBER in kinds
 
 
 def _words(one: Statement, start: int, end: int) -> str:
@@ -115,9 +128,9 @@ def write(draft: Draft, title: str) -> str:
     lines += ["schema: direkt.sheet/1", f"name: {_quote(title)}"]
     if found.protocols:
         lines.append("protocols:")
-        for (name, port), (mode, one) in found.protocols.items():
-            more = f", mode: {mode}" if mode else ""
-            lines.append(f"  - {{protocol: {name}, port: {port}{more}}}  # {_origin(one)}")
+        for (name, port), (told, ones) in found.protocols.items():
+            origins = "; ".join(dict.fromkeys(map(_origin, ones)))
+            lines.append(f"  - {_yaml({'protocol': name, 'port': port, **told})}  # {origins}")
     if found.servers:
         lines.append("servers:")
         for server, (region, role, one) in found.servers.items():
@@ -131,23 +144,27 @@ def write(draft: Draft, title: str) -> str:
     lines.append("rules:" if base else "rules: {}")
     lines += _rules(base, "  ")
     lines += _ladder("ladder", found.ladder) + _ladder("audio_ladder", found.audio_ladder)
-    names = dict.fromkeys([*found.modes, *(mode for mode, rules in found.rules.items() if mode and rules)])
+    names = dict.fromkeys([*found.modes, *(mode for mode in found.behind if mode), *(mode for mode, rules in found.rules.items() if mode and rules)])
     if names:
         lines.append("latency:")
     for mode in names:
         summary = found.modes[mode][0] if mode in found.modes else ""
-        if not summary and not found.rules.get(mode):
+        if not summary and not found.rules.get(mode) and mode not in found.behind:
             lines.append(f"  {mode}: {{}}")
             continue
         lines.append(f"  {mode}:")
         if summary:
             lines.append(f"    summary: {_quote(summary)}  # {_origin(found.modes[mode][1])}")
+        if mode in found.behind:
+            span, one = found.behind[mode]
+            lines.append(f"    viewers_behind_s: {_span(span)}  # {_origin(one)}")
         if found.rules.get(mode):
             lines += ["    rules:", *_rules(found.rules[mode], "      ")]
     lines += _facts(found)
-    if draft.not_understood:
-        lines += ["", "# Not understood; nothing of this is above:"]
-        lines += [f"#   line {one.line}: {_clean(one.words)}  ({_clean(one.why)})" for one in draft.not_understood]
+    for title, aside in (("Not understood; nothing of this is above:", False), ("Not for a sheet:", True)):
+        listed = [one for one in draft.not_understood if one.aside is aside]
+        lines += ["", f"# {title}"] if listed else []
+        lines += [f"#   line {one.line}: {_clean(one.words)}  ({_clean(one.why)})" for one in listed]
     return "\n".join(lines) + "\n"
 
 
@@ -173,18 +190,28 @@ def _ladder(name: str, steps: list[Step]) -> list[str]:
 
 def _facts(found: Gathered) -> list[str]:
     lines: list[str] = []
+    facts = dict(found.facts)
+    if "" in found.behind:
+        span, one = found.behind[""]
+        facts["session.viewers_behind_s"] = span, one
     for group in ("session", "key"):
-        own = {name: fact for name, fact in found.facts.items() if name.startswith(f"{group}.")}
+        own = {name: fact for name, fact in facts.items() if name.startswith(f"{group}.")}
         if own:
             lines.append(f"{group}:")
         for name, (value, one) in own.items():
-            if name == "session.shows_after_s" and isinstance(value, dict):
-                value = {"min": value.get("min", 0), "max": value.get("max", value.get("min", 0))}
+            if name in ("session.shows_after_s", "session.viewers_behind_s") and isinstance(value, dict):
+                value = _span(value, raw=True)
             lines.append(f"  {name.partition('.')[2]}: {_yaml(value)}  # {_origin(one)}")
     if "peak_percent" in found.facts:
         value, one = found.facts["peak_percent"]
         lines.append(f"peak_percent: {_yaml(value)}  # {_origin(one)}")
     return lines
+
+
+def _span(value: dict[str, float], *, raw: bool = False) -> object:
+    """Both ends of a time, also where the table names one."""
+    span = {"min": value.get("min", 0), "max": value.get("max", value.get("min", 0))}
+    return span if raw else _yaml(span)
 
 
 def _origin(one: Said) -> str:

@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from typing import Annotated, Any, Literal
 
-from pydantic import Field, WithJsonSchema
+from pydantic import AfterValidator, BeforeValidator, Field, WithJsonSchema
 
 from direkt import demand, documents, parameters
+from direkt.codec import registry
 from direkt.demand import Demand
 from direkt.destination.model import (
     AudioRung,
@@ -31,10 +32,11 @@ AnyDemand = Annotated[Any, WithJsonSchema({"description": "A value, a list of va
 
 
 class RuleEntry(Strict):
-    """What a parameter must be and should be."""
+    """What a parameter must be, should be and must never be."""
 
     must: AnyDemand = None
     should: AnyDemand = None
+    never: Annotated[Any, WithJsonSchema({"description": "A value or a list of values that are refused."})] = None
     same_as_source: bool = False
     because: str = ""
 
@@ -54,9 +56,25 @@ class BitrateRange(Strict):
     max: float | None = Field(default=None, ge=0)
 
 
+def _listed(value: object) -> object:
+    return [value] if isinstance(value, str) else value
+
+
+def _codec(value: str) -> str:
+    return str(parameters.clean("video.codec", value))
+
+
+_CODEC_SCHEMA = {"enum": list(registry.VIDEO)}
+Codecs = Annotated[
+    list[Annotated[str, AfterValidator(_codec)]], Field(min_length=1), BeforeValidator(_listed),
+    WithJsonSchema({"anyOf": [_CODEC_SCHEMA, {"type": "array", "items": _CODEC_SCHEMA, "minItems": 1}]}),
+]  # fmt: skip
+
+
 class RungEntry(Strict):
     """One step of the ladder."""
 
+    codec: Codecs | None = None
     size: str
     frame_rate: Range
     bitrate: BitrateRange
@@ -104,7 +122,11 @@ def json_schema() -> dict[str, Any]:
     made = SheetFile.model_json_schema(by_alias=True)
     entry = made["$defs"].pop("RuleEntry")
     for row in parameters.TABLE.values():
-        own = {**entry["properties"], **{strength: _demand_schema(row) for strength in ("must", "should")}}
+        value = _value_schema(row)
+        own = {
+            **entry["properties"], **{strength: _demand_schema(row) for strength in ("must", "should")},
+            "never": {**entry["properties"]["never"], "anyOf": [value, {"type": "array", "items": value, "minItems": 1}, {"type": "null"}]},
+        }  # fmt: skip
         made["$defs"][row.name] = {**entry, "title": row.name, "description": row.meaning, "properties": own}
     for holder in (made, made["$defs"]["ModeEntry"]):
         rules = holder["properties"]["rules"]
@@ -216,10 +238,15 @@ def _rules(
                 parts[part] = demand.parse(name, raw)
             except ParameterError as error:
                 problems.append(Problem(document.line([*path, name, part]), str(error)))
+        if entry.never is not None and (entry.must is None or "must" in parts):
+            try:
+                parts["must"] = demand.parse(name, entry.must, entry.never)
+            except ParameterError as error:
+                problems.append(Problem(document.line([*path, name, "never"]), str(error)))
         if entry.same_as_source and name != "video.frame_rate":
             problems.append(Problem(line, f"{name}: same_as_source goes with video.frame_rate only"))
-        if entry.must is None and entry.should is None and not entry.same_as_source:
-            problems.append(Problem(line, f"{name}: expected must, should or both"))
+        if entry.must is None and entry.should is None and entry.never is None and not entry.same_as_source:
+            problems.append(Problem(line, f"{name}: expected must, should or never"))
         rules[name] = Rule(
             name,
             parts.get("must"),
@@ -254,6 +281,7 @@ def _rung(document: Document, number: int, entry: RungEntry, problems: list[Prob
         best,
         None if bitrates.max is None else _whole(bitrates.max),
         f"{document.source}:{line}",
+        tuple(entry.codec or ()),
     )
 
 

@@ -165,7 +165,7 @@ def _bitrates(sheet: Sheet) -> Iterator[Contradiction]:
                             f"least {sum(parts):g} kbit/s")  # fmt: skip
     mean, peak = sheet.rules.get("video.bitrate.mean"), sheet.rules.get("video.bitrate.peak")
     for rung in sheet.ladder:
-        where = f"the ladder's step {rung.width}x{rung.height} at {rung.slowest:g} to {rung.fastest:g} fps"
+        where = f"the ladder's step {rung.words}"
         if (
             mean
             and mean.must
@@ -247,29 +247,45 @@ def _pictures(sheet: Sheet) -> tuple[list[Value], list[float]]:
 def _ladder(sheet: Sheet) -> Iterator[Contradiction]:
     for n, a in enumerate(sheet.ladder):
         for b in sheet.ladder[n + 1 :]:
-            if (a.width, a.height) == (b.width, b.height) and a.slowest <= b.fastest and b.slowest <= a.fastest:
+            # one step for a codec beside one for each is an exception, not a slip
+            together = a.meets(b) and bool(a.codecs) == bool(b.codecs)
+            if together and (a.width, a.height) == (b.width, b.height) and a.slowest <= b.fastest and b.slowest <= a.fastest:
+                codecs = f" in {' or '.join(c for c in b.codecs if c in a.codecs)}" if b.codecs else ""
                 yield Contradiction(b.source, f"the ladder overlaps: {b.width}x{b.height} at {max(a.slowest, b.slowest):g} "
-                                    f"to {min(a.fastest, b.fastest):g} fps stands on two steps")  # fmt: skip
+                                    f"to {min(a.fastest, b.fastest):g} fps{codecs} stands on two steps")  # fmt: skip
     sizes, rates = _pictures(sheet)
     if not sheet.ladder:
         return
     yield from _falls(sheet)
     rates = rates or _in_range(sheet)
+    codec = sheet.rules.get("video.codec")
+    allowed = [str(v) for v in codec.must.one_of] if codec is not None and codec.must is not None else []
+    apart = list(dict.fromkeys(name for rung in sheet.ladder for name in rung.codecs))
+    yield from _steps_of_codecs(sheet, codec)
     for size in sizes:
-        holes = [rate for rate in rates if sheet.rung_for(*parameters.size_of(size), rate) is None]
-        if holes:
-            words = ", ".join(f"{rate:g}" for rate in holes)
-            yield Contradiction(
-                sheet.source, f"the ladder has a hole: no bitrate for {size} at {words} fps, which the rules allow"
-            )
+        for coded in (allowed or apart) if apart else (None,):
+            holes = [rate for rate in rates if sheet.rung_for(*parameters.size_of(size), rate, coded) is None]
+            if holes:
+                words = ", ".join(f"{rate:g}" for rate in holes)
+                yield Contradiction(
+                    sheet.source, f"the ladder has a hole: no bitrate for {size} at {words} fps{f' in {coded}' if coded else ''}, which the rules allow"
+                )
     for rung in sheet.ladder:
         if rates and not any(rung.fits(rung.width, rung.height, rate) for rate in rates):
-            yield Contradiction(rung.source, f"the ladder's step {rung.width}x{rung.height} at {rung.slowest:g} to "
-                                f"{rung.fastest:g} fps holds no frame rate that the rules allow")  # fmt: skip
+            yield Contradiction(rung.source, f"the ladder's step {rung.words} holds no frame rate that the rules allow")
 
 
-# Frame rates that gear can be set to; of a range, those of them that lie in it are meant
-_USUAL_RATES = (23.976, 24, 25, 29.97, 30, 48, 50, 59.94, 60, 100, 119.88, 120)
+def _steps_of_codecs(sheet: Sheet, codec: Rule | None) -> Iterator[Contradiction]:
+    """Steps for codecs that the rules refuse, and newer codecs that get more than older ones."""
+    for rung in sheet.ladder:
+        refused = [name for name in rung.codecs if codec is not None and codec.must is not None and not codec.must.allows(name)]
+        if refused and codec is not None and codec.must is not None:
+            yield Contradiction(rung.source, f"the ladder's step {rung.words} is for {' and '.join(refused)}; video.codec must be {codec.must.text()}")
+    for old in sheet.ladder:
+        for new in sheet.ladder:
+            same = (old.width, old.height, old.slowest, old.fastest) == (new.width, new.height, new.slowest, new.fastest)
+            if same and old.codecs == ("h264",) and new.codecs in (("h265",), ("av1",)) and old.best and new.best and new.best > old.best:
+                yield Contradiction(new.source, f"the ladder's step {new.words} has a best of {new.best:g} kbit/s, more than h264 with {old.best:g}", True)
 
 
 def _in_range(sheet: Sheet) -> list[float]:
@@ -278,7 +294,7 @@ def _in_range(sheet: Sheet) -> list[float]:
     if rule is None or rule.must is None or rule.must.one_of:
         return []
     ends = [float(v) for v in (rule.must.minimum, rule.must.maximum) if isinstance(v, int | float)]
-    inside = [rate for rate in _USUAL_RATES if rule.must.allows(rate)] if rule.must.maximum is not None else []
+    inside = [rate for rate in parameters.USUAL_RATES if rule.must.allows(rate)] if rule.must.maximum is not None else []
     return sorted({*ends, *inside})
 
 
@@ -290,7 +306,7 @@ def _falls(sheet: Sheet) -> Iterator[Contradiction]:
             together = a.slowest <= b.fastest and b.slowest <= a.fastest
             larger = pixels[0] < pixels[1] and together
             faster = pixels[0] == pixels[1] and a.fastest < b.slowest
-            if not (larger or faster):
+            if not (larger or faster) or not a.meets(b) or bool(a.codecs) != bool(b.codecs):
                 continue
             for what, less, more in (
                 ("at most", a.maximum, b.maximum),
@@ -338,7 +354,8 @@ def _levels(sheet: Sheet) -> Iterator[Contradiction]:
     if most is None:
         return
     codec = sheet.rules.get("video.codec")
-    table = levels.levels(str(_only(codec) or "h264") if codec else "h264")
+    coded = str(_only(codec) or "h264") if codec else "h264"
+    table = levels.levels(coded)
     if table is None:
         return
     limit = parameters.ordered(rule.name, most)
@@ -365,6 +382,8 @@ def _levels(sheet: Sheet) -> Iterator[Contradiction]:
             _needed(table, rung.width, rung.height, rung.slowest, bitrate, name) for bitrate in (0, most_sent)
         )
         fits = without is not None and parameters.ordered(rule.name, without) <= limit
+        if not rung.holds_for(coded):
+            continue
         if fits and (with_ is None or parameters.ordered(rule.name, with_) > limit):
             yield Contradiction(rung.source, f"the ladder allows {most_sent:g} kbit/s, more than level {most} permits")
 
@@ -398,7 +417,13 @@ def _ends(sheet: Sheet) -> Iterator[Contradiction]:
     session = sheet.session
     if session is not None and session.shows_after_s and session.shows_after_s.min > session.shows_after_s.max:
         yield Contradiction(sheet.source, "session.shows_after_s: min is above max")
+    for row in sheet.protocols:
+        if row.latency_ms is not None and (words := row.latency_ms.contradiction()):
+            yield Contradiction(sheet.source, f"latency_ms of {row.protocol} on port {row.port}: {words}")
     protocol = sheet.rules.get("stream.protocol")
+    refused = [p.protocol for p in sheet.protocols if protocol and protocol.must and not protocol.must.allows(p.protocol)]
+    if protocol and protocol.must and refused:
+        yield Contradiction(protocol.source, f"protocols lists {', '.join(dict.fromkeys(refused))}; stream.protocol must be {protocol.must.text()}")
     if protocol and protocol.must and sheet.protocols:
         missing = [v for v in protocol.must.one_of if v not in {p.protocol for p in sheet.protocols}]
         if missing:

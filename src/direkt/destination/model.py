@@ -10,7 +10,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import Annotated, Literal
 
-from pydantic import Field, WithJsonSchema, field_validator
+from pydantic import Field, WithJsonSchema, field_validator, model_validator
 
 from direkt import parameters
 from direkt.demand import Demand
@@ -45,9 +45,14 @@ class Rule:
         return f"best {self.should.text()}" if self.should else ""
 
     def json(self) -> dict[str, object]:
-        """``{"must": ..., "should": ...}``, each only where there is one."""
-        parts = {"must": self.must, "should": self.should}
+        """``{"must": ..., "should": ..., "never": [...]}``, each only where there is one."""
+        must, never = self.must, self.must.never if self.must is not None else ()
+        if must is not None and never:
+            must = replace(must, never=()) if must.bounded else None
+        parts = {"must": must, "should": self.should}
         found: dict[str, object] = {key: part.json() for key, part in parts.items() if part is not None}
+        if never:
+            found["never"] = list(never)
         return {**found, "same_as_source": True} if self.same_as_source else found
 
 
@@ -63,11 +68,26 @@ class Rung:
     best: float | None
     maximum: float | None  # None: the sheet names none
     source: str = ""
+    codecs: tuple[str, ...] = ()  # that it holds for; empty: for each
 
     @property
     def text(self) -> str:
         """The range as a person reads it, in kbit/s, without the best one."""
         return span_text(self.minimum, self.maximum)
+
+    @property
+    def words(self) -> str:
+        """Which pictures it is for, as a person reads it."""
+        codecs = f" in {' or '.join(self.codecs)}" if self.codecs else ""
+        return f"{self.width}x{self.height} at {self.slowest:g} to {self.fastest:g} fps{codecs}"
+
+    def meets(self, other: Rung) -> bool:
+        """Whether both can hold for one codec."""
+        return not self.codecs or not other.codecs or not set(self.codecs).isdisjoint(other.codecs)
+
+    def holds_for(self, codec: str | None) -> bool:
+        """Whether it holds for a codec; for one that nobody knows, only where it holds for each."""
+        return not self.codecs or codec in self.codecs
 
     def fits(self, width: int, height: int, frame_rate: float) -> bool:
         """Whether the picture is no larger than this rung's, at one of its rates."""
@@ -113,12 +133,55 @@ def span_demand(name: str, minimum: float, maximum: float | None) -> Demand | No
 Scheme = Annotated[str, WithJsonSchema({"enum": list(SCHEMES)})]
 
 
+class Latency(Strict):
+    """How long the receiving end waits for packets that are sent again, in ms; an end that is not named is open."""
+
+    min: float | None = Field(default=None, ge=0)
+    best: float | None = Field(default=None, ge=0)
+    max: float | None = Field(default=None, ge=0)
+
+    def contradiction(self) -> str:
+        """What does not go together; empty: nothing."""
+        low, high = self.min or 0.0, self.max if self.max is not None else float("inf")
+        if low > high:
+            return f"min {low:g} is above max {high:g}"
+        return f"best {self.best:g} lies outside {low:g} to {high:g} ms" if self.best is not None and not low <= self.best <= high else ""
+
+    def text(self) -> str:
+        """As a person reads it."""
+        if self.min is not None and self.max is not None:
+            span = f"{self.min:g} to {self.max:g} ms" if self.min != self.max else f"{self.min:g} ms"
+        else:
+            span = f"at least {self.min:g} ms" if self.min is not None else f"at most {self.max:g} ms" if self.max is not None else ""
+        return ", ".join(part for part in (span, f"best {self.best:g} ms" if self.best is not None else "") if part)
+
+
 class Protocol(Strict):
     """A protocol that the ingest takes, and its port."""
 
     protocol: Scheme
     port: int = Field(ge=1, le=65535)
-    mode: Literal["caller", "listener", "rendezvous"] | None = None  # of srt: what the pushing end has to be
+    # of srt:
+    mode: Literal["caller", "listener", "rendezvous"] | None = None  # what the pushing end has to be
+    latency_ms: Latency | None = None
+    passphrase: Literal["required", "optional", "refused"] | None = None
+    stream_id: str | None = None  # in words, or the text itself with {key} where the stream key goes
+
+    @model_validator(mode="after")
+    def _of_srt(self) -> Protocol:
+        given = [name for name in ("mode", "latency_ms", "passphrase", "stream_id") if getattr(self, name) is not None]
+        if given and self.protocol != "srt":
+            raise ValueError(f"{given[0]} goes with srt only, not with {self.protocol}")
+        return self
+
+    def text(self) -> str:
+        """As a person reads it."""
+        more = [
+            f"as {self.mode}" if self.mode else "", f"latency {self.latency_ms.text()}" if self.latency_ms is not None else "",
+            f"passphrase {self.passphrase}" if self.passphrase else "", f"stream id: {self.stream_id}" if self.stream_id else "",
+        ]  # fmt: skip
+        told = "; ".join(part for part in more if part)
+        return f"{self.protocol} on port {self.port}{f' ({told})' if told else ''}"
 
     @field_validator("protocol")
     @classmethod
@@ -260,19 +323,20 @@ class Sheet:
         spans = [("usual", own), *((mode.delay or name, mode.behind) for name, mode in self.modes.items())]
         return ", ".join(f"{name} {span.min:g} to {span.max:g} s" for name, span in spans if span is not None)
 
-    def rung_for(self, width: int, height: int, frame_rate: float) -> Rung | None:
-        """The smallest rung that fits; None when there is none. Portrait pictures count as if they lay."""
+    def rung_for(self, width: int, height: int, frame_rate: float, codec: str | None) -> Rung | None:
+        """The smallest rung that fits, one for this codec before one for each; None when there is none. Portrait pictures count as if they lay."""
         if height > width and not any(rung.height > rung.width for rung in self.ladder):
             width, height = height, width
-        fitting = [rung for rung in self.ladder if rung.fits(width, height, frame_rate)]
-        return min(fitting, key=lambda rung: (rung.width * rung.height, rung.fastest), default=None)
+        fitting = [rung for rung in self.ladder if rung.fits(width, height, frame_rate) and rung.holds_for(codec)]
+        return min(fitting, key=lambda rung: (rung.width * rung.height, not rung.codecs, rung.fastest), default=None)
 
     def rules_for(self, values: Values) -> dict[str, Rule]:
         """All rules, with those that depend on ``values`` (picture, mean bitrate, channels), in the table's order."""
         rules = dict(self.rules)
         width, height, rate = (values.get(f"video.{part}") for part in ("width", "height", "frame_rate"))
         if isinstance(width, int) and isinstance(height, int) and isinstance(rate, int | float):
-            rung = self.rung_for(width, height, rate)
+            codec = values.get("video.codec")
+            rung = self.rung_for(width, height, rate, None if codec is None else str(codec))
             if rung is not None:
                 rules["video.bitrate.mean"] = rung_rule(rung)
         mean = values.get("video.bitrate.mean")
@@ -305,5 +369,4 @@ def rung_rule(rung: Rung) -> Rule:
     """The rule on the mean video bitrate that a rung stands for."""
     name = "video.bitrate.mean"
     best = Demand(name, (rung.best,)) if rung.best is not None else None
-    because = f"for {rung.width}x{rung.height} at {rung.slowest:g} to {rung.fastest:g} fps"
-    return Rule(name, span_demand(name, rung.minimum, rung.maximum), best, because, rung.source)
+    return Rule(name, span_demand(name, rung.minimum, rung.maximum), best, f"for {rung.words}", rung.source)

@@ -71,7 +71,8 @@ def options_of(sheet: Sheet, scheme: str) -> tuple[Option, ...]:
     for rung in sheet.ladder:
         for bitrate in dict.fromkeys((rung.minimum, rung.best if rung.best is not None else rung.maximum)):
             if bitrate is not None and bitrate > 0:
-                label = f"{rung.width}x{rung.height} to {rung.fastest:g} fps, {bitrate:g} kbit/s"
+                codecs = f" in {' or '.join(rung.codecs)}" if rung.codecs else ""
+                label = f"{rung.width}x{rung.height} to {rung.fastest:g} fps{codecs}, {bitrate:g} kbit/s"
                 out.append(
                     Option(label, bitrate, audio, on_the_wire(scheme, Load(bitrate, audio, min(rung.fastest, 60))))
                 )

@@ -12,6 +12,7 @@ from direkt.match.search import Cost, Price
 from direkt.match.terms import (
     BITRATE,
     CHANNELS,
+    CODEC,
     RATE,
     ROUND_TO,
     SIZE,
@@ -94,7 +95,7 @@ class Prices:
         def rules(values: Values) -> list[Rule]:
             found = static
             for by_picture in ladder:
-                if (rule := by_picture(values.get(SIZE), values.get(RATE))) is not None:
+                if (rule := by_picture(values)) is not None:
                     found = [rule, *(r for r in found if r.name != setting)]
             for sheet in self.sheets:
                 if steps and (rule := audio_step_rule(sheet, values.get(CHANNELS))) is not None:
@@ -116,7 +117,7 @@ class Prices:
 
         scope = [
             setting,
-            *((SIZE, RATE) if ladder else ()),
+            *((SIZE, RATE, CODEC) if ladder else ()),
             *((CHANNELS,) if steps else ()),
             *((row.needs[0],) if row.needs else ()),
         ]

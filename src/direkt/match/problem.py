@@ -23,6 +23,7 @@ from direkt.match.terms import (
     ADAPTIVE,
     BITRATE,
     CHANNELS,
+    CODEC,
     INTERVAL,
     PROTOCOL,
     PUSH,
@@ -249,10 +250,7 @@ class _Builder:
         self.constraints.append(Constraint(scope, holds, False, rule.name, _asked(rule, asker), rule.source, off))
 
     def _ladder_must(self, asker: Asker) -> None:
-        by_picture = rungs(asker.sheet)
-
-        def rule_of(values: Values) -> Rule | None:
-            return by_picture(values.get(SIZE), values.get(RATE))
+        rule_of = rungs(asker.sheet)
 
         def holds(values: Values) -> bool:
             rule, value = rule_of(values), values.get(BITRATE)
@@ -265,7 +263,7 @@ class _Builder:
             )
 
         text = "the sheet's bitrates for the picture" + (f" of feed {asker.feed}" if asker.feed else "")
-        scope = tuple(name for name in (BITRATE, SIZE, RATE) if name in self.domains)
+        scope = tuple(name for name in (BITRATE, SIZE, RATE, CODEC) if name in self.domains)
         self.constraints.append(Constraint(scope, holds, False, BITRATE, text, asker.sheet.source, off))
 
     def _audio_ladder_must(self, asker: Asker) -> None:

@@ -13,6 +13,7 @@ from direkt.destination.model import Rule, Sheet, audio_rule, rung_rule
 from direkt.device.model import InputSignal
 from direkt.parameters import Value, Values
 
+CODEC = "video.codec"
 SIZE, RATE, BITRATE, INTERVAL = "video.size", "video.frame_rate", "video.bitrate.mean", "video.keyframe_interval.median"
 SOUND, SOUND_BITRATE, CHANNELS, ADAPTIVE = "audio.present", "audio.bitrate.mean", "audio.channels", "video.adaptive"
 SOURCE, UPLINK, PROTOCOL, PUSH = "what the source gives", "the uplink", "stream.protocol", "the push"
@@ -104,18 +105,18 @@ def fits_mains(rate: Value, mains: int) -> bool:
     return abs(times - round(times)) < 0.01 * times
 
 
-def rungs(sheet: Sheet) -> Callable[[Value | None, Value | None], Rule | None]:
-    """What a sheet says of the video bitrate for a size and a rate."""
+def rungs(sheet: Sheet) -> Callable[[Values], Rule | None]:
+    """What a sheet says of the video bitrate beside a size, a rate and a codec."""
 
     @cache
-    def rule(size: Value | None, rate: Value | None) -> Rule | None:
+    def rule(size: Value | None, rate: Value | None, codec: Value | None) -> Rule | None:
         if size is not None and isinstance(rate, int | float):
-            rung = sheet.rung_for(*parameters.size_of(size), rate)
+            rung = sheet.rung_for(*parameters.size_of(size), rate, None if codec is None else str(codec))
             if rung is not None:
                 return rung_rule(rung)
         return sheet.rules.get(BITRATE)
 
-    return rule
+    return lambda values: rule(values.get(SIZE), values.get(RATE), values.get(CODEC))
 
 
 def audio_step_rule(sheet: Sheet, channels: Value | None) -> Rule | None:

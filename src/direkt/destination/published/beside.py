@@ -31,20 +31,21 @@ _FACTS = {"session.longest_hours": "is max", "session.lead_time_hours": "is min 
 
 def ladder_of(made: Gathered, steps: Sequence[Said]) -> list[Said]:
     """The ladder; what holds for no one size comes back."""
-    groups: dict[tuple[str, tuple[float, float]], list[Said]] = {}
+    groups: dict[tuple[str, tuple[float, float], str], list[Said]] = {}
     back: list[Said] = []
     for one in steps:
         sizes, rates = one.claim.sizes, one.claim.rates
         if one.claim.mode or len(sizes) != 1:
             back.append(one)
         else:
-            groups.setdefault((sizes[0].text, rates or _ALL_RATES), []).append(one)
-    for (size, rates), ones in groups.items():
+            groups.setdefault((sizes[0].text, rates or _ALL_RATES, one.claim.codec), []).append(one)
+    for (size, rates, codec), ones in groups.items():
         bitrate = _bitrates(ones)
         if isinstance(bitrate, str):
             reject(made, ones, bitrate)
             continue
-        head: dict[str, object] = {"size": size, "frame_rate": {"min": whole(rates[0]), "max": whole(rates[1])}}
+        coded: dict[str, object] = {"codec": codec} if codec else {}
+        head: dict[str, object] = {**coded, "size": size, "frame_rate": {"min": whole(rates[0]), "max": whole(rates[1])}}
         made.ladder.append(Step(head, bitrate, ones))
     return back
 
@@ -90,31 +91,90 @@ def _bitrates(ones: Sequence[Said]) -> dict[str, float] | str:
 def protocol(made: Gathered, one: Said) -> None:
     """A protocol and its port."""
     key: tuple[str, int] = one.claim.value  # type: ignore[assignment]
-    made.protocols.setdefault(key, ("", one))
+    told, ones = made.protocols.get(key, ({}, ()))
+    made.protocols[key] = told, ones or (one,)
     note(made, one, "protocols")
 
 
-def srt_mode(made: Gathered, one: Said, said: Sequence[Said]) -> None:
-    """Which end of srt the pushing one has to be; it goes with a port or an address of srt."""
-    line = one.statement.line
-    own = [s for s in said if s.claim.what == "protocol" and s.claim.value[0] == "srt"]  # type: ignore[index]
-    near = [s for s in own if s.statement.line == line] or own
-    if len(near) == 1 and one.claim.strength != "not":
-        key: tuple[str, int] = near[0].claim.value  # type: ignore[assignment]
-        made.protocols[key] = (str(one.claim.value), near[0])
-        note(made, one, "protocols")
+def srt(made: Gathered, one: Said, said: Sequence[Said]) -> None:
+    """What is told of srt: which end the pushing one has to be, latency, passphrase, stream id; it goes with a port or an address of srt."""
+    what = one.claim.what.removeprefix("srt.")
+    if one.claim.strength == "not":
+        reject(made, [one], "says only what it must not be")
         return
-    urls = [s for s in said if s.claim.what == "server" and s.statement is one.statement]
-    ports = [
-        s.claim.value.rpartition(":")[2]
-        for s in urls
-        if isinstance(s.claim.value, str) and s.claim.value.startswith("srt:")
-    ]
-    if len(ports) == 1 and ports[0].isdigit() and 1 <= int(ports[0]) <= 65535 and one.claim.strength != "not":
-        made.protocols["srt", int(ports[0])] = (str(one.claim.value), one)
-        note(made, one, "protocols")
-    else:
-        reject(made, [one], "a mode of srt without its port")
+    place = _srt_port(one, said)
+    if place is None:
+        reject(made, [one], f"the {what.removesuffix('_ms').replace('_', ' ')} of srt without its port")
+        return
+    port, of = place
+    told, origins = made.protocols.get(("srt", port), ({}, (of,)))
+    old, value = told.get(what), one.claim.value
+    if what == "latency_ms":
+        end = "best" if one.claim.shape == "is" else one.claim.shape
+        span = dict(old) if isinstance(old, dict) else {}
+        if span.get(end, value) != value:
+            reject(made, [one], _OTHERWISE)
+            return
+        old = value = {**span, end: value}
+        if not _rises(value):
+            reject(made, [one], "what is recommended lies outside the range" if "best" in value else "a range that runs downwards")
+            return
+    if old is not None and old != value:
+        reject(made, [one], _OTHERWISE)
+        return
+    made.protocols["srt", port] = ({**told, what: value}, (*origins, one))
+    note(made, one, "protocols")
+
+
+def spans(made: Gathered) -> None:
+    """A time of which only the least is told has no end that one could wait for."""
+    for mode, (span, one) in list(made.behind.items()):
+        if "max" not in span:
+            del made.behind[mode]
+            reject(made, [one], "says only the least")
+
+
+def _rises(span: dict[str, object]) -> bool:
+    ends = [float(str(span[end])) for end in ("min", "best", "max") if end in span]
+    return ends == sorted(ends)
+
+
+def _srt_port(one: Said, said: Sequence[Said]) -> tuple[int, Said] | None:
+    """The port that something told of srt goes with, and who says so; None: there is none, or several."""
+    ports: list[tuple[int, Said]] = []
+    for other in said:
+        value = other.claim.value
+        if other.claim.what == "protocol" and isinstance(value, tuple) and value[0] == "srt":
+            ports.append((int(value[1]), other))
+        elif other.claim.what == "server" and isinstance(value, str) and value.startswith("srt:"):
+            port = re.search(r":(\d{1,5})(?:[/?#]|$)", value[4:])
+            if port and 1 <= int(port[1]) <= 65535:
+                ports.append((int(port[1]), other))
+    near = [place for place in ports if place[1].statement.line == one.statement.line] or ports
+    return near[0] if len({port for port, _ in near}) == 1 else None
+
+
+def behind(made: Gathered, one: Said) -> None:
+    """How far viewers are behind, in a latency mode or in the sheet as it stands."""
+    mode = "" if one.claim.mode == "normal" else one.claim.mode
+    value, shape = one.claim.value, one.claim.shape
+    if one.claim.strength == "not" or not isinstance(value, int | float):
+        reject(made, [one], "says only what it must not be")
+        return
+    what = f"behind.{mode}"
+    if what in made.contradicted:
+        reject(made, [one], _OTHERWISE)
+        return
+    old = made.behind.get(mode)
+    span: dict[str, float] = dict(old[0]) if old is not None else {}
+    new = {"min": value, "max": value} if shape == "is" else {shape: value}
+    if any(span.get(end, v) != v for end, v in new.items()) or ({**span, **new}.get("min", 0) > {**span, **new}.get("max", value)):
+        made.contradicted.add(what)
+        made.behind.pop(mode, None)
+        reject(made, [one, *([old[1]] if old is not None else [])], _OTHERWISE)
+        return
+    made.behind[mode] = {**span, **new}, one
+    note(made, one, "viewers_behind_s")
 
 
 _SINCE_USE = re.compile(r"last (?:use|event|stream)|(?:un|not |nicht )(?:used|benutzt)|unused|inactiv|inaktiv|letzten? (?:nutzung|sendung)|dernière utilisation|último uso")
@@ -167,7 +227,7 @@ def fact(made: Gathered, one: Said) -> None:
         reject(made, [one], f"{value:g} is no sensible figure for this")
         return
     if what == "key.lives" and _SINCE_USE.search(one.statement.text.lower()):
-        reject(made, [one], "a life since its last use, which starts anew with each event")
+        reject(made, [one], "a life since its last use, which starts anew with each event", aside=True)
         return
     if what == "session.shows_after_s":
         old = made.facts.get(what)

@@ -13,7 +13,7 @@ from dataclasses import replace
 
 from direkt import demand, parameters
 from direkt.demand import JsonDemand
-from direkt.destination.published.beside import audio_ladder_of, fact, ladder_of, mode, protocol, server, srt_mode
+from direkt.destination.published.beside import audio_ladder_of, behind, fact, ladder_of, mode, protocol, server, spans, srt
 from direkt.destination.published.gathered import Gathered, Rule, Said, note, reject
 from direkt.destination.published.reading import Claim
 from direkt.parameters import ParameterError, Value
@@ -27,6 +27,7 @@ _KEYFRAMES = "video.keyframe_interval"
 def gather(said: Sequence[Said]) -> Gathered:
     """Puts ``said`` together."""
     made = Gathered()
+    said = _codecs_that_matter(said)
     plain: list[Said] = []
     steps: list[Said] = []
     sounds: list[Said] = []
@@ -38,8 +39,10 @@ def gather(said: Sequence[Said]) -> Gathered:
             server(made, one)
         elif claim.what == "latency":
             mode(made, one)
-        elif claim.what == "srt.mode":
-            srt_mode(made, one, said)
+        elif claim.what.startswith("srt."):
+            srt(made, one, said)
+        elif claim.what == "latency.behind":
+            behind(made, one)
         elif claim.what.startswith(("session.", "key.")) or claim.what == "peak_percent":
             fact(made, one)
         elif claim.what == "video.bitrate.mean" and (claim.sizes or claim.rates) and claim.strength != "not":
@@ -53,6 +56,7 @@ def gather(said: Sequence[Said]) -> Gathered:
     for name in dict.fromkeys(one.claim.mode for one in plain):
         _rules(made, name, [one for one in plain if one.claim.mode == name])
     _tidy_modes(made)
+    spans(made)
     for facts in made.rules.values():
         for name, rule in facts.items():
             for one in rule.origins:
@@ -61,6 +65,17 @@ def gather(said: Sequence[Said]) -> Gathered:
         for one in step.origins:
             note(made, one, one.claim.what)
     return made
+
+
+def _codecs_that_matter(said: Sequence[Said]) -> Sequence[Said]:
+    """A table that knows one codec only does not tell codecs apart."""
+    named = {one.claim.codec for one in said if one.claim.codec}
+    named |= {str(one.claim.value) for one in said if one.claim.what == "video.codec" and one.claim.strength != "not"}
+    return said if len(named) > 1 else [replace(one, claim=replace(one.claim, codec="")) for one in said]
+
+
+def _tied(claim: Claim) -> bool:
+    return bool(claim.sizes or claim.rates or claim.channels or claim.codec)
 
 
 def _rules(made: Gathered, mode: str, said: Sequence[Said]) -> None:
@@ -81,8 +96,8 @@ def _group(what: str) -> str:
 
 def _for_all(made: Gathered, ones: Sequence[Said]) -> list[Said]:
     """Claims that hold without a condition; those for some sizes count where all of them say the same."""
-    free = [one for one in ones if not (one.claim.sizes or one.claim.rates or one.claim.channels)]
-    tied = [one for one in ones if one.claim.sizes or one.claim.rates or one.claim.channels]
+    free = [one for one in ones if not _tied(one.claim)]
+    tied = [one for one in ones if _tied(one.claim)]
     if not tied:
         return free
     by_condition: dict[object, set[tuple[object, ...]]] = {}
@@ -98,18 +113,20 @@ def _for_all(made: Gathered, ones: Sequence[Said]) -> list[Said]:
     if _group(tied[0].claim.what) == "video.bitrate.mean":
         reject(made, tied, "a bitrate for some pictures only: which size is meant?")
     else:
-        reject(made, tied, "holds for some channels only" if tied[0].claim.channels else "holds for some pictures only")
+        coded = tied[0].claim.codec
+        of = "channels" if tied[0].claim.channels else "pictures" if tied[0].claim.sizes or tied[0].claim.rates or not coded else f"codecs ({coded})"
+        reject(made, tied, f"holds for some {of} only")
     return free
 
 
 def _condition(claim: Claim) -> tuple[object, ...]:
-    return tuple(size.text for size in claim.sizes), claim.rates, claim.channels
+    return tuple(size.text for size in claim.sizes), claim.rates, claim.channels, claim.codec
 
 
 def _rule(made: Gathered, rules: dict[str, Rule], name: str, ones: Sequence[Said]) -> None:
     """One parameter (with what limits it), from all that is said of it."""
     ones, denied = [o for o in ones if o.claim.strength != "not"], [o for o in ones if o.claim.strength == "not"]
-    ones = _denials(made, name, ones, denied)
+    ones, never = _denials(made, name, ones, denied)
     kept: list[Said] = []
     for strength in ("must", "should"):
         own = [o for o in ones if o.claim.strength == strength]
@@ -119,11 +136,39 @@ def _rule(made: Gathered, rules: dict[str, Rule], name: str, ones: Sequence[Said
         _size_rule(made, rules, kept)
     else:
         _plain_rule(made, rules, name, kept)
+    if never:
+        _never(made, rules, name, kept, never)
 
 
-def _denials(made: Gathered, name: str, ones: list[Said], denied: list[Said]) -> list[Said]:
-    """What must not be: it contradicts, says the one other thing there is, or goes without saying."""
-    out = list(ones)
+def _never(made: Gathered, rules: dict[str, Rule], name: str, ones: list[Said], never: list[Said]) -> None:
+    """Adds to a rule what it must never be."""
+    old = rules.get(name, Rule())
+    values: list[Value] = list(dict.fromkeys(one.claim.value for one in never))  # type: ignore[misc]
+    try:
+        must = demand.parse(name, old.parts.get("must"), values)
+        should = old.parts.get("should")
+        if should is not None and not demand.within(demand.parse(name, should), must):
+            raise ParameterError(f"recommends of {name} what it refuses")
+    except ParameterError as error:
+        reject(made, [*never, *ones], str(error))
+        rules.pop(name, None)
+        return
+    rules[name] = Rule({**old.parts, "never": values}, old.same_as_source, [*old.origins, *never])
+
+
+# What has no value between two others, so that one of them can be ruled out
+_DISCRETE = ("video.frame_rate", "audio.sample_rate", "audio.channels", "video.bit_depth", "video.size")
+_MILD = re.compile(r"avoid|not recommend|not (?:be )?advis|should(?: not|n.t)|discourag|better not|vermeid|nicht empfohlen|évit|déconseill|evit|sconsigl|desaconsej")
+
+
+def _mild(one: Said) -> bool:
+    """Whether a "not" is no more than advice."""
+    return bool(_ADVICE.search(one.statement.head.lower()) or _MILD.search(one.statement.text.lower()) or _MILD.search(one.statement.name.lower()))
+
+
+def _denials(made: Gathered, name: str, ones: list[Said], denied: list[Said]) -> tuple[list[Said], list[Said]]:
+    """What must not be: it contradicts, says the one other thing there is, goes without saying, or is ruled out by itself."""
+    out, never = list(ones), list[Said]()
     for one in denied:
         opposite = _OPPOSITES.get((one.claim.what, str(one.claim.value)))
         said_is = [o for o in ones if o.claim.shape == "is" and o.claim.what == one.claim.what]
@@ -138,17 +183,21 @@ def _denials(made: Gathered, name: str, ones: list[Said], denied: list[Said]) ->
                         one.statement,
                         replace(
                             one.claim,
-                            strength="should" if _ADVICE.search(one.statement.head.lower()) else "must",
+                            strength="should" if _mild(one) else "must",
                             value=opposite,
                         ),
                     )
                 )
             note(made, one, name)
-        elif said_is or any(o.claim.shape != "is" for o in ones):
+        elif any(o.claim.strength == "must" for o in said_is):
             note(made, one, name)  # goes without saying
+        elif _mild(one):
+            reject(made, [one], "says only what is better not used", aside=True)
+        elif one.claim.shape == "is" and one.claim.what == name and (name in _DISCRETE or parameters.find(name).choices):
+            never.append(one)
         else:
             reject(made, [one], "says only what it must not be")
-    return out
+    return out, never
 
 
 _OPPOSITES: dict[tuple[str, str], Value] = {

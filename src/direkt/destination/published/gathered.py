@@ -33,13 +33,14 @@ class Unread:
     line: int
     words: str
     why: str
+    aside: bool = False  # it is not for a sheet: nothing is doubtful, nothing is lost
 
 
 @dataclass(slots=True)
 class Rule:
     """What became of all claims on one parameter."""
 
-    parts: dict[str, JsonDemand] = field(default_factory=dict)  # must, should
+    parts: dict[str, JsonDemand] = field(default_factory=dict)  # must, should, never
     same_as_source: bool = False
     origins: list[Said] = field(default_factory=list)
 
@@ -60,11 +61,12 @@ class Gathered:
     rules: dict[str, dict[str, Rule]] = field(default_factory=dict)  # by latency mode; "": all
     ladder: list[Step] = field(default_factory=list)
     audio_ladder: list[Step] = field(default_factory=list)
-    protocols: dict[tuple[str, int], tuple[str, Said]] = field(default_factory=dict)  # with the mode of srt
+    protocols: dict[tuple[str, int], tuple[dict[str, object], tuple[Said, ...]]] = field(default_factory=dict)  # with what is told of srt
     servers: dict[str, tuple[str, str, Said]] = field(default_factory=dict)  # with region and role
     facts: dict[str, tuple[object, Said]] = field(default_factory=dict)  # session and key
     contradicted: set[str] = field(default_factory=set)  # facts and modes of which two lines say different things
     modes: dict[str, tuple[str, Said]] = field(default_factory=dict)  # of latency: what viewers get
+    behind: dict[str, tuple[dict[str, float], Said]] = field(default_factory=dict)  # by latency mode: s, min and max
     unread: list[Unread] = field(default_factory=list)
     used: dict[int, list[tuple[int, int, str]]] = field(default_factory=dict)  # by statement: places and what they say
     refused: dict[int, list[tuple[int, int, str]]] = field(default_factory=dict)  # by statement: places, and why not
@@ -80,6 +82,7 @@ class Gathered:
             or self.servers
             or self.facts
             or self.modes
+            or self.behind
         )
 
 
@@ -88,12 +91,12 @@ def note(made: Gathered, one: Said, what: str) -> None:
     made.used.setdefault(id(one.statement), []).append((one.claim.start, one.claim.end, what))
 
 
-def reject(made: Gathered, ones: Iterable[Said], reason: str) -> None:
-    """Lists words that claim nothing, with the reason."""
+def reject(made: Gathered, ones: Iterable[Said], reason: str, *, aside: bool = False) -> None:
+    """Lists words that claim nothing, with the reason; ``aside``: they are merely not for a sheet."""
     seen = set()
     for one in ones:
         words = one.words
         made.refused.setdefault(id(one.statement), []).append((one.claim.start, one.claim.end, reason))
         if (one.statement.line, words, reason) not in seen:
             seen.add((one.statement.line, words, reason))
-            made.unread.append(Unread(one.statement.line, words, reason))
+            made.unread.append(Unread(one.statement.line, words, reason, aside))

@@ -44,6 +44,7 @@ class _Meaning(Reading):
         pairing.keyframes_in_frames(self)
         pairing.ports(self)
         pairing.under(self)
+        pairing.codecs(self)
         pairing.conditions(self)
         pairing.several(self)
         for item in self.items:
@@ -128,7 +129,7 @@ class _Meaning(Reading):
             else:
                 self._words(item)
         except OpenError as error:
-            self.leave(item, str(error))
+            self.leave(item, str(error), aside=error.aside)
 
     def _figure(self, item: Item) -> None:
         if item.times:
@@ -188,6 +189,14 @@ class _Meaning(Reading):
             self.add(item, KEYFRAMES, shape, value)
 
     def _size(self, item: Item) -> None:
+        denied = "not" in (item.strength, self.context.strength)
+        if denied and any(size.rates for size in item.sizes):
+            raise OpenError("is it the size or the rate that must not be?")
+        if denied and len(item.sizes) == 1 and item.sizes[0].scan == "i":
+            if "video.scan" not in (item.topic, *self.context.topics) and item.sizes[0].height < 720:  # 1080i is all the interlaced HD there is
+                raise OpenError("is it the size or the scan that must not be?")
+            self._add_plain(item, "video.scan", "is", "interlaced")
+            return
         limit = item.limit or self.context.limit
         sizes = item.sizes
         if len(sizes) == 2:
@@ -263,7 +272,10 @@ class _Meaning(Reading):
 
     def _words(self, item: Item) -> None:
         limit = item.limit or ("" if item.strength else self.context.limit)
-        for name, value in item.values:
+        values = item.values
+        if len(values) > 1 and "not" in (item.strength, self.context.strength):
+            values = values[-1:]  # "no HE-AAC" is of the profile, not of the codec
+        for name, value in values:
             if name == "b_frames":
                 if any(i.kind is Kind.NUMBER for i in self.items):
                     raise OpenError("none, or so many?")

@@ -225,7 +225,25 @@ def under(cell: Reading) -> None:
             continue
         for other in cell.items:
             if other.clause == item.clause and not other.used:
-                cell.leave(other, f"depends on: {words}")
+                if item.values[0][0] == "video.codec" and item.strength != "not" and cell.quiet(other) == "video.bitrate.mean":
+                    cell.for_codec[id(other)] = item.values[0][1]
+                else:
+                    cell.leave(other, f"depends on: {words}")
+
+
+def codecs(cell: Reading) -> None:
+    """Bitrates in turns with codecs are one for each: "6 Mbps (H.264), 4 Mbps (H.265)"."""
+    names = [i for i in cell.items if not i.used and i.kind is Kind.VALUE and i.values[0][0] == "video.codec" and i.strength != "not"]
+    rates = [i for i in cell.items if not i.used and i.kind is Kind.NUMBER and cell.quiet(i) == "video.bitrate.mean"]
+    if len({i.values[0][1] for i in names}) < 2 or not rates:
+        return
+    if _by_turns(rates, names):
+        for name, rate in zip(names, rates, strict=True):
+            cell.for_codec[id(rate)] = name.values[0][1]
+            name.used = "video.codec" not in cell.context.topics
+    elif len(rates) > 1:
+        for rate in rates:
+            cell.leave(rate, "which codec does it hold for?")
 
 
 def conditions(cell: Reading) -> None:
@@ -284,7 +302,7 @@ def several(cell: Reading) -> None:
             and len(item.numbers) == 1
         ):
             what = cell.quiet(item)
-            if what in _SINGLE and id(item) not in cell.for_size and id(item) not in cell.for_channels:
+            if what in _SINGLE and not {id(item)} & {*cell.for_size, *cell.for_channels, *cell.for_codec}:
                 plain.setdefault(what, []).append(item)
     for what, items in plain.items():
         values = {resolve(i.numbers[0], what, i.unit.factor if i.unit else 1, cell.habit) for i in items}

@@ -25,6 +25,7 @@ class Claim:
     rates: tuple[float, float] | None = None
     channels: int = 0
     mode: str = ""
+    codec: str = ""  # for which it holds, where it does not hold for all
     plain: bool = True  # said without a word of limit or strength
 
 
@@ -35,6 +36,7 @@ class Left:
     start: int
     end: int
     why: str
+    aside: bool = False  # it is not for a sheet
 
 
 @dataclass(slots=True)
@@ -47,6 +49,14 @@ class Parsed:
 
 class OpenError(Exception):
     """Two readings remain, or none; the text says which."""
+
+    aside = False  # True: it is not for a sheet
+
+
+class NoParameterError(OpenError):
+    """A figure that no sheet has a place for."""
+
+    aside = True
 
 
 KEYFRAMES = "video.keyframe_interval"
@@ -82,6 +92,7 @@ class Reading:
         self.claims: list[tuple[int, Claim]] = []
         self.for_size: dict[int, tuple[Size, ...]] = {}
         self.for_channels: dict[int, int] = {}
+        self.for_codec: dict[int, str] = {}
 
     def what(self, item: Item) -> tuple[str, float]:
         """The parameter of a figure, and the factor to its unit. Raises OpenError."""
@@ -115,7 +126,7 @@ class Reading:
             return "audio.channels", 1
         if measures == "bits":
             if subject == "audio" or any(topic.startswith("audio") for topic in topics):
-                raise OpenError("bits for each sample of sound: not a parameter of the stream")
+                raise NoParameterError("bits for each sample of sound: not a parameter of the stream")
             return "video.bit_depth", 1
         if measures == "percent":
             if "peak bitrate" in (*topics, *self.context.topics):
@@ -133,7 +144,7 @@ class Reading:
                 return "audio.bitrate.peak" if subject == "audio" else "video.bitrate.peak"
             if topic in _BITRATES:
                 return _BITRATES[topic]
-            if topic in ("video.buffer", "port", "server", "stream.protocol", "latency", *_TIMES):
+            if topic in ("video.buffer", "port", "server", "stream.protocol", "latency", "latency.behind", "srt.latency_ms", *_TIMES):
                 raise OpenError("a bitrate of what?")
         before = [name for other in self.items if other.start < item.start for name, _ in other.values]
         evidence = next((name for name in reversed(before) if name.startswith(("audio.", "video."))), "")
@@ -152,8 +163,10 @@ class Reading:
     @staticmethod
     def _time(topics: tuple[str, ...], unit: Unit) -> tuple[str, float]:
         for topic in topics:
-            if topic in (KEYFRAMES, "video.buffer", "session.shows_after_s"):
+            if topic in (KEYFRAMES, "video.buffer", "session.shows_after_s", "latency.behind"):
                 return topic, unit.factor
+            if topic == "srt.latency_ms":
+                return topic, unit.factor * 1000
             if topic in _TIMES:
                 return topic, unit.factor / 3600
         raise OpenError("a time of what?")
@@ -203,7 +216,7 @@ class Reading:
             return ["video.chroma", "video.display_aspect", "video.sample_aspect"]
         return [what] if item.kind is Kind.NUMBER and (what := self.quiet(item)) else []
 
-    def leave(self, item: Item, why: str) -> None:
+    def leave(self, item: Item, why: str, *, aside: bool = False) -> None:
         """Claims nothing of an item, nor of its parameter in this cell."""
         item.used = True
         clause = self.clauses[item.clause]
@@ -214,6 +227,7 @@ class Reading:
                 else item.start,
                 item.end,
                 why,
+                aside,
             )
         )
         for what in self.could_be(item):
@@ -233,9 +247,16 @@ class Reading:
         made = Claim(
             what, {"should": "should", "not": "not"}.get(strength, "must"), shape, value, item.start, item.end,
             sizes or self.context.sizes, rates or self.context.rates, channels or self.context.channels,
-            item.mode or self.context.mode, plain,
+            item.mode or self.context.mode, self.codec_of(item, what), plain,
         )  # fmt: skip
         self.claims.append((item.clause, made))
+
+    def codec_of(self, item: Item, what: str) -> str:
+        """The codec for which it holds: the one that the cell pairs with it, or the one that its heads and names speak of."""
+        if what == "video.codec" or not what.startswith(("video.", "stream.bitrate")):
+            return ""
+        named = {value for name, value in self.context.values if name == "video.codec"}
+        return self.for_codec.get(id(item), "") or (next(iter(named)) if len(named) == 1 else "")
 
     def shapes(self, item: Item, values: list[float]) -> list[tuple[str, float]]:
         """The ends of a range, or a figure with its limit. Raises OpenError."""

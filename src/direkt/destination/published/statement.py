@@ -35,6 +35,7 @@ class Statement:
     context: Context
     prose: bool = False
     why_not: str = ""  # why it cannot be read at all
+    aside: bool = False  # it is not for a sheet: another thing than the pushed stream, or nothing that a sheet tells
 
     @property
     def words(self) -> str:
@@ -61,7 +62,9 @@ def statement(
             text, name, column = name, "", replace(column, strength=answer, odd=())
     own = contexts.read(name) if name else NOTHING
     own = _within(own, group)
-    why = ""
+    about = own.under(column).under(keys).under(group)
+    own, column = late(own, about), late(column, about)
+    why, aside = "", True
     url = "://" in text
     if own.odd and url and not own.other:
         own = replace(own, region=own.region or _region(own), odd=())
@@ -70,12 +73,13 @@ def statement(
     elif own.other or column.other or group.other:
         why = f"{(own.other or column.other or group.other)}: not the stream that is pushed"
     elif own.odd:
-        why = f"not understood: {' '.join(own.odd)}" if own.topics or own.subject else "no parameter goes by this name"
+        aside = not (own.topics or own.subject)
+        why = "no parameter goes by this name" if aside else f"not understood: {' '.join(own.odd)}"
     elif own.role == "backup" and not url and not keys.region and "server" not in own.topics:
         why = "a backup's: not the stream that is pushed"
     context = own.under(column).under(keys).under(group)
     if len(own.sizes) > 1:
-        why = why or "several picture sizes in one name"
+        why, aside = why or "several picture sizes in one name", aside and bool(why)
     subject = own.subject or column.subject or group.subject
     if subject == "audio":
         context = replace(context, subject="audio", topics=tuple(map(contexts.audible, context.topics)))
@@ -83,7 +87,17 @@ def statement(
         context = replace(context, subject="video")
     elif any(t.startswith("audio") for t in context.topics):
         context = replace(context, subject="audio")
-    return Statement(line, name.replace("\n", " "), head, without_notes(text), context, prose, why)
+    return Statement(line, name.replace("\n", " "), head, without_notes(text), context, prose, why, aside and bool(why))
+
+
+_LATE = ("latency", "delay", "latenz", "verzögerung", "délai", "latence", "latencia", "latenza", "retardo")
+
+
+def late(named: Context, about: Context) -> Context:
+    """ "Latency" is srt's beside srt, and the viewers' beside a latency mode; alone it is nobody's."""
+    if named.other.lower() not in _LATE or not (about.protocol == "srt" or about.mode):
+        return named
+    return replace(named, other="", topics=("srt.latency_ms" if about.protocol == "srt" else "latency.behind",))
 
 
 def _within(own: Context, group: Context) -> Context:

@@ -53,12 +53,30 @@ class Table:
 
     def __init__(self, rows: Sequence[Sequence[Cell]], heads: int, title: Context) -> None:
         """``heads`` of the rows are head rows; ``title`` is what the headings above say."""
-        self.rows, self.title = rows[heads:], title
+        self.rows, self.title = [list(row) for row in rows[heads:]], title
         self.head_rows = rows[:heads]
         width = len(rows[0]) if rows else 0
         self.texts = [self._head_text(column) for column in range(width)]
         self.columns = [contexts.read(text) if text else NOTHING for text in self.texts]
         self._modes()
+        self._hanging: set[int] = set()  # rows whose first cell is the one above
+        self._fill_down([0])
+
+    def _fill_down(self, columns: Sequence[int]) -> None:
+        """A cell left empty under another is that one's: it spanned both. It holds for a column where all in front of it are empty too."""
+        above: dict[int, Cell] = {}
+        for number, row in enumerate(self.rows):
+            if self._is_group(row) or not any(says(cell) for n, cell in enumerate(row) if n not in columns):
+                above.clear()
+                continue
+            whole = columns[:1] == [0] or number in self._hanging
+            for n in columns:
+                if whole and not row[n].text.strip() and n in above:
+                    row[n] = replace(above[n], line=row[n].line)
+                    self._hanging.add(number)
+                else:
+                    whole = False
+                    above[n] = row[n]
 
     def _head_text(self, column: int) -> str:
         cells: list[Cell] = []
@@ -123,6 +141,7 @@ class Table:
         several = len(self.rows) > 1
         keys = [n for n, c in enumerate(self.columns) if self._is_key(n, c)]
         values = [n for n in range(len(self.columns)) if n not in keys]
+        self._fill_down([n for n in keys if n])
         codecs = [n for n in values if any(name == "video.codec" for name, _ in self.columns[n].values)]
         if (
             not several
@@ -138,12 +157,13 @@ class Table:
                 continue
             key = self._measured(row)
             names: list[str] = [key.sizes[0].text] if key.sizes else []
-            why = ""
+            why, aside = "", False
             for n in keys:
                 if not says(row[n]) or n in self._sides():
                     continue
                 found = self._key(n, row[n])
-                why = why or (found.other and f"{found.other}: not the stream that is pushed")
+                if found.other and not why:
+                    why, aside = f"{found.other}: not the stream that is pushed", True
                 if len(found.sizes) > 1:
                     why = why or "several picture sizes in one row"
                 if "video.frame_rate" in self.columns[n].topics and not found.rates:
@@ -151,15 +171,18 @@ class Table:
                 key = found.under(key)
                 names.append(row[n].text.replace("\n", " "))
             if key.role == "backup" and not any("://" in cell.text for cell in row):
-                why = why or "a backup's: not the stream that is pushed"
+                why, aside = why or "a backup's: not the stream that is pushed", aside or not why
             name = ", ".join(names)
             for n in values:
                 column = self.columns[n]
                 if not says(row[n]) or column.column in ("unit", "name", "label"):
                     continue
                 made = statement(row[n].line, "", self.texts[n], row[n].text, column, group, keys=replace(key, odd=()))
-                codec = f"only for {self.texts[n]}" if n in codecs and len(codecs) > 1 else ""
-                out.append(replace(made, name=name, why_not=made.why_not or why or codec))
+                # a bitrate for a codec is a step of the ladder; anything else for one codec only is no rule
+                coded = n in codecs and len(codecs) > 1 and not any("bitrate" in t for t in made.context.topics)
+                rates = {t.value.measures for t in scan(row[n].text) if isinstance(t.value, Unit)} | ({column.unit.measures} if column.unit else set())
+                codec = f"only for {self.texts[n]}" if coded and rates != {"bitrate"} else ""
+                out.append(replace(made, name=name, why_not=made.why_not or why or codec, aside=made.aside or (aside and not made.why_not)))
         return out
 
     def _sides(self) -> list[int]:
@@ -207,6 +230,8 @@ class Table:
         )
         if {"video.size", "video.frame_rate"} & set(column.topics):
             return (rungs or self._bitrates_below(n)) and not column.limit and not column.strength
+        if "video.codec" in column.topics:
+            return (rungs or self._bitrates_below(n)) and self._tells_codecs_apart(n)
         if "audio.channels" in column.topics:
             return any("bitrate" in t for t in others) and not any("video" in t for t in others)
         if "stream.protocol" in column.topics:
@@ -218,6 +243,11 @@ class Table:
     def _bitrates_below(self, n: int) -> bool:
         tokens = (token for row in self.rows for m, cell in enumerate(row) if m != n for token in scan(cell.text))
         return any(token.kind is Kind.UNIT and getattr(token.value, "measures", "") == "bitrate" for token in tokens)
+
+    def _tells_codecs_apart(self, n: int) -> bool:
+        """Whether each cell names one codec, and not all of them the same."""
+        named = [{v for name, v in contexts.read(row[n].text).values if name == "video.codec"} for row in self.rows if says(row[n])]
+        return bool(named) and all(len(codecs) == 1 for codecs in named) and len(set.union(*named)) > 1
 
     def _urls_below(self, n: int) -> bool:
         return any("://" in cell.text for row in self.rows for m, cell in enumerate(row) if m != n)
