@@ -83,6 +83,10 @@ class Demand:
 
     def nearest(self, value: Value | None) -> Value | None:
         """The allowed value closest to ``value``; of words, the first. None when the range has no end to take."""
+        found = self._nearest(value)
+        return None if found is not None and found in self.never else found
+
+    def _nearest(self, value: Value | None) -> Value | None:
         if self.one_of:
             numbers = [wish for wish in self.one_of if not isinstance(wish, str)]
             if value is None or isinstance(value, str) or len(numbers) < len(self.one_of):
@@ -90,8 +94,6 @@ class Demand:
             return min(numbers, key=lambda wish: (abs(wish - value), wish))
         if value is not None and self.allows(value):
             return value
-        if not self.bounded or value in self.never:
-            return None
         if value is None or isinstance(value, str):
             return self.minimum if self.minimum is not None else self.maximum
         if self.minimum is not None and value < parameters.ordered(self.name, self.minimum):

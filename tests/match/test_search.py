@@ -4,7 +4,7 @@ import itertools
 import random
 import unittest
 
-from direkt import parameters
+from direkt import demand, parameters
 from direkt.demand import Demand
 from direkt.destination.model import Rule, Rung, Sheet
 from direkt.device.model import Channel, InputSignal, Together
@@ -95,7 +95,7 @@ def random_channel(chance: random.Random) -> Channel:
         "video.size": Demand("video.size", tuple(sizes)), "video.frame_rate": Demand("video.frame_rate", tuple(rates)),
         "video.bitrate.mean": Demand("video.bitrate.mean", minimum=low, maximum=low + chance.randint(0, 25)),
         "video.rate_control": Demand("video.rate_control", ("cbr", "vbr")), "audio.present": Demand("audio.present", ("yes", "no")),
-        "audio.bitrate.mean": Demand("audio.bitrate.mean", (1, 2, 4)),
+        "audio.bitrate.mean": Demand("audio.bitrate.mean", (1, 2, 4)), "video.codec": Demand("video.codec", chance.choice([("h264", "h265"), ("h264",), ("h265",)])),
     }  # fmt: skip
     span = (chance.randint(1, 20), chance.randint(20, 60))
     together = [Together((), (), span)]
@@ -107,7 +107,7 @@ def random_channel(chance: random.Random) -> Channel:
     values = {
         "video.size": chance.choice(sizes), "video.frame_rate": chance.choice(rates), "video.bitrate.mean": low,
         "video.rate_control": chance.choice(["cbr", "vbr"]), "audio.present": chance.choice(["yes", "no"]),
-        "audio.bitrate.mean": chance.choice([1, 2, 4]),
+        "audio.bitrate.mean": chance.choice([1, 2, 4]), "video.codec": chance.choice(limits["video.codec"].one_of),
     }  # fmt: skip
     values["video.keyframe_interval.median"] = parameters.keyframe_seconds(
         chance.randint(*span), values["video.frame_rate"]
@@ -119,9 +119,11 @@ def random_channel(chance: random.Random) -> Channel:
 def random_demand(chance: random.Random, name: str, limit: Demand | None = None) -> Demand:
     listed = {
         "video.size": SIZES, "video.frame_rate": [10, 12.5, 20, 25, 29.97, 30, 50], "video.rate_control": ["cbr", "vbr"],
-        "audio.present": ["yes", "no"],
+        "audio.present": ["yes", "no"], "video.codec": ["h264", "h265", "av1"],
     }.get(name)  # fmt: skip
     if listed is not None:
+        if limit is None and name in ("video.codec", "video.frame_rate", "video.size") and chance.random() < 0.3:
+            return demand.parse(name, None, chance.sample(listed, chance.randint(1, 2)))
         known = list(limit.one_of) if limit is not None else listed
         return Demand(name, tuple(chance.sample(known, chance.randint(1, max(1, len(known) - 1)))))
     if name.startswith("video.keyframe_interval"):
@@ -143,7 +145,7 @@ def random_demand(chance: random.Random, name: str, limit: Demand | None = None)
 
 def random_sheet(chance: random.Random) -> Sheet:
     rules = {}
-    for name in ("video.size", "video.frame_rate", "video.rate_control", "audio.present", "audio.bitrate.mean", "video.bitrate.mean",
+    for name in ("video.codec", "video.size", "video.frame_rate", "video.rate_control", "audio.present", "audio.bitrate.mean", "video.bitrate.mean",
                  "video.keyframe_interval.median", "video.keyframe_interval.max"):  # fmt: skip
         if chance.random() < 0.5:
             must = random_demand(chance, name) if chance.random() < 0.7 else None
@@ -154,7 +156,8 @@ def random_sheet(chance: random.Random) -> Sheet:
         rungs = []
         for width, height in ((1920, 1080), (1280, 720), (800, 600)):
             low = chance.randint(1, 15)
-            rungs.append(Rung(width, height, 5, chance.choice([30, 60]), low, None, low + chance.randint(0, 8)))
+            codecs = chance.choice([(), (), ("h264",), ("h265", "av1")])
+            rungs.append(Rung(width, height, 5, chance.choice([30, 60]), low, None, low + chance.randint(0, 8), "", codecs))
         ladder = tuple(rungs)
     return Sheet("T", "t", "", rules, ladder, "t.yaml")
 
@@ -170,13 +173,13 @@ class Truth:
         rates = limits["video.frame_rate"].one_of
         bitrate = limits["video.bitrate.mean"]
         low, high = self.channel.together[0].pictures
-        for size, rate, control, sound, audio in itertools.product(
-            limits["video.size"].one_of, rates, ("cbr", "vbr"), ("yes", "no"), (1, 2, 4)
+        for codec, size, rate, control, sound, audio in itertools.product(
+            limits["video.codec"].one_of, limits["video.size"].one_of, rates, ("cbr", "vbr"), ("yes", "no"), (1, 2, 4)
         ):  # fmt: skip
             for kbits in range(bitrate.minimum, bitrate.maximum + 1):
                 for pictures in range(low, high + 1):
                     values = {
-                        "video.size": size, "video.frame_rate": rate, "video.rate_control": control, "audio.present": sound,
+                        "video.codec": codec, "video.size": size, "video.frame_rate": rate, "video.rate_control": control, "audio.present": sound,
                         "audio.bitrate.mean": audio, "video.bitrate.mean": kbits,
                         "video.keyframe_interval.median": round(pictures / rate, 4),
                     }  # fmt: skip
@@ -201,6 +204,7 @@ class Truth:
                 r
                 for r in self.sheet.ladder
                 if width <= r.width and height <= r.height and values["video.frame_rate"] <= r.fastest
+                and (not r.codecs or values["video.codec"] in r.codecs)
             ]
             rung = min(fitting, key=lambda r: (r.width * r.height, r.fastest), default=None)
             if rung is not None:

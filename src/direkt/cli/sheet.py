@@ -264,7 +264,7 @@ def compare(names: tuple[str, ...], as_json: bool) -> ExitCode:
         out.print(steps)
     for a in shared.sounds:
         best = f", best {a.best:g}" if a.best is not None else ""
-        out.print(f"sound of {a.channels} channels: {a.text} kbit/s{best}")
+        out.print(f"sound of {a.channels} channel{'s' if a.channels > 1 else ''}: {a.text} kbit/s{best}")
     if shared.protocols:
         out.print(f"all take {' and '.join(shared.protocols)}")
     elif shared.protocols is not None:

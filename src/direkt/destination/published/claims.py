@@ -13,7 +13,17 @@ from dataclasses import replace
 
 from direkt import demand, parameters
 from direkt.demand import JsonDemand
-from direkt.destination.published.beside import audio_ladder_of, behind, fact, ladder_of, mode, protocol, server, spans, srt
+from direkt.destination.published.beside import (
+    audio_ladder_of,
+    behind,
+    fact,
+    ladder_of,
+    mode,
+    protocol,
+    server,
+    spans,
+    srt,
+)
 from direkt.destination.published.gathered import Gathered, Rule, Said, note, reject
 from direkt.destination.published.reading import Claim
 from direkt.parameters import ParameterError, Value
