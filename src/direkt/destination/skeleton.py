@@ -12,10 +12,11 @@ summary: One line on what this destination is.
 protocols:                          # and their ports
   - {protocol: rtmp, port: @rtmp@}
 #   - {protocol: rtmps, port: @rtmps@}
+#   - {protocol: srt, port: 9710, mode: caller, latency_ms: {min: 250, best: 800}, passphrase: required, stream_id: the stream key}
 servers:                            # every address, by region; role: primary or backup
   - {address: rtmp://ingest.my-platform.example/live, region: north}
 
-rules:                              # must: demanded; should: recommended; a value, [a list] or {min: , max: }
+rules:                              # must: demanded; should: recommended; a value, [a list] or {min: , max: }; never: a value or [a list]
   video.codec: {must: h264}
   video.profile: {must: [main, high], should: high}
   video.size: {must: [1920x1080, 1280x720]}
@@ -31,7 +32,7 @@ rules:                              # must: demanded; should: recommended; a val
   audio.sample_rate: {must: [44100, 48000], should: 48000}
   audio.channels: {must: [1, 2], should: 2}
 
-ladder:                             # video bitrate in kbit/s, for pictures up to a size at some frame rates
+ladder:                             # video bitrate in kbit/s, for pictures up to a size at some frame rates; codec: h265 where it holds for that one only
   - {size: 1920x1080, frame_rate: {min: 40, max: 60}, bitrate: {min: 4500, best: 6500, max: 9000}}
   - {size: 1920x1080, frame_rate: {min: 20, max: 30}, bitrate: {min: 3000, best: 4500, max: 6000}}
   - {size: 1280x720, frame_rate: {min: 20, max: 60}, bitrate: {min: 1500, best: 2500, max: 4500}}
@@ -42,7 +43,8 @@ audio_ladder:                       # audio bitrate in kbit/s by channels
 
 # latency:                          # modes, and what each changes; used as my-platform.yaml:low
 #   low:
-#     summary: viewers are 5 s behind
+#     summary: talk with the audience
+#     viewers_behind_s: {min: 3, max: 6}
 #     rules:
 #       video.keyframe_interval.max: {must: {max: 1.5}}
 #       video.b_frames: {must: 0}

@@ -40,6 +40,7 @@ class Item:
     mode: str = ""
     used: bool = False
     spread: float = 0.0  # percent up and down
+    both_ways: bool = False  # a plus-minus stands before it
     under: bool = False  # "for stereo": says for what the rest of its clause holds
     ahead: bool = False  # its limit or strength stood before it
 
@@ -63,6 +64,8 @@ class Clause:
 
 
 _UNDER = re.compile(r"\b(?:for|für|pour|para|per|bei|voor|when using|when|if|using)\s+(?:the\s+|die\s+|le\s+)?$")
+_FROM = re.compile(r"\b(?:from|von|ab|de|desde|da|dal?|entre|between)\s+$")
+_UP_TO = re.compile(r"up to|upto|bis zu|jusqu'?\W?à|hasta|fino a")
 _NOR = re.compile(r"\b(?:not|never|neither|no)(?: be)? (?:above|over|below|under|more than|less than|higher than|lower than|greater than)\b[^.;:\n]*\b(?:or|nor) (?:above|over|below|under|more than|less than|higher than|lower than|greater than)$")
 PREPOSITIONS = frozenset(
     [
@@ -139,7 +142,9 @@ class Walk:
             if not clause.words:
                 clause.start, clause.first = token.start, token
             clause.words += 1
-        if kind is Kind.BREAK:
+        if kind is Kind.BREAK and self._abbreviates(tokens, n):
+            pass
+        elif kind is Kind.BREAK:
             self.stack.clear()
             self._next_clause(token, ".")
             self.sentence, self.or_waits = self.now, False
@@ -199,6 +204,13 @@ class Walk:
         else:
             self._word(token)
         return n + 1
+
+    def _abbreviates(self, tokens: Sequence[Token], n: int) -> bool:
+        """Whether a full stop ends a short word that nobody knows, in front of a figure: it may say what the figure is."""
+        if n == 0 or n + 1 >= len(tokens) or self.text[tokens[n].start : tokens[n].end] != ".":
+            return False
+        before = tokens[n - 1]
+        return before.kind is Kind.WORD and before.end == tokens[n].start and before.end - before.start <= 6 and tokens[n + 1].kind is Kind.NUMBER
 
     def _turned(self, token: Token) -> bool:
         """Whether a "not" in front of another limit is of this one as well: "not above 4 s or below 1 s"."""
@@ -285,8 +297,13 @@ class Walk:
                 self.items[-1].spread = token.value.plain or 0.0
                 self.clause.end = max(self.clause.end, item.end)
                 return n
-            self.clause.odd.append(token)
+            if item.unit is not None and item.unit.measures == "time":
+                item.both_ways = True
+            else:
+                self.clause.odd.append(token)
         upto = n
+        if upto < len(tokens) and tokens[upto].value == "max" and _FROM.search(self.text[: token.start].lower()) and _UP_TO.fullmatch(self.text[tokens[upto].start : tokens[upto].end].lower()):
+            tokens = [*tokens[:upto], replace(tokens[upto], kind=Kind.TO), *tokens[upto + 1 :]]  # "from 2500 up to 5000"
         if upto < len(tokens) and tokens[upto].kind in (Kind.DASH, Kind.TO, Kind.AND):
             link = tokens[upto]
             beyond = tokens[upto + 1] if upto + 1 < len(tokens) else None
@@ -486,6 +503,10 @@ class Walk:
                 and self.text[clause.topics[-1].end : own[-1].start].strip().startswith((":", "="))
             ):
                 running_topic = str(clause.topics[-1].value)
+            if clause.parent >= 0 and clause.mode and not own:  # "0 (required for low latency)"
+                last = self._last_before(clause)
+                if last is not None:
+                    last.mode = clause.mode
             if clause.parent >= 0 and clause.topics and not own and not clause.odd:  # "8 Mbps (video plus audio)"
                 last = self._last_before(clause)
                 if last is not None and not last.topic:

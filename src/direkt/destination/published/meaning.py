@@ -41,6 +41,7 @@ class _Meaning(Reading):
         self._bad_clauses()
         self._lone_topics()
         pairing.size_rates(self)
+        pairing.restated(self)
         pairing.keyframes_in_frames(self)
         pairing.ports(self)
         pairing.under(self)
@@ -155,6 +156,9 @@ class _Meaning(Reading):
             part = values[0] * item.spread / 100
             values = [round(values[0] - part, 3), round(values[0] + part, 3)]
         self._sane(what, [v for v in values if v is not None])
+        if what == "stream.av_offset":
+            self._both_ways(item, [v for v in values if v is not None])
+            return
         if what == "video.level":
             for shape, value in self.shapes(item, [v for v in values if v is not None]):
                 self.add(item, what, shape, f"{value:.1f}")
@@ -168,14 +172,23 @@ class _Meaning(Reading):
             )
             self.add(item, what, "max" if bounded else shape, value)
 
+    def _both_ways(self, item: Item, values: list[float]) -> None:
+        """Sound beside the picture: what is allowed is allowed in front and behind."""
+        limit = item.limit or self.context.limit
+        if len(values) != 1 or not (item.both_ways or limit == "max"):
+            raise OpenError("at most so much, or just so much?")
+        for shape, value in (("min", -values[0]), ("max", values[0])):
+            self._add_plain(item, "stream.av_offset", shape, whole(value))
+
     def _sane(self, what: str, values: list[float]) -> None:
         low, high = PLAUSIBLE.get(what, (0.0, float("inf")))
         if what in ("video.frame_rate", "video.bit_depth", "audio.channels", *COUNTS) and not all(
             low <= v <= high for v in values
         ):
             raise OpenError(f"{values[0]:g} is no sensible figure for this")
-        if what in ("video.bitrate.mean", "stream.bitrate.mean") and any(v > high for v in values):
-            raise OpenError(f"{values[0]:g} kbit/s is no sensible bitrate: check its unit")
+        wild = [v for v in values if not low <= v <= high]
+        if what.endswith((".bitrate.mean", ".bitrate.peak")) and wild and values == sorted(values):
+            raise OpenError(f"{wild[0]:g} kbit/s is no sensible bitrate: check its unit")
         if what == "video.level" and any(v not in LEVELS for v in values):
             raise OpenError("no level goes by this number")
 

@@ -4,6 +4,7 @@ a protocol and its port, a bitrate and the size or the channels that it holds fo
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import replace
 
 from direkt.destination.published.clauses import Item
@@ -48,6 +49,8 @@ def units(cell: Reading) -> None:
             if other.kind is not Kind.NUMBER or other.joined == "." or other.topic != item.topic:
                 break
             if other.unit is not None:
+                if other.unit.measures == "rate" and KEYFRAMES in (item.topic, *cell.context.topics):
+                    break  # "100 (at 50 fps)"
                 if other.unit.measures != "frames" or item.topic != "video.level":
                     item.unit = other.unit
                 break
@@ -81,6 +84,20 @@ def size_rates(cell: Reading) -> None:
                 before.sizes[0] = replace(before.sizes[0], rates=rates, span=len(item.numbers) == 2)
                 before.limit, before.strength = before.limit or item.limit, before.strength or item.strength
                 item.used = True
+
+
+def restated(cell: Reading) -> None:
+    """ "30 fps (29.97)": one rate by two names, and nobody says which is meant exactly."""
+    for before, item in itertools.pairwise(cell.items):
+        bracket = cell.clauses[item.clause]
+        if (
+            before.kind is item.kind is Kind.NUMBER and not (before.used or item.used) and len(before.numbers) == len(item.numbers) == 1
+            and bracket.parent == before.clause and bracket.words == 1 and cell.quiet(before) == "video.frame_rate"
+        ):  # fmt: skip
+            a, b = (resolve(one.numbers[0], "video.frame_rate", 1, cell.habit) for one in (before, item))
+            if a and b and a != b and abs(a - b) < 0.01 * a:
+                for one in (before, item):
+                    cell.leave(one, f"{a:g} or {b:g}?")
 
 
 def _is_rate(item: Item) -> bool:

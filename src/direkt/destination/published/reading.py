@@ -104,6 +104,8 @@ class Reading:
         if unit is None:
             return self._bare(item, topics, subject)
         measures = unit.measures
+        if measures == "bitrate" and topics[:1] == ("audio.sample_rate",) and self.text[item.start : item.end].rstrip().endswith("k"):
+            return "audio.sample_rate", 1000  # "48k"
         if measures == "bitrate":
             return self._bitrate(item, topics, subject), unit.factor
         if measures == "rate":
@@ -165,7 +167,7 @@ class Reading:
         for topic in topics:
             if topic in (KEYFRAMES, "video.buffer", "session.shows_after_s", "latency.behind"):
                 return topic, unit.factor
-            if topic == "srt.latency_ms":
+            if topic in ("srt.latency_ms", "stream.av_offset"):
                 return topic, unit.factor * 1000
             if topic in _TIMES:
                 return topic, unit.factor / 3600

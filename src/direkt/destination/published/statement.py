@@ -14,6 +14,8 @@ from direkt.destination.published.vocabulary import Kind
 # A table of features: "H.264: yes"
 ANSWERS = {
     **dict.fromkeys(["yes", "y", "✓", "✔", "☑", "✅", "supported", "ja", "oui", "sí", "si", "sì", "allowed", "accepted"], "accept"),
+    **dict.fromkeys(["required", "mandatory", "must", "compulsory", "erforderlich", "obligatoire", "obligatorio", "obbligatorio"], "must"),
+    **dict.fromkeys(["recommended", "preferred", "advised", "empfohlen", "recommandé", "conseillé", "recomendado", "consigliato"], "should"),
     **dict.fromkeys(["no", "n", "✗", "✘", "❌", "☒", "not supported", "unsupported", "nein", "non", "nee", "not allowed", "not accepted"], "not"),
 }  # fmt: skip
 # Of a heading, only these take everything below it away from the push: "Streaming over the internet" does not

@@ -81,7 +81,7 @@ _MASTER = re.compile(
   | (?P<lines>(?<![\d.,])(?P<l>2160|1440|1080|720|576|540|480|360|240)\s?(?P<s2>[pi])(?:\s?[/@]?\s?(?P<r2>{_RATES})(?=$|[^\w.]|fps|hz)(?!\s?(?:k|m)bi?))?(?![a-z]))
   | (?P<over>(?<![\d.,])(?P<l3>2160|1080|720|540)/(?P<r3>\d\d(?:[.,]\d+)?)(?P<s3>[pi])(?!\w))
   | (?P<level>(?<![^\W_])l(?P<lv>[1-6](?:[.,]\d)?)(?!\w))
-  | (?P<ratio>(?<![\d.,])\d{{1,2}}\s?:\s?\d{{1,2}}(?::\d)?(?![\d])|(?<![\d.])(?:420|422|444)(?=\s?(?:chroma|sampling|subsampling|p\b)))
+  | (?P<ratio>(?<![\d.,x×*/])(?:16\s?[x×*/]\s?9|21\s?[x×*/]\s?9|4\s?[x×*]\s?3)(?![\d.,x×*/])|(?<![\d.,])\d{{1,2}}\s?:\s?\d{{1,2}}(?::\d)?(?![\d])|(?<![\d.])(?:420|422|444)(?=\s?(?:chroma|sampling|subsampling|p\b)))
   | (?P<number>(?<![\d.,])(?:\d{{1,3}}(?:[ ']\d{{3}})+(?:[.,]\d{{1,3}})?(?!\d)|\d{{1,3}}(?:\.\d{{3}})+,\d{{1,2}}(?!\d)|\d{{1,3}}(?:,\d{{3}})+\.\d{{1,2}}(?!\d)
         |\d{{1,9}}(?:(?P<mark>[.,])\d{{1,6}}(?:(?P=mark)\d{{1,3}})*)?(?!\d)))
   | (?P<symbol>≤|<=|=<|≥|>=|=>|<(?=\s?\d)|>(?=\s?\d)|(?<=[\w])\+(?=\s|$|[),;/])|%|±|\+/?-(?=\s?\d))
@@ -109,16 +109,16 @@ _MARKS = {",": Kind.COMMA, ":": Kind.COLON, "/": Kind.SLASH, "(": Kind.OPEN, ")"
 _GLUED = {
     "k": Unit("bitrate", 1.0), "m": Unit("bitrate", 1000.0), "fps": Unit("rate"), "p": Unit("rate"), "ch": Unit("channels"),
 }  # fmt: skip
-_BYTES = re.compile(r"[kKM]B(?:ps|/s|/sec)|[kKM]Byte", re.ASCII)  # bytes, or bits in a sloppy hand: nobody knows
+_BYTES = re.compile(r"[kKM]?B(?:ps|/s|/sec)|[kKM]?Bytes?", re.ASCII)  # bytes, or bits in a sloppy hand: nobody knows
 _ABBREVIATED = frozenset(
-    ["max", "min", "approx", "ca", "incl", "rec", "res", "freq", "no", "sek", "sec", "std", "maks", "höchst"]
+    ["max", "min", "mind", "máx", "mín", "mini", "maxi", "aprox", "env", "empf", "rec", "recom", "recomm", "typ", "opt", "obl", "approx", "ca", "incl", "rec", "res", "freq", "no", "sek", "sec", "std", "maks", "höchst"]
 )
 _NOTE_MARK = re.compile(
     r"(?i)\s*(?:\(\s*(?:see|cf\.?|siehe|voir)?\s*(?:foot)?(?:note|remark|fn\.?|anm\.?)\s*\d{1,2}\s*\)|\[(?:\d{1,2}|[a-e*†‡])\]|[¹²³⁴⁵⁶⁷⁸⁹⁰†‡§]+|(?<=[^\W\d_])\*{1,3}(?!\w)|(?<=[)\d])\*{1,3}(?=\s|$|[.,;)]))"
 )
 
 
-_ELLIPSIS = re.compile(r"(?<=\d)\s?(?:\.{2,3}|…|~)\s?(?=\d)")  # a range
+_ELLIPSIS = re.compile(r"(?<=\d)(?P<unit>\s?[a-zA-Z/%]{0,6})\s?(?P<dots>\.{2,3}|…|~)\s?(?=\d)")  # a range
 _PER_SECOND = re.compile(r"(?<![\w./])1/s(?!\w)")
 
 
@@ -126,7 +126,7 @@ def plain(text: str) -> str:
     """The text in small letters with usual dashes, spaces and marks; every character stays in its place."""
     text = _PER_SECOND.sub("fps", text)  # as many characters
     text = _ELLIPSIS.sub(
-        lambda m: m[0].replace("...", " - ").replace("..", " -").replace("…", "-").replace("~", "-"), text
+        lambda m: m[0][: len(m["unit"])] + m[0][len(m["unit"]) :].replace("...", " - ").replace("..", " -").replace("…", "-").replace("~", "-"), text
     )
     small = "".join(low if len(low := c.lower()) == 1 else c for c in text)
     return small.translate(_PLAIN)
@@ -137,13 +137,16 @@ def without_notes(text: str) -> str:
     return _NOTE_MARK.sub("", text)
 
 
+_BESIDE = re.compile(r"\b(a|audio)/(v|video)(?= (?:sync|offset))")
+_TOGETHER = re.compile(r"\b(?:video ?\+ ?audio|audio ?\+ ?video)\b")
 _STANDARD = re.compile(r"\b(bt|rec)\.(709|2020|601|2100)\b")
 
 
 @functools.lru_cache(maxsize=4096)
 def scan(text: str) -> tuple[Token, ...]:
     """The tokens of ``text``; spaces and words without meaning of their own are among them only as fillers."""
-    low = _STANDARD.sub(r"\1 \2", plain(text))  # of the same length
+    low = _TOGETHER.sub(lambda m: m[0].replace("+", " "), plain(text))
+    low = _BESIDE.sub(r"\1 \2", _STANDARD.sub(r"\1 \2", low))  # of the same length
     atoms = list(_MASTER.finditer(low))
     out: list[Token] = []
     n, spaced = 0, True
@@ -232,7 +235,7 @@ def _single(text: str, low: str, group: str, match: re.Match[str], spaced: bool,
     if group in ("wxh", "lines", "over", "full"):
         return Token(Kind.SIZE, start, end, _size(match, group), spaced=spaced)
     if group == "ratio":
-        tidy = part.replace(" ", "")
+        tidy = re.sub(r"[x×*/]", ":", part.replace(" ", ""))
         return Token(Kind.RATIO, start, end, ":".join(tidy) if ":" not in tidy else tidy, spaced=spaced)
     if group == "number":
         return Token(Kind.NUMBER, start, end, _number(part), spaced=spaced)
