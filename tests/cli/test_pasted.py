@@ -24,6 +24,10 @@ rules: {}
 KEY, OTHER = "abcd-1234-efgh", "varn~fake~bitterns"
 
 
+MAIN, COURSE, ANY = "rtmp://ingest.tarnlight.example/live", "rtmp://course.tarnlight.example/live", "rtmp://ingest.any.example/app"
+FIRST, SECOND = "varn~fake~sandpiper", "zx81-qw22-mk77"
+
+
 class Pasted(Cli):
     def setUp(self):
         super().setUp()
@@ -50,6 +54,56 @@ class Pasted(Cli):
             self.assertEqual(result.code, 2, (text, result))
             self.assertIn(words, result.err, text)
             self.assertEqual((self.kept(), (self.folder / "rig.yaml").read_text()), ({}, RIG), text)
+
+    def test_a_paste_for_several_destinations(self):
+        for text in (
+            f"{MAIN}\n{FIRST}\n{ANY}\n{SECOND}", f"Server: {MAIN}\nKey: {FIRST}\n\nServer: {ANY}\nKey: {SECOND}\n",
+            f"{FIRST}\n{MAIN}\n\n{SECOND}\n{ANY}", f"Name | Server | Key\nCourse | {MAIN} | {FIRST}\nMeadow | {ANY} | {SECOND}",
+            f"Hello,\n\nhere are both.\n\n{MAIN}\n{FIRST}\n\n{ANY}\n{SECOND}\n\n-- \nAnna",
+            json.dumps({"outputs": [{"url": MAIN, "key": FIRST}, {"url": ANY, "key": SECOND}]}),
+            f"<table><tr><td>{MAIN}</td><td>{FIRST}</td></tr>\n<tr><td>{ANY}</td><td>{SECOND}</td></tr></table>",
+        ):  # fmt: skip
+            self.file("rig.yaml", RIG)
+            result = self.direkt("key", "set", "--each", "--json", text=text)
+            self.assertEqual(result.code, 0, (text, result))
+            self.assertEqual([one["destination"] for one in result.json["destinations"]], ["main", "any"], text)
+            self.assertEqual({name.rpartition("/")[2]: key for name, key in self.kept().items()}, {"main": FIRST, "any": SECOND}, text)
+            self.assertNotIn(FIRST, result.out + result.err)
+            result = self.direkt("key", "forget", "main"), self.direkt("key", "forget", "any")
+            result = self.direkt("key", "set", "any", text=text)
+            self.assertEqual(result.code, 0, (text, result))
+            self.assertIn("what stands there for main was not taken", result.out)
+            self.assertEqual(list(self.kept().values()), [SECOND], text)
+            self.assertEqual(self.direkt("key", "forget", "any").code, 0)
+
+    def test_parts_that_nobody_can_tell_apart_are_refused_whole(self):
+        for text, words in (
+            (f"{FIRST}\n{MAIN}\n{SECOND}\n{ANY}", "cannot be told"), (f"{MAIN}\n{ANY}\n{FIRST}\n{SECOND}", "any"),
+            (f"{MAIN} {ANY}\n{FIRST}\n{SECOND}", "cannot be told"), (f"{MAIN}\n{FIRST}\n{ANY}", "there is no key"),
+            (f"{MAIN}\n{FIRST}\n\n{ANY}\n{FIRST}", "same key stands there for two"), (f"{MAIN}\n{FIRST}\n{ANY}\n{SECOND}\n{MAIN}", "cannot be told"),
+            (f"{MAIN}\n{FIRST}", "does not speak of several"), (f"{MAIN}\nvarn~fake~X\n{ANY}\n{SECOND}", "the part for main"),
+        ):  # fmt: skip
+            result = self.direkt("key", "set", "--each", text=text)
+            self.one_line(result, 2, words)
+            self.assertEqual((self.kept(), (self.folder / "rig.yaml").read_text()), ({}, RIG), text)
+        self.one_line(self.direkt("key", "set", "other", text=f"{MAIN}\n{FIRST}\n{ANY}\n{SECOND}"), 2, "the paste is for main and any, not for other")
+        self.one_line(self.direkt("key", "set", text=FIRST), 2, "name one destination, or say --each")
+        self.one_line(self.direkt("key", "set", "any", "--each", text=FIRST), 2, "name one destination, or say --each")
+        self.assertEqual(self.kept(), {})
+
+    def test_a_key_under_the_name_of_another_destination_is_asked_about(self):
+        self.file("rig.yaml", RIG.replace("  any:", "  boathouse:"))
+        result = self.direkt("key", "set", "main", text=f"Boathouse: {FIRST}")
+        self.assertEqual(result.code, 2, result)
+        self.assertIn("the paste names boathouse", result.err)
+        self.assertEqual(self.kept(), {})
+        self.assertEqual(self.direkt("key", "set", "--each", text=f"Main stream key: {FIRST}\n").code, 2)
+
+    def test_a_passphrase_is_no_key(self):
+        for text in (f"{ANY}\nPassphrase: correct-horse-77", f"{ANY}\nSRT passphrase: correct-horse-77\nStream key: {SECOND}", f"Encryption key: correct-horse-77\nStream key: {SECOND}"):
+            result = self.direkt("key", "set", "any", text=text)
+            self.assertNotIn("correct-horse-77", [*self.kept().values()], text)
+            self.assertNotIn("correct-horse-77", result.out + result.err)
 
     def test_a_damaged_store_keeps_no_command_that_needs_none(self):
         (self.folder / "config").mkdir()

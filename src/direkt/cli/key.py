@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import os
-import select
 import sys
 from dataclasses import replace
 from pathlib import Path
@@ -11,7 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from direkt.cli import options, output
+from direkt.cli import options, output, pasting
 from direkt.cli.exits import ExitCode
 from direkt.cli.output import escape
 from direkt.errors import UnusableInput
@@ -20,14 +18,11 @@ from direkt.work.steps import END
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from direkt.cli.schemas import KeyFormJson, KeyListJson, KeyRenewJson, KeyRowJson, KeySetJson
+    from direkt.cli.schemas import KeyFormJson, KeyListJson, KeyRenewJson, KeyRowJson, KeySetEachJson, KeySetJson
     from direkt.destination.keystore import Binding
     from direkt.destination.paste import Paste
     from direkt.rig import DestinationEntry, Rig
     from direkt.secret import Secret
-
-_MOST_PASTED = 8192  # characters
-_PAUSE = 0.2  # s without a further line: the paste is over
 
 
 @click.group()
@@ -52,170 +47,72 @@ def _bound_to(rig: Rig, entry: DestinationEntry, found: Paste) -> Binding:
     return options.binding(rig, key_places(entry.model_copy(update={"server": server})))
 
 
-def _pasted() -> str:
-    """What the person pastes: hidden on a terminal, else standard input."""
-    if not sys.stdin.isatty():
-        text = sys.stdin.read(_MOST_PASTED + 1)
-        if not text.strip():
-            raise UnusableInput(
-                "nothing came on standard input: pipe the server address and the key in, or run it on a terminal"
-            )
-        return text
-    return _hidden()
-
-
-def _hidden() -> str:
-    """What is pasted on the terminal, without showing it: all lines that come at once, and more until an empty one."""
-    import termios
-
-    terminal = sys.stdin.fileno()
-    usual = termios.tcgetattr(terminal)
-    silent = [*usual[:3], usual[3] & ~termios.ECHO, *usual[4:]]
-    text = b""
-    try:
-        # what was typed ahead stays: a paste of several lines is all there before the first one is read
-        termios.tcsetattr(terminal, termios.TCSADRAIN, silent)
-        click.echo("Paste server address, key, or both (hidden; an empty line ends): ", err=True, nl=False)
-        while len(text) <= _MOST_PASTED * 4:
-            line = os.read(terminal, 1 << 16)
-            text += line
-            if select.select([terminal], [], [], _PAUSE)[0]:
-                continue  # the paste goes on, empty lines and all
-            click.echo(err=True)
-            if not line.strip() and text.strip():
-                break
-            if not line:
-                break
-            click.echo(
-                "more, or empty: " if text.strip() else "nothing came; paste it, or Ctrl-C: ", err=True, nl=False
-            )
-    finally:
-        termios.tcsetattr(terminal, termios.TCSADRAIN, usual)
-    return text.decode("utf-8", "replace")
-
-
-def _untangle(rig: Rig, entry: DestinationEntry, text: str) -> Paste:
-    from direkt.destination import paste
-    from direkt.protocol import address
-    from direkt.protocol.schemes import SPOKEN
-
-    sheet = rig.sheet(entry)
-    servers = [address.parse(entry.server), *(server.parsed for server in sheet.servers)]
-    known = [server for server in servers if server.scheme in SPOKEN]
-    ports = [(p.protocol, p.port) for p in sheet.protocols]
-    return paste.untangle(text, pattern=sheet.key.pattern if sheet.key else None, known=known, ports=ports)
-
-
-def _doubts(rig: Rig, destination: str, entry: DestinationEntry, found: Paste) -> list[str]:
-    """What makes a pasted address one to look at twice: another destination's, an unknown host, a port that the sheet does not name."""
-    from direkt.protocol import address
-    from direkt.protocol.schemes import PORTS
-
-    server = found.server
-    if server is None or str(server) == entry.server:
-        return []
-    mine = {address.parse(entry.server).place, *([address.parse(entry.backup).place] if entry.backup else [])}
-    others = [
-        name for name, other in rig.file.destinations.items()
-        if name != destination and address.parse(other.server).place == server.place and server.place not in mine
-    ]  # fmt: skip
-    if others:
-        return [f"the address is the one of {', '.join(others)} in this rig: was it pasted for the wrong destination?"]
-    sheet = rig.sheet(entry)
-    known = [address.parse(entry.server), *(one.parsed for one in sheet.servers)]
-    if not any(server.host == one.host or _same_domain(server.host, one.host) for one in known):
-        return [f"neither the rig nor the sheet knows the host {server.host}: is it the ingest of {sheet.name}?"]
-    port = server.port or PORTS.get(server.scheme)
-    ports = {p.port for p in sheet.protocols} | {one.port or PORTS.get(one.scheme) for one in known}
-    if port not in ports:
-        return [f"the sheet names no port {port}: is it meant?"]
-    return []
-
-
-def _same_domain(one: str, other: str) -> bool:
-    """Whether two hosts differ in their first names only: ingest-7.tarnlight.example and ingest.tarnlight.example."""
-    ours, theirs = one.split("."), other.split(".")
-    return len(ours) > 2 and len(theirs) > 2 and not ours[-1].isdigit() and ours[-2:] == theirs[-2:]
-
-
-def _masked(value: str) -> str:
-    from direkt.secret import Secret
-
-    return str(Secret(value))
-
-
 @key.command("set")
-@click.argument("destination")
+@click.argument("destination", required=False)
+@click.option("--each", is_flag=True, help="The paste is for several destinations: take each part for its own.")
 @click.option("--key-only", is_flag=True, help="Take the key alone, whatever address was pasted with it.")
 @options.rig_option
 @options.json_option
-def set_(destination: str, key_only: bool, rig_path: Path | None, as_json: bool) -> None:
+def set_(destination: str | None, each: bool, key_only: bool, rig_path: Path | None, as_json: bool) -> None:
     """Take DESTINATION's server address and key, as pasted; repair what is certain, refuse the rest.
 
     Asks on the terminal without showing what is pasted, or reads standard input. Never give a key as an argument.
     """
-    rig, entry = _destination(rig_path, destination)
-    found = _untangle(rig, entry, _pasted())
-    if key_only:
-        found = replace(found, server=None, aside=False)
-    found = replace(found, questions=(*found.questions, *_doubts(rig, destination, entry, found)))
+    if each == (destination is not None):
+        raise UnusableInput("name one destination, or say --each where the paste is for several")
+    rig = options.load_rig(rig_path)
+    pasted: dict[str, Paste] = {}
+    if destination is not None:
+        rig.destination(destination)
+        pasted[destination] = pasting.of_one(rig, destination, pasting.pasted())
+    else:
+        parts = pasting.divided(rig, pasting.pasted())
+        if len(parts.texts) < 2:
+            one = next(iter(parts.named), "DESTINATION")
+            raise UnusableInput(f"the paste does not speak of several destinations of the rig: direkt key set {one}")
+        pasted = pasting.of_each(rig, parts)
     out = output.console(err=as_json)
-    name = _store_name(rig, destination)
+    for name, found in pasted.items():
+        if key_only:
+            found = replace(found, server=None, aside=False)
+        found = replace(found, questions=(*found.questions, *pasting.doubts(rig, name, found)))
+        pasted[name] = found
+        if each:
+            out.print(f"[bold]{escape(name)}[/]")
+        pasting.show(out, found, rig.destination(name))
+        if found.aside and found.key is not None:
+            raise UnusableInput("the address that was pasted was not taken, so the key was not kept either: paste both anew, or the key alone with --key-only")
+    questions = tuple(question for found in pasted.values() for question in found.questions)
+    pasting.agree(questions, "Keep this as it stands?" if questions else "Keep this?")
+    documents = [_keep(options.load_rig(rig_path), name, found, out) for name, found in pasted.items()]  # each change leaves another rig
+    if as_json and each:
+        many: KeySetEachJson = {"schema": "direkt.key-set-each/1", "destinations": documents}
+        output.print_json(many)
+    elif as_json:
+        output.print_json(documents[0])
+    elif destination is not None and pasted[destination].key is None:
+        output.note(f"Paste the key with: direkt key set {destination}")
+
+
+def _keep(rig: Rig, destination: str, found: Paste, out: Console) -> KeySetJson:
+    """Keeps what was pasted for a destination: the key in the store, the address in the rig."""
+    entry, name = rig.destination(destination), _store_name(rig, destination)
     changes: dict[str, str] = {}
     if found.server is not None and str(found.server) != entry.server:
         changes["server"] = str(found.server)
     if found.key is not None and entry.key != f"store:{name}":
         changes["key"] = f"store:{name}"
-    _show(out, found, entry)
-    if found.aside and found.key is not None:
-        raise UnusableInput("the address that was pasted was not taken, so the key was not kept either: paste both anew, or the key alone with --key-only")
-    _agree(found, "Keep this as it stands?" if found.questions else "Keep this?")
     if found.key is not None:
         kept = options.key_store().put(name, found.key, _bound_to(rig, entry, found))
         place = "system keyring" if kept.where == "keyring" else "key file"
-        out.print(escape(f"key {_masked(found.key)} kept in the {place}"))
+        out.print(escape(f"key {pasting.masked(found.key)} kept in the {place}"))
     if changes:
         _change_rig(rig, destination, changes)
         out.print(escape(f"{rig.source}: {' and '.join(changes)} of {destination} written"))
-    if as_json:
-        document: KeySetJson = {
-            "schema": "direkt.key-set/1", "destination": destination, "server": str(found.server) if found.server else None,
-            "key": _masked(found.key) if found.key else None, "repairs": list(found.repairs), "left": list(found.left), "changed": changes,
-        }  # fmt: skip
-        output.print_json(document)
-    elif found.key is None:
-        output.note(f"Paste the key with: direkt key set {destination}")
-
-
-def _show(out: Console, found: Paste, entry: DestinationEntry) -> None:
-    """What was understood, masked, before anything of it is kept."""
-    for words in found.repairs:
-        out.print(escape(f"repaired: {words}"))
-    for words in found.left:
-        out.print(f"[yellow]![/] {escape(words)}")
-    if found.server is not None and str(found.server) != entry.server:
-        out.print(escape(f"server address: {found.server} (so far {entry.server})"))
-    elif found.server is not None:
-        out.print(escape(f"server address: {found.server} (as it was)"))
-    out.print(
-        escape(f"key: {_masked(found.key)}" if found.key is not None else "no key was pasted: the key stays as it is")
-    )
-    for words in found.questions:
-        out.print(f"[yellow]?[/] {escape(words)}")
-
-
-def _agree(found: Paste, question: str) -> None:
-    """Asks on a terminal; elsewhere nothing that is in question is taken. Raises UnusableInput."""
-    if sys.stdin.isatty():
-        import termios
-
-        termios.tcflush(sys.stdin.fileno(), termios.TCIFLUSH)  # the rest of a slow paste answers nothing
-        if not click.confirm(question, default=not found.questions, err=True):
-            raise UnusableInput("nothing was kept")
-    elif found.questions:
-        raise UnusableInput(
-            f"{found.questions[0].rstrip('?')}: nothing was kept. Paste it right, or on a terminal, where you can say that it is right as it stands"
-        )
+    return {
+        "schema": "direkt.key-set/1", "destination": destination, "server": str(found.server) if found.server else None,
+        "key": pasting.masked(found.key) if found.key else None, "repairs": list(found.repairs), "left": list(found.left), "changed": changes,
+    }  # fmt: skip
 
 
 def _change_rig(rig: Rig, destination: str, changes: dict[str, str]) -> None:
@@ -320,7 +217,7 @@ def renew(destination: str, event: str | None, given: bool, yes: bool, rig_path:
         key = _of_platform(rig, destination, event, given=given, yes=yes)
         output.console(err=as_json).print(f"the new key {escape(str(key))} is kept")
         return _to_devices(rig, destination, key, as_json)
-    found = _untangle(rig, entry, _pasted())
+    found = pasting.of_one(rig, destination, pasting.pasted())
     if found.aside:
         raise UnusableInput("another address was pasted with the key, and was not taken: paste the key alone")
     if found.key is None:
@@ -331,15 +228,15 @@ def renew(destination: str, event: str | None, given: bool, yes: bool, rig_path:
             f"To change both: direkt key set {destination}"
         )
     out = output.console(err=as_json)
-    _show(out, found, entry)
-    _agree(found, f"Keep it, and write it to every device that pushes to {destination}?")
+    pasting.show(out, found, entry)
+    pasting.agree(found.questions, f"Keep it, and write it to every device that pushes to {destination}?")
     from direkt.secret import Secret
 
     name = _store_name(rig, destination)
     options.key_store().put(name, found.key, _bound_to(rig, entry, found))
     if entry.key != f"store:{name}":
         _change_rig(rig, destination, {"key": f"store:{name}"})
-    out.print(f"the new key {escape(_masked(found.key))} is kept")
+    out.print(f"the new key {escape(pasting.masked(found.key))} is kept")
     return _to_devices(rig, destination, Secret(found.key), as_json)
 
 

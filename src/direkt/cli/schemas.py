@@ -599,6 +599,13 @@ class KeySetJson(TypedDict):
     changed: dict[str, str]
 
 
+class KeySetEachJson(TypedDict):
+    """direkt key set --each."""
+
+    schema: Literal["direkt.key-set-each/1"]
+    destinations: list[KeySetJson]
+
+
 class KeyRowJson(TypedDict):
     """One destination's key."""
 
@@ -1333,7 +1340,7 @@ DOCUMENTS: dict[str, type] = {
     "check": CheckJson, "catch": CatchJson, "rehearse": RehearseJson, "read": ReadJson, "match": MatchJson,
     "write": WriteJson, "push": PushJson, "card": CardJson, "reach": ReachJson, "budget": BudgetJson, "explain": ExplainJson,
     "explain-calc": CalcJson, "sheet-list": SheetListJson, "sheet-show": SheetShowJson, "sheet-lint": SheetLintJson,
-    "sheet-compare": SheetCompareJson, "sheet-draft": SheetDraftJson, "key-set": KeySetJson, "key-list": KeyListJson,
+    "sheet-compare": SheetCompareJson, "sheet-draft": SheetDraftJson, "key-set": KeySetJson, "key-set-each": KeySetEachJson, "key-list": KeyListJson,
     "key-form": KeyFormJson, "key-renew": KeyRenewJson, "rig-trust": RigTrustJson,
     "driver-list": DriverListJson, "driver-lint": DriverLintJson, "driver-try": DriverTryJson,
     "find": FindJson, "match-all": MatchAllJson, "write-all": WriteAllJson, "drift": DriftJson, "log-changes": LogChangesJson,

@@ -14,7 +14,7 @@ from dataclasses import dataclass
 
 from direkt.destination.pasting import addresses, keys
 from direkt.destination.pasting.state import PasteError, Work
-from direkt.destination.pasting.words import flattened, words
+from direkt.destination.pasting.words import PASSPHRASE, flattened, words
 from direkt.destination.pattern import Pattern
 from direkt.protocol.address import ServerAddress
 
@@ -67,6 +67,8 @@ def untangle(
     others = addresses.without_foreign(others, work)
     server, inner = addresses.server(found, others, work)
     key = keys.key_of(others, inner, work)
+    if PASSPHRASE.search(text):
+        work.left.append("a passphrase was there and was not taken: nothing that Direkt pushes by has one")
     if (
         server is None
         and not work.left

@@ -55,6 +55,12 @@ _OTHER_WORDS = re.compile(
     r"(?i)\b(?:user(?:name)?|login|password|passwort|mot de passe|contraseña|pin|title|titel|titre|event|date|datum|time|zeit|expires?|valid|until|phone|tel|mobile|mail|e-mail|"
     r"watch|viewer|page|status|app|application|port|channel|room|contact|subject|from|to|cc|id|resolution|bitrate|fps|codec|old|previous|former|example|beispiel|kontakt|betreff)\b"
 )
+# Keys of other locks, and other secrets than a key
+_OTHER_SECRETS = re.compile(
+    r"(?i)\b(?:api|licen[cs]e|lizenz|encryption|verschlüsselungs?|decryption|aes|ssh|gpg|pgp|wi-?fi|wlan|network|netzwerk|security|pre-?shared|product|produkt|serial|activation|recovery|"
+    r"access|webhook|client|public|room|host|reader|viewer|viewing|watch|playback)[ _-]?(?:keys?|schlüssel|secret|token|code)\b|\bpass[ _-]?(?:phrase|code)\b|\bphrase secrète\b|\bkennwort\b|\bfrase (?:de paso|di accesso)\b"
+)
+PASSPHRASE = re.compile(r"(?i)\bpass[ _-]?phrase\b")
 _BACKUP = re.compile(
     r"(?i)\b(?:back-?up|secondary|second|fall-?back|reserve|spare|ersatz\w*|secours|respaldo|riserva|standby|redundan\w*)\b|[_-]backup\b|\bbackup[_-]"
 )
@@ -96,12 +102,12 @@ def words(text: str, repairs: list[str]) -> list[Word]:
 
 
 def flattened(text: str) -> str:
-    """JSON as lines "primary stream key: ...": its names say what each value is. Anything else stays as it is."""
+    """JSON and tables with a head as lines "primary stream key: ...": their names say what each value is. Anything else stays as it is."""
     import json
 
     bare = text.strip()
     if not (bare[:1] in "{[" and bare[-1:] in "}]"):
-        return text
+        return _rows(bare) or text
     try:
         data = json.loads(bare)
     except (ValueError, RecursionError):
@@ -119,8 +125,31 @@ def flattened(text: str) -> str:
     return "\n".join(lines) or text
 
 
+def _rows(text: str) -> str:
+    """A table whose head names a server and a key, as lines, an empty one behind each row; empty where it is none."""
+    lines = [line for line in text.split("\n") if line.strip() and not re.fullmatch(r"[\s|:+=-]+", line)]
+    for sign in ("|", "\t", ";", ","):
+        cells = [[cell.strip() for cell in (line.strip().strip("|") if sign == "|" else line).split(sign)] for line in lines]
+        heads = cells[0] if cells else []
+        if len(lines) < 2 or len(heads) < 2 or any(len(row) != len(heads) for row in cells) or any("://" in head for head in heads):
+            continue
+        if any(_KEY_WORDS.search(head) for head in heads) and (len(heads) > 2 or any(_SERVER_WORDS.search(head) for head in heads)):
+            rows = ["\n".join(f"{head}: {cell}" for head, cell in zip(heads, row, strict=True) if cell) for row in cells[1:]]
+            return "\n\n".join(rows)
+    return ""
+
+
 _MOST_LEAVES = 200
 _SEAM = re.compile(r"[_.\s-]+|(?<=[a-z])(?=[A-Z])")
+
+
+def is_plain_word(text: str) -> bool:
+    """Whether a word says what stands beside it, or is one of any sentence: no name of a destination."""
+    kinds = (_KEY_WORDS, _SERVER_WORDS, _OTHER_WORDS, _BACKUP, _PRIMARY)
+    return text.lower() in _LEADS or text.lower() in _COMMON or any(kind.fullmatch(text) for kind in kinds)
+
+
+_COMMON = frozenset(["other", "another", "each", "every", "some", "test", "live", "stream", "channel", "platform", "video", "audio", "camera", "website", "site"])
 
 
 def said(repairs: list[str], text: str) -> None:
@@ -331,6 +360,8 @@ def _meaning(before: list[str]) -> tuple[str, str]:
     text = " ".join(before[-6:])
     role = "backup" if _BACKUP.search(text) else "primary" if _PRIMARY.search(text) else ""
     last = text.rpartition("(remark)")[2] or text
+    if _OTHER_SECRETS.search(last):
+        return "other", role
     if _OTHER_WORDS.search(last) and not (
         _KEY_WORDS.search(last) and not re.search(r"(?i)\b(?:old|previous|former|example|beispiel)\b", last)
     ):
