@@ -23,6 +23,13 @@ SETUPS = {
 }
 
 PASTES = [
+    ("new", f"Playback: rtmp://play.copse.example/app\nPublish: {C}\nKey: {G}", C, G, "for viewers"),
+    ("open", f"key->{G}", "", G, ""),
+    ("new", f"API key: 9c1f0e7ab3d24588\nStream key: {G}\nServer: {C}", C, G, ""),
+    ("new", "API key: 9c1f0e7ab3d24588", REFUSED, "", ""),
+    ("new", f"Passphrase: otter77otter\nServer: {C}\nKey: {G}", C, G, "passphrase"),
+    ("new", f"Server,Stream key,Expires\n{C},{G},2026-05-01", C, G, ""),
+    ("new", f"Stream key: {G}\nPrevious stream key: 9c1f0e7ab3d24588", "", G, ""),
     # a page copied whole, plain
     ("open", f"{T}\n{G}", T, G, ""),
     ("open", f"Server URL\n{T}\nStream key\n{G}\n", T, G, ""),

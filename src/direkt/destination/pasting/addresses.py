@@ -210,6 +210,10 @@ def server(addresses: list[Word], others: list[Word], work: Work) -> tuple[Serve
     for word in pages:
         work.set_aside(f"the link{_place(_SCHEME.sub('', word.text))} is a page's, not an ingest, and was not taken")
     addresses = [word for word in addresses if word not in pages]
+    viewers = [word for word in addresses if word.label == "viewing"]
+    if viewers and len(viewers) < len(addresses):
+        work.left.append("the address for viewers was not taken")
+        addresses = [word for word in addresses if word not in viewers]
     backups = [word for word in addresses if word.role == "backup"]
     if backups and len(backups) < len(addresses):
         work.left.append("the backup's address was not taken: give it a destination of its own")

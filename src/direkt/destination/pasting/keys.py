@@ -179,7 +179,7 @@ def _at_joints(texts: list[str]) -> str:
 
 
 def _unlabelled(others: list[Word], inner: str | None, work: Work) -> list[str]:
-    candidates = [word for word in others if word.label not in ("other", "server")]
+    candidates = [word for word in others if word.label not in ("other", "server", "viewing")]
     if not candidates:
         if others and inner is None and not work.left:
             work.left.append("what stands beside the address is labelled as something else than a key")

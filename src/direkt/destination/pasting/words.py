@@ -60,6 +60,7 @@ _OTHER_SECRETS = re.compile(
     r"(?i)\b(?:api|licen[cs]e|lizenz|encryption|verschlüsselungs?|decryption|aes|ssh|gpg|pgp|wi-?fi|wlan|network|netzwerk|security|pre-?shared|product|produkt|serial|activation|recovery|"
     r"access|webhook|client|public|room|host|reader|viewer|viewing|watch|playback)[ _-]?(?:keys?|schlüssel|secret|token|code)\b|\bpass[ _-]?(?:phrase|code)\b|\bphrase secrète\b|\bkennwort\b|\bfrase (?:de paso|di accesso)\b"
 )
+_VIEWING = re.compile(r"(?i)\b(?:playback|play|player|pull|viewing|viewer|watch|wiedergabe|lecture|reproducción|riproduzione)\b")
 PASSPHRASE = re.compile(r"(?i)\bpass[ _-]?phrase\b")
 _BACKUP = re.compile(
     r"(?i)\b(?:back-?up|secondary|second|fall-?back|reserve|spare|ersatz\w*|secours|respaldo|riserva|standby|redundan\w*)\b|[_-]backup\b|\bbackup[_-]"
@@ -81,7 +82,7 @@ class Word:
 
     text: str
     line: int
-    label: str = ""  # key, server, other, unknown; empty: none
+    label: str = ""  # key, server, viewing, other, unknown; empty: none
     role: str = ""  # primary, backup
     alone: bool = False  # nothing else stands on its line
 
@@ -201,6 +202,7 @@ def _clean(text: str, repairs: list[str]) -> str:
     if (plain := text.translate(_QUOTES)) != text:
         said(repairs, "quotation marks taken out")
         text = plain
+    text = re.sub(r"(?<=[^\W_])(?:->|=>|→|➜)(?=\S)", ": ", text)  # "key->abcd"
     text = _ENCLOSED.sub(lambda m: "_".join(m[0].split()), text)  # a placeholder stays one word
     bare = _DELIMITED.sub(lambda m: f" {re.sub(_JOINT, '', m[1])} ", text)
     if (bare := _BRACKETED.sub(r" \1 ", bare)) != text:
@@ -362,6 +364,8 @@ def _meaning(before: list[str]) -> tuple[str, str]:
     last = text.rpartition("(remark)")[2] or text
     if _OTHER_SECRETS.search(last):
         return "other", role
+    if _VIEWING.search(last):
+        return "viewing", role
     if _OTHER_WORDS.search(last) and not (
         _KEY_WORDS.search(last) and not re.search(r"(?i)\b(?:old|previous|former|example|beispiel)\b", last)
     ):
