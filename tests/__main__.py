@@ -8,6 +8,7 @@ from __future__ import annotations
 import compileall
 import os
 import re
+import resource
 import signal
 import subprocess
 import sys
@@ -48,6 +49,7 @@ _LONG = (
     "test_cut",
     "test_log",
 )
+_WORKED = re.compile(r"^worked ([\d.]+)$", re.MULTILINE)
 _LIMIT = 600  # s for one file
 
 
@@ -59,7 +61,9 @@ def one(name: str) -> int:
     result = unittest.TextTestRunner(verbosity=1).run(suite)
     bad = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
     skipped = len(result.skipped)
-    print(f"counts {result.testsRun - bad - skipped} {bad} {skipped}", flush=True)
+    own, children = (resource.getrusage(who) for who in (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN))
+    worked = own.ru_utime + own.ru_stime + children.ru_utime + children.ru_stime
+    print(f"worked {worked:.1f}\ncounts {result.testsRun - bad - skipped} {bad} {skipped}", flush=True)
     return 1 if bad else 0
 
 
@@ -90,7 +94,9 @@ def main() -> int:
     with ThreadPoolExecutor(3 * (os.cpu_count() or 1) + 1) as pool:
         for name, seconds, text, counts in pool.map(_run, names):
             passed, failed, skipped = passed + counts[0], failed + counts[1], skipped + counts[2]
-            print(f"{'ok  ' if not counts[1] else 'FAIL'} {name} {seconds:.1f} s", flush=True)
+            worked = _WORKED.search(text)
+            of_it = f", {worked[1]} s of a core" if worked else ""
+            print(f"{'ok  ' if not counts[1] else 'FAIL'} {name} {seconds:.1f} s{of_it}", flush=True)
             if counts[1]:
                 print(text, flush=True)
     print(f"{len(names)} files in {time.monotonic() - begin:.0f} s")

@@ -64,6 +64,7 @@ class Clause:
 
 
 _UNDER = re.compile(r"\b(?:for|für|pour|para|per|bei|voor|when using|when|if|using)\s+(?:the\s+|die\s+|le\s+)?$")
+_SHOULD_BE = re.compile(r"should(?: be)?|ought to be|sollte[n]?|devrai(?:t|ent)(?: être)?|debería[n]?|dovrebbe(?:ro)?")
 _FROM = re.compile(r"\b(?:from|von|ab|de|desde|da|dal?|entre|between)\s+$")
 _UP_TO = re.compile(r"up to|upto|bis zu|jusqu'?\W?à|hasta|fino a")
 _NOR = re.compile(r"\b(?:not|never|neither|no)(?: be)? (?:above|over|below|under|more than|less than|higher than|lower than|greater than)\b[^.;:\n]*\b(?:or|nor) (?:above|over|below|under|more than|less than|higher than|lower than|greater than)$")
@@ -111,6 +112,7 @@ class Walk:
         self.last_subject = ""
         self.sentence = 0  # its first clause
         self.or_waits = False
+        self.wished = -1  # the sentence whose list begins with "should be"
         self.tokens = scan(text)
         self._run(self.tokens)
 
@@ -365,6 +367,8 @@ class Walk:
         return n + 1
 
     def _strength(self, token: Token) -> None:
+        if _SHOULD_BE.fullmatch(self.text[token.start : token.end].lower()):
+            self.wished = self.sentence
         self.strength = "not" if self.strength == "not" else str(token.value)
         self.clause.denied |= self.strength == "not"
         self.waiting_clause = self.now
@@ -384,6 +388,8 @@ class Walk:
             and before.clause == item.clause
         ):  # "preferably 48 or 44.1 kHz"  # fmt: skip
             item.strength = before.strength
+        if not (item.limit or item.strength) and self.wished == self.sentence and item.joined in ("or", "/", "and", ","):
+            item.strength = "should"  # "should be AAC, stereo, 48 kHz"
         self._denied_too(item)
         self.items.append(item)
         self.joined, self.or_waits = "", False
