@@ -41,6 +41,12 @@ class Everything(RigCli):
         self.assertEqual(document["key"], "va… (19 characters)")
         self.assertEqual(len(document["repairs"]), 3)
         self.run_json("key", "list", schema="key-list")
+        places = {name: f"rtmp://{name}.tarnlight.example/live" for name in ("north", "south")}
+        entries = "".join(f'  {name}: {{sheet: tarnlight, server: "{place}", key: "store:two/{name}"}}\n' for name, place in places.items())
+        self.file("two.yaml", f"schema: direkt.rig/1\nname: Two\ndestinations:\n{entries}")
+        pasted = "".join(f"{place}\nvarn~fake~{name}erly\n" for name, place in places.items())
+        document = self.run_json("key", "set", "--each", "--rig", "two.yaml", schema="key-set-each", text=pasted)
+        self.assertEqual([one["key"] for one in document["destinations"]], ["va… (19 characters)"] * 2)
         self.run_json("rig", "trust", "--yes", schema="rig-trust")
         forms = self.run_json("key", "form", "tarnlight", schema="key-form")["forms"]
         self.assertEqual(forms["url+key"]["server"], "rtmp://ingest.tarnlight.example/live")
@@ -49,7 +55,7 @@ class Everything(RigCli):
         self.run_json("sheet", "lint", "tarnlight", schema="sheet-lint")
         self.run_json("sheet", "compare", "tarnlight", "plainsong-village", schema="sheet-compare")
         self.file("t.csv", "Video codec,H.264\nMood,cheerful\n")
-        self.run_json("sheet", "draft", "t.csv", schema="sheet-draft", code=1)
+        self.run_json("sheet", "draft", "t.csv", schema="sheet-draft")
         self.run_json("explain", "BP")
         self.run_json("explain")
         self.run_json(
