@@ -37,6 +37,7 @@ from direkt.container import Source, containers, flv, flv_writer
 from direkt.demand import parse as parse_demand
 from direkt.destination import draft, file, forms, library, lint, paste
 from direkt.destination.keystore import KeyStore
+from direkt.destination.pasting import parts
 from direkt.destination.pattern import PatternError
 from direkt.device import described, skeleton
 from direkt.device import library as drivers
@@ -338,6 +339,34 @@ def _pastes(data: bytes) -> None:
             parse_demand(name, text)
     with contextlib.suppress(PatternError):
         paste.untangle("varn~fake~heron", pattern=text[:60])
+
+
+_OWNERS = (
+    parts.Owner("tarn", ("tarn", "Tarnlight"), frozenset(["in.example"])), parts.Owner("meadow", ("meadow", "Meadow TV"), frozenset(["in.meadow.example"])),
+)  # fmt: skip
+
+
+def _several(data: bytes) -> None:
+    """A paste for several destinations: each part is read, and what is said of it holds no key."""
+    try:
+        found = parts.divide(_text(data), _OWNERS)
+        assert set(found.texts) <= {"tarn", "meadow"}
+        told = []
+        for text in found.texts.values():
+            with contextlib.suppress(DirektError):
+                one = paste.untangle(text, known=[address.parse("rtmp://in.example/live")], ports=[("rtmp", 1935)])
+                told += [*one.repairs, *one.left, *one.questions]
+    except DirektError as error:
+        told = [str(error)]
+    for secret in ("~heron", "a1b2-c3d4"):
+        assert secret not in " ".join(told), f"what is said holds the key: {told}"
+
+
+def _pastes_for_several() -> list[bytes]:
+    one, other = "rtmp://in.example/live\nvarn~fake~heron", "rtmp://in.meadow.example/app\nfake-a1b2-c3d4"
+    rows = "Name | Server | Key\nTarnlight | rtmp://in.example/live | varn~fake~heron\nMeadow | rtmp://in.meadow.example/app | fake-a1b2-c3d4"
+    table = '{"tarn": {"server": "rtmp://in.example/live", "key": "varn~fake~heron"}, "meadow": {"key": "fake-a1b2-c3d4"}}'
+    return [text.encode() for text in (f"{one}\n\n{other}\n", f"{one}\n{other}", rows, table, f"Meadow TV\n{other}\n\nTarnlight key: varn~fake~heron")]
 
 
 @cache
@@ -707,6 +736,7 @@ TARGETS = (
     Target("rigs", lambda: [support.RIG.format(port=1).encode(), *_shipped("device/drivers"), *_beginnings()], _rigs, 5, _YAML),
     Target("tables", _many_tables, _tables, 5, _HTML),
     Target("pastes", _many_pastes, _pastes, 10, _PASTE),
+    Target("several", _pastes_for_several, _several, 5, _PASTE),
     Target("kept", lambda: [
         b'{"schema": "direkt.unfinished/1", "feed": "finish", "device": "tower", "stage": "partly written", "since": "20260103-174501", "saved": "a.json", "restoring": false}',
         b'{"schema": "direkt.saved/1", "device": "tower", "channel": "main", "set": {"video.size": "1x1"}, "slot": {"number": 1, "channel": "main", "server": "", "key_length": 0}}',
