@@ -132,6 +132,10 @@ def spans(made: Gathered) -> None:
         if "max" not in span:
             del made.behind[mode]
             reject(made, [one], "says only the least")
+    shown = made.facts.get("session.shows_after_s")
+    if shown is not None and isinstance(shown[0], dict) and "max" not in shown[0]:
+        del made.facts["session.shows_after_s"]
+        reject(made, [shown[1]], "says only the least")
 
 
 def _rises(span: dict[str, object]) -> bool:
