@@ -116,22 +116,34 @@ def _explain(out: Console, made: Draft) -> None:
         head = f"{one.name} [{one.head}]" if one.head and one.name else one.name or one.head
         out.print(f"[dim]line {one.line}[/]  [bold]{escape(head)}[/]")
         became = list(dict.fromkeys(what for _, _, what in sorted(cell.marks) if what))
-        out.print(f"  {_marked(cell, became)}")
+        out.print(f"  [dim]{_one_line(one.text)}[/]" if one.aside else f"  {_marked(cell, became)}")
         if became:
             said = (f"[green]{number}[/] {escape(_says(made, cell, what))}" for number, what in enumerate(became, 1))
             out.print(f"    {'   '.join(said)}")
         for why in dict.fromkeys(cell.reasons):
-            out.print(f"    [yellow]?[/] {escape(why)}")
+            out.print(f"    [dim]· {escape(why)}[/]" if one.aside else f"    [yellow]?[/] {escape(why)}")
     out.print(
-        "\n[green]\\[taken]1[/] says what stands at 1   [yellow]?left?[/] is not understood   all else only shapes what stands beside it"
+        "\n[green]\\[taken]1[/] says what stands at 1   [yellow]?left?[/] is not understood   · is not for a sheet   all else only shapes what stands beside it"
     )
 
 
 def _says(made: Draft, cell: Cell, what: str) -> str:
     """A parameter with what the whole table says of it."""
     from direkt import demand
+    from direkt.destination.model import Protocol
 
     rule = made.found.rules.get(cell.statement.context.mode.replace("normal", ""), {}).get(what)
+    if what == "protocols":
+        own = [
+            Protocol(protocol=name, port=port, **told).text()  # type: ignore[arg-type]
+            for (name, port), (told, ones) in made.found.protocols.items() if any(one.statement is cell.statement for one in ones)
+        ]  # fmt: skip
+        return f"protocols: {', '.join(own)}"
+    if what == "servers":
+        return f"servers: {', '.join(server for server, (_, _, one) in made.found.servers.items() if one.statement is cell.statement)}"
+    if what == "viewers_behind_s":
+        span = next((span for span, one in made.found.behind.values() if one.statement is cell.statement), None)
+        return f"viewers behind: {_fact(span)} s" if span is not None else what
     if what in made.found.facts:
         return f"{what}: {_fact(made.found.facts[what][0])}"
     if rule is None:

@@ -84,7 +84,7 @@ def set_(destination: str | None, each: bool, key_only: bool, rig_path: Path | N
             raise UnusableInput("the address that was pasted was not taken, so the key was not kept either: paste both anew, or the key alone with --key-only")
     questions = tuple(question for found in pasted.values() for question in found.questions)
     pasting.agree(questions, "Keep this as it stands?" if questions else "Keep this?")
-    documents = [_keep(options.load_rig(rig_path), name, found, out) for name, found in pasted.items()]  # each change leaves another rig
+    documents = [_keep(options.load_rig(rig_path), name, found, out, f"{name}: " if each else "") for name, found in pasted.items()]  # each change leaves another rig
     if as_json and each:
         many: KeySetEachJson = {"schema": "direkt.key-set-each/1", "destinations": documents}
         output.print_json(many)
@@ -94,7 +94,7 @@ def set_(destination: str | None, each: bool, key_only: bool, rig_path: Path | N
         output.note(f"Paste the key with: direkt key set {destination}")
 
 
-def _keep(rig: Rig, destination: str, found: Paste, out: Console) -> KeySetJson:
+def _keep(rig: Rig, destination: str, found: Paste, out: Console, head: str) -> KeySetJson:
     """Keeps what was pasted for a destination: the key in the store, the address in the rig."""
     entry, name = rig.destination(destination), _store_name(rig, destination)
     changes: dict[str, str] = {}
@@ -105,7 +105,7 @@ def _keep(rig: Rig, destination: str, found: Paste, out: Console) -> KeySetJson:
     if found.key is not None:
         kept = options.key_store().put(name, found.key, _bound_to(rig, entry, found))
         place = "system keyring" if kept.where == "keyring" else "key file"
-        out.print(escape(f"key {pasting.masked(found.key)} kept in the {place}"))
+        out.print(escape(f"{head}key {pasting.masked(found.key)} kept in the {place}"))
     if changes:
         _change_rig(rig, destination, changes)
         out.print(escape(f"{rig.source}: {' and '.join(changes)} of {destination} written"))

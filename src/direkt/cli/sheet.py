@@ -258,15 +258,17 @@ def compare(names: tuple[str, ...], as_json: bool) -> ExitCode:
     if shared.pictures:
         apart = ["codec"] if any(r.codecs for _, _, r in shared.pictures) else []
         steps = output.table("picture", "frame rate", *apart, "video bitrate (kbit/s)", "best (kbit/s)")
+        alike: dict[tuple[str, tuple[str, ...], str, str], list[float]] = {}
         for size, rate, r in shared.pictures:
-            best = f"{r.best:g}" if r.best is not None else ""
-            steps.add_row(size, f"{rate:g} fps", *([" or ".join(r.codecs)] if apart else []), r.text, best)
+            alike.setdefault((size, r.codecs, r.text, f"{r.best:g}" if r.best is not None else ""), []).append(rate)
+        for (size, codecs, text, best), rates in alike.items():
+            steps.add_row(size, f"{', '.join(f'{rate:g}' for rate in rates)} fps", *([" or ".join(codecs)] if apart else []), text, best)
         out.print(steps)
     for a in shared.sounds:
         best = f", best {a.best:g}" if a.best is not None else ""
         out.print(f"sound of {a.channels} channel{'s' if a.channels > 1 else ''}: {a.text} kbit/s{best}")
     if shared.protocols:
-        out.print(f"all take {' and '.join(shared.protocols)}")
+        out.print(f"all of them take {' and '.join(shared.protocols)}")
     elif shared.protocols is not None:
         out.print("[yellow]![/] no protocol that all take: each push needs its own, so the device must have them all")
     else:
