@@ -39,7 +39,7 @@ from direkt.destination import draft, file, forms, library, lint, paste
 from direkt.destination.keystore import KeyStore
 from direkt.destination.pasting import parts
 from direkt.destination.pattern import PatternError
-from direkt.device import described, skeleton
+from direkt.device import by_file, skeleton
 from direkt.device import library as drivers
 from direkt.device.driverfile import DriverFile
 from direkt.device.model import Channel, DeviceState
@@ -300,7 +300,7 @@ def _rigs(data: bytes) -> None:
     document = documents.parse(_text(data), "x.yaml")
     with contextlib.suppress(DirektError):
         documents.check(document, rigs.RigFile)
-    described.check(document, documents.check(document, described.DriverFile))
+    by_file.check(document, documents.check(document, by_file.DriverFile))
 
 
 def _tables(data: bytes) -> None:
@@ -426,9 +426,9 @@ _ANSWER = [b""]
 
 
 @cache
-def _driver() -> described.Driver:
+def _driver() -> by_file.Driver:
     driver = drivers.open_driver("brindle-b2", "tower", "http://192.0.2.1", None)
-    assert isinstance(driver, described.Driver)
+    assert isinstance(driver, by_file.Driver)
     driver.http._client = httpx.AsyncClient(
         base_url="http://192.0.2.1",
         transport=httpx.MockTransport(
@@ -633,11 +633,11 @@ _HTTP = (b"401\n", b"302\nLocation: /login\n", b"500\n", b"Set-Cookie: sid=1; Pa
 
 
 @cache
-def _signed_in(by: str) -> described.Driver:
+def _signed_in(by: str) -> by_file.Driver:
     """An encoder that wants a login by a form, with a cookie or a token."""
     entry = test_habits.COOKIE if by == "cookie" else test_habits.TOKEN
     document = documents.parse(test_habits.FILE.format(sign_in=entry), "sedge.yaml")
-    made = described.Driver("enc", documents.check(document, DriverFile), "http://192.0.2.1", ("op", _PASSWORD))
+    made = by_file.Driver("enc", documents.check(document, DriverFile), "http://192.0.2.1", ("op", _PASSWORD))
     made.http._client = httpx.AsyncClient(base_url="http://192.0.2.1", transport=httpx.MockTransport(_said))
     return made
 
@@ -667,8 +667,8 @@ def _sign_in(data: bytes) -> None:
 
 
 @cache
-def _shaped(name: str) -> described.Driver:
-    made = described.Driver("cam", drivers.load(name), "http://192.0.2.1", None)
+def _shaped(name: str) -> by_file.Driver:
+    made = by_file.Driver("cam", drivers.load(name), "http://192.0.2.1", None)
     made.http._client = httpx.AsyncClient(
         base_url="http://192.0.2.1", transport=httpx.MockTransport(lambda _: httpx.Response(200, content=_ANSWER[0]))
     )

@@ -15,16 +15,16 @@ import httpx
 
 from direkt import documents, rig
 from direkt.container import ContainerError, Source, ts, ts_tables
-from direkt.device.http import Answer
+from direkt.described.http import Answer
 from direkt.errors import DirektError, UnusableInput
 from direkt.measure.meter import Meter
 from direkt.platform import planned, platformfile
+from direkt.platform.by_file import DescribedPlatform
 from direkt.platform.calls import Calls, FixedToken, Told
-from direkt.platform.described import DescribedPlatform
 from direkt.platform.interface import InterfacePlatform
 from direkt.platform.model import EventState, Facts, PlatformEvent
 from direkt.platform.planned import Wanted
-from direkt.platform.signin import Kept
+from direkt.platform.sign_in import Kept
 from direkt.protocol import hls
 from direkt.secret import Secret
 from direkt.store import refused, rigid, sessions, standing, taken, told, usage, wishes
@@ -270,7 +270,7 @@ def transport_stream(data: bytes) -> None:
 def platform_files() -> list[bytes]:
     """The shipped one, and two for other interfaces."""
     from tests.lab import reedbank
-    from tests.platform.test_described import FILE
+    from tests.platform.test_by_file import FILE
 
     return [
         FILE.encode(),

@@ -16,7 +16,7 @@ _PLACES = {
     ("registry.py", "the row"): ('    Codec("vp8"', True),
     ("__init__.py", "in CONTAINERS"): ('"flv": "FLV"', False),
     ("schemes.py", "the row"): ('    Scheme("srt"', False),
-    ("library.py", "in KINDS"): ('"http": "described"', False),
+    ("library.py", "in KINDS"): ('"http": "by_file"', False),
     ("parameters.py", "the row"): ('    Parameter("stream.bitrate.mean"', False),
     ("meter.py", "in Meter._whole"): ("        seconds = self.seconds\n", False),
 }
@@ -129,12 +129,12 @@ ROOMS = {
     "media": "", "protocol": "codec media", "codec": "media", "container": "codec media protocol", "demand": "parameters",
     "net": "codec container media protocol", "parameters": "codec protocol", "measure": "codec media parameters",
     "glossary": "codec glossary_errors glossary_sums glossary_text parameters protocol", "glossary_sums": "glossary parameters", "destination": "codec demand parameters protocol trust",
-    "judge": "causes codec demand destination parameters", "causes": "judge parameters", "device": "demand destination parameters protocol",
-    "rig": "destination device protocol rig_events rig_watch trust", "rig_watch": "destination rig_events", "trust": "", "templates": "", "rig_events": "destination templates",
-    "platform": "destination device parameters protocol rig rig_events store templates", "match": "codec demand destination device parameters protocol rig",
-    "work": "codec container demand destination device judge match report measure media net parameters platform protocol rig rig_edit rig_events rig_watch store",
+    "described": "demand parameters protocol", "judge": "causes codec demand destination parameters", "causes": "judge parameters", "device": "demand described destination parameters protocol",
+    "rig": "described destination device protocol rig_events rig_watch trust", "rig_watch": "destination rig_events", "trust": "", "templates": "", "rig_events": "destination templates",
+    "platform": "described destination parameters protocol rig rig_events store templates", "match": "codec demand described destination device parameters protocol rig",
+    "work": "codec container demand described destination device judge match report measure media net parameters platform protocol rig rig_edit rig_events rig_watch store",
     "store": "demand device parameters", "report": "platform store",
-    "rig_edit": "", "page": "watch", "watch": "destination device net parameters platform protocol rig rig_events rig_watch store work",
+    "rig_edit": "", "page": "watch", "watch": "described destination device net parameters platform protocol rig rig_events rig_watch store work",
     "sim": "codec container destination judge measure media net platform protocol rig rig_events work",
 }  # fmt: skip
 

@@ -48,8 +48,11 @@ class Watching(Stage):
         self.reading.start()
         return child
 
-    def seen(self, words, limit=15.0):
-        wait_until(lambda: any(words in line for line in list(self.lines)), limit)
+    def seen(self, words, limit=40.0):
+        try:
+            wait_until(lambda: any(words in line for line in list(self.lines)), limit)
+        except AssertionError:
+            self.fail(f"{words!r} was not said within {limit:g} s: {self.lines}")
 
     def ended(self, child, number=signal.SIGTERM):
         child.send_signal(number)

@@ -11,9 +11,10 @@ from unittest import mock
 from lxml import etree
 
 from direkt import documents
-from direkt.device import answers, described, driverfile, library, skeleton
-from direkt.device.answers import JsonAnswer, LinesAnswer, XmlAnswer, body
-from direkt.device.model import Refused
+from direkt.described import answers
+from direkt.described.answers import JsonAnswer, LinesAnswer, XmlAnswer, body
+from direkt.described.errors import Refused
+from direkt.device import by_file, driverfile, library, skeleton
 from direkt.documents import DocumentError
 from direkt.errors import DirektError, Malformed
 from direkt.secret import Secret
@@ -243,7 +244,7 @@ class Odd(unittest.TestCase):
                     document = documents.Document("odd.yaml", data)
                     file = documents.check(document, driverfile.DriverFile)
                     driverfile.check(document, file)
-                    talk = described.Driver("cam", file, f"http://127.0.0.1:{device.port}", ("op", Secret("pw-1")))
+                    talk = by_file.Driver("cam", file, f"http://127.0.0.1:{device.port}", ("op", Secret("pw-1")))
                     with contextlib.closing(talk):
                         state = talk.read()
                         read += 1

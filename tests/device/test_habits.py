@@ -8,9 +8,10 @@ import unittest
 from urllib.parse import parse_qs
 
 from direkt import documents
-from direkt.device import described
+from direkt.described.errors import BadAnswer, LoginRefused, Refused
+from direkt.device import by_file
 from direkt.device.driverfile import DriverFile, check
-from direkt.device.model import BadAnswer, LoginRefused, PushState, Refused
+from direkt.device.model import PushState
 from direkt.secret import Secret
 
 FILE = """\
@@ -119,7 +120,7 @@ class Cases(unittest.TestCase):
         document = documents.parse(FILE.format(sign_in=COOKIE if by == "cookie" else TOKEN), "sedge.yaml")
         file = DriverFile.model_validate(document.data)
         check(document, file)
-        driver = described.Driver("tower", file, f"http://127.0.0.1:{server.server_port}", ("operator", Secret(password)))
+        driver = by_file.Driver("tower", file, f"http://127.0.0.1:{server.server_port}", ("operator", Secret(password)))
         self.addCleanup(driver.close)
         return device, driver
 

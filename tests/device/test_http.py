@@ -7,9 +7,9 @@ import tracemalloc
 import unittest
 from unittest import mock
 
-from direkt.device import http as device_http
-from direkt.device.http import HttpDevice
-from direkt.device.model import BadAnswer, DeviceError, LoginRefused
+from direkt.described import http as device_http
+from direkt.described.errors import BadAnswer, DeviceError, LoginRefused
+from direkt.described.http import HttpInterface
 from direkt.secret import Secret
 
 
@@ -35,7 +35,7 @@ class Harm(unittest.TestCase):
                         pass
 
         threading.Thread(target=serve, daemon=True).start()
-        device = HttpDevice("tower", f"http://127.0.0.1:{server.getsockname()[1]}", kind, login)
+        device = HttpInterface("tower", f"http://127.0.0.1:{server.getsockname()[1]}", kind, login)
         self.addCleanup(device.close)
         return device.ask("GET", "/state")
 

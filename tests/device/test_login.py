@@ -5,8 +5,8 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
-from direkt.device.http import HttpDevice, Upload, pieces
-from direkt.device.model import BadAnswer, LoginRefused
+from direkt.described.errors import BadAnswer, LoginRefused
+from direkt.described.http import HttpInterface, Upload, pieces
 from direkt.protocol import refusals
 from direkt.secret import Secret
 from direkt.sim.web import Faults, Login, Request, Response, Web
@@ -32,7 +32,7 @@ class Logins(unittest.TestCase):
         self.addCleanup(self.web.close)
 
     def talk(self, password="pw", kind="any"):
-        made = HttpDevice("tower", f"http://127.0.0.1:{self.web.port}", kind, ("op", Secret(password)))
+        made = HttpInterface("tower", f"http://127.0.0.1:{self.web.port}", kind, ("op", Secret(password)))
         self.addCleanup(made.close)
         return made
 

@@ -10,7 +10,7 @@ from unittest import mock
 
 from lxml import etree
 
-from direkt.device.model import DeviceError, LoginRefused, NotOffered, Refused, Unreachable
+from direkt.described.errors import DeviceError, LoginRefused, NotOffered, Refused, Unreachable
 from direkt.device.onvif import client
 from direkt.device.onvif.driver import Driver
 from direkt.secret import Secret
@@ -397,7 +397,7 @@ class Simulated(unittest.TestCase):
     def test_all_that_is_said_holds_against_the_schemas(self):
         schema = _schema(Path(os.environ["DIREKT_STANDARDS"]))
         seen = set()
-        send = client.HttpDevice.exchange
+        send = client.HttpInterface.exchange
 
         def watch(self, method, path, body=b"", *more, **named):
             answer = send(self, method, path, body, *more, **named)
@@ -410,7 +410,7 @@ class Simulated(unittest.TestCase):
                         seen.add(inner.tag)
             return answer
 
-        with mock.patch.object(client.HttpDevice, "exchange", watch):
+        with mock.patch.object(client.HttpInterface, "exchange", watch):
             self.test_each_in_each_way()
         self.assertGreater(len(seen), 60)
 

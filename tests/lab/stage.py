@@ -8,7 +8,7 @@ import tempfile
 from pathlib import Path
 from unittest import mock
 
-from direkt.platform import calls, described
+from direkt.platform import by_file, calls
 from direkt.work import ending, ending_devices
 from tests.lab.encoder import DRIVER, Encoder
 from tests.lab.reedbank import TOKEN, Cast, Reedbank
@@ -49,7 +49,7 @@ class LabStage(Cli):
         super().setUp()
         for where, name, value in (
             (ending, "_INGEST_LIMIT", 0.6), (ending, "_ASK_EVERY", 0.1), (ending, "_PAUSE", 0.2), (ending_devices, "STILL", 0.25),
-            (calls, "_PAUSES", (0.02, 0.05)), (described, "_POLL", 0.05), (described, "_LISTED", 0.5), (described, "_SETTLES", 0.5),
+            (calls, "_PAUSES", (0.02, 0.05)), (by_file, "_POLL", 0.05), (by_file, "_LISTED", 0.5), (by_file, "_SETTLES", 0.5),
             (ending_devices, "LATE", 0.8), (ending_devices, "_SETTLES", 0.4), (ending_devices, "_POLL", 0.1),
         ):  # fmt: skip
             patched = mock.patch.object(where, name, value)

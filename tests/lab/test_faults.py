@@ -4,7 +4,7 @@ import os
 import unittest
 from unittest import mock
 
-from direkt.platform import described
+from direkt.platform import by_file
 from tests.lab.encoder import Habits
 from tests.lab.reedbank import TOKEN, Faults
 from tests.lab.stage import KEY
@@ -99,7 +99,7 @@ class Whatever(GoStage):
                 self.tearDown()
                 self.doCleanups()
                 self.setUp()
-                with mock.patch.object(described, "length_of", lambda _: 0.6):
+                with mock.patch.object(by_file, "length_of", lambda _: 0.6):
                     self.one(name, fault, when)
 
 

@@ -12,12 +12,12 @@ from pathlib import Path
 from unittest import mock
 
 from direkt.documents import DocumentError
-from direkt.platform import described, platformfile
+from direkt.platform import by_file, platformfile
+from direkt.platform.by_file import DescribedPlatform
 from direkt.platform.calls import Calls, FixedToken, ReferredToken
-from direkt.platform.described import DescribedPlatform
 from direkt.platform.model import Declined, EventState, NotSignedIn, PlatformError
 from direkt.platform.planned import Wanted
-from direkt.platform.signin import Account, Code
+from direkt.platform.sign_in import Account, Code
 from direkt.secret import Secret
 from tests.lab.reedbank import TOKEN, Reedbank
 from tests.support import Folder
@@ -37,7 +37,7 @@ class Reed(Folder):
         self.file("reedbank.yaml", self.reed.file())
         self.slept, self.said = [], []
         for name, value in (("_POLL", 0.05), ("_LISTED", 0.3), ("_SETTLES", 0.3)):
-            patched = mock.patch.object(described, name, value)
+            patched = mock.patch.object(by_file, name, value)
             patched.start()
             self.addCleanup(patched.stop)
         self.platform = self.opened()
@@ -130,7 +130,7 @@ class Reed(Folder):
     def test_a_step_that_is_taken_and_does_nothing(self):
         made = self.platform.make(REF, WANTED)
         self.reed.faults.sticks = True
-        with mock.patch.object(described, "length_of", lambda _: 0.2), self.assertRaisesRegex(PlatformError, "still says 'planned'"):
+        with mock.patch.object(by_file, "length_of", lambda _: 0.2), self.assertRaisesRegex(PlatformError, "still says 'planned'"):
             self.platform.open(made)
 
     def test_an_error_in_a_good_answer(self):
@@ -314,7 +314,7 @@ class Documented(Folder):
         text = (Path(__file__).parents[2] / "docs" / "events.md").read_text()
         example = next(block for block in re.findall(r"```yaml\n(.*?)```", text, re.DOTALL) if "Mossbank" in block)
         self.file("mossbank.yaml", example)
-        from tests.platform.test_described import Mossbank
+        from tests.platform.test_by_file import Mossbank
 
         moss = type("Moss", (Mossbank,), {"shows": {}})
         server = ThreadingHTTPServer(("127.0.0.1", 0), moss)

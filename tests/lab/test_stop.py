@@ -6,7 +6,7 @@ import threading
 import unittest
 from unittest import mock
 
-from direkt.platform import described
+from direkt.platform import by_file
 from tests.lab.encoder import Habits
 from tests.lab.reedbank import Faults
 from tests.lab.stage import KEY, LabStage
@@ -203,7 +203,7 @@ class StillOn(LabStage):
     def test_the_platform_takes_the_end_and_does_nothing(self):
         self.on_air()
         self.platform.faults.sticks = True
-        with mock.patch.object(described, "_POLL", 0.05), mock.patch.object(described, "length_of", lambda _: 0.2):
+        with mock.patch.object(by_file, "_POLL", 0.05), mock.patch.object(by_file, "length_of", lambda _: 0.2):
             result = self.stop("finals")
         self.assertEqual(result.code, 3, result)
         self.assertIn("still says 'airing'", result.out)
@@ -224,7 +224,7 @@ class StillOn(LabStage):
     def test_a_word_for_its_state_that_nobody_knows(self):
         cast = self.on_air()
         self.platform.faults.odd_phase = "wobbling"
-        with mock.patch.object(described, "length_of", lambda _: 0.2):
+        with mock.patch.object(by_file, "length_of", lambda _: 0.2):
             self.assertEqual(self.stop("finals").code, 3)
         self.platform.faults = Faults()
         self.assertEqual(self.stop("finals").code, 0)

@@ -3,8 +3,8 @@ import unittest
 from direkt import demand, documents
 from direkt.destination import library
 from direkt.destination.file import build
+from direkt.device.input import input_signal
 from direkt.device.model import Channel
-from direkt.device.words import input_signal
 from direkt.match.plan import plan
 
 SET = {

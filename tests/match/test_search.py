@@ -7,7 +7,8 @@ import unittest
 from direkt import demand, parameters
 from direkt.demand import Demand
 from direkt.destination.model import Rule, Rung, Sheet
-from direkt.device.model import Channel, InputSignal, Together
+from direkt.device.input import InputSignal
+from direkt.device.model import Channel, Together
 from direkt.match.plan import plan
 from direkt.match.search import Constraint, NothingFits, Price, Problem, solve
 

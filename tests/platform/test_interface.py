@@ -28,7 +28,7 @@ from direkt.platform.model import (
     given_servers,
 )
 from direkt.platform.planned import Wanted
-from direkt.platform.signin import Account, Code
+from direkt.platform.sign_in import Account, Code
 from direkt.secret import Secret
 from direkt.sim.tarnlight import Tarnlight
 from tests.support import wait_until

@@ -5,11 +5,11 @@ import unittest
 from http.server import BaseHTTPRequestHandler, HTTPServer
 from unittest import mock
 
-from direkt.device.http import HttpDevice
-from direkt.device.model import LoginRefused
+from direkt.described.errors import LoginRefused
+from direkt.described.http import HttpInterface
 from direkt.platform.calls import Calls, FixedToken
 from direkt.platform.model import PlatformError
-from direkt.platform.signin import Account
+from direkt.platform.sign_in import Account
 from direkt.protocol import clear
 from direkt.secret import Secret
 from tests.support import Cli
@@ -55,7 +55,7 @@ class Clear(unittest.TestCase):
         self.addCleanup(server.shutdown)
         here = f"http://127.0.0.1:{server.server_port}"
         with mock.patch.object(clear, "is_local", lambda host: False):
-            device = HttpDevice("tower", here, "basic", ("op", Secret("geheim~fake")))
+            device = HttpInterface("tower", here, "basic", ("op", Secret("geheim~fake")))
             self.addCleanup(device.close)
             with self.assertRaisesRegex(LoginRefused, "a basic login would go unencrypted to 127.0.0.1:.*'insecure: yes'"):
                 device.exchange("GET", "/x")

@@ -5,7 +5,8 @@ from __future__ import annotations
 import random
 from dataclasses import dataclass, replace
 
-from direkt.device.model import DeviceError, PushState, Slot
+from direkt.described.errors import DeviceError
+from direkt.device.model import PushState, Slot
 from direkt.platform.model import EventState, Input
 from direkt.store.carried import Running
 from direkt.store.usage import Usage

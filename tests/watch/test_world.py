@@ -5,8 +5,9 @@ import threading
 from pathlib import Path
 
 from direkt import rig as rigs
+from direkt.described.errors import Unreachable
 from direkt.destination.references import Sources
-from direkt.device.model import Bare, Capability, Health, PushState, Slot, Unreachable
+from direkt.device.model import Bare, Capability, Health, PushState, Slot
 from direkt.platform.library import Means
 from direkt.trust import Trust
 from direkt.watch.tracker import FeedState, Tracker

@@ -5,18 +5,9 @@ import unittest
 from types import SimpleNamespace
 
 from direkt import rig
+from direkt.described.errors import Unreachable
 from direkt.destination.references import Sources
-from direkt.device.model import (
-    Bare,
-    Capability,
-    Channel,
-    DeviceClock,
-    DeviceState,
-    Health,
-    PushState,
-    Slot,
-    Unreachable,
-)
+from direkt.device.model import Bare, Capability, Channel, DeviceClock, DeviceState, Health, PushState, Slot
 from direkt.platform import library, planned
 from direkt.platform.model import Facts
 from direkt.secret import Secret

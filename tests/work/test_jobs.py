@@ -8,19 +8,10 @@ from unittest import mock
 
 from direkt import rig as rigs
 from direkt.demand import parse
+from direkt.described.errors import DeviceError, Refused, Unreachable
 from direkt.destination.references import Sources
-from direkt.device.model import (
-    Bare,
-    Capability,
-    Channel,
-    DeviceError,
-    DeviceState,
-    InputSignal,
-    PushState,
-    Refused,
-    Slot,
-    Unreachable,
-)
+from direkt.device.input import InputSignal
+from direkt.device.model import Bare, Capability, Channel, DeviceState, PushState, Slot
 from direkt.errors import UnusableInput
 from direkt.secret import Secret
 from direkt.store import learned

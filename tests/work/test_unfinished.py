@@ -4,8 +4,9 @@ import json
 from pathlib import Path
 
 from direkt import rig as rigs
+from direkt.described.errors import Refused, Unreachable
 from direkt.destination.references import Sources
-from direkt.device.model import PushState, Refused, Slot, Unreachable
+from direkt.device.model import PushState, Slot
 from direkt.errors import DirektError, UnusableInput
 from direkt.secret import Secret
 from direkt.trust import Trust

@@ -138,7 +138,8 @@ def claim(name: str, user: str, ask: bool, rig_path: Path | None, as_json: bool)
     goes to the device, and is never shown.
     """
     from direkt.cli import rigfile
-    from direkt.device.model import Capability, Refused, need
+    from direkt.described.errors import Refused
+    from direkt.device.model import Capability, need
     from direkt.rig import place_of
 
     rig = options.load_rig(rig_path)

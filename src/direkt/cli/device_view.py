@@ -73,7 +73,7 @@ def snapshot(
     shots = manage.for_all(names, shoot)
     remarks = {shot.name: _remark(shot) for shot in shots}
     if not every and shots[0].trouble:
-        from direkt.device.model import DeviceError
+        from direkt.described.errors import DeviceError
 
         raise DeviceError(f"{shots[0].name}: {shots[0].trouble}")
     _write_picture(target, shots, every, rig.file.name)

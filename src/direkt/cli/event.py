@@ -467,7 +467,7 @@ def sign_in(platform: str | None, leave: bool, rig_path: Path | None) -> ExitCod
 
     from direkt.cli import crew
     from direkt.platform import library
-    from direkt.platform.signin import Code
+    from direkt.platform.sign_in import Code
 
     rig = options.load_rig(rig_path)
     if platform is None and len(rig.file.platforms) == 1:

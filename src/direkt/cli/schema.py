@@ -37,7 +37,7 @@ def _make(name: str) -> dict[str, object]:
     from direkt import rig
     from direkt.cli.schemas import DOCUMENTS
     from direkt.destination import file
-    from direkt.device import described
+    from direkt.device import by_file
 
     if name == "sheet":
         return file.json_schema()
@@ -48,5 +48,5 @@ def _make(name: str) -> dict[str, object]:
 
         return platformfile.PlatformFile.model_json_schema(by_alias=True)
     if name == "driver":
-        return described.DriverFile.model_json_schema(by_alias=True)
+        return by_file.DriverFile.model_json_schema(by_alias=True)
     return TypeAdapter(DOCUMENTS[name]).json_schema()

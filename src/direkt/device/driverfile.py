@@ -7,7 +7,6 @@ the cameras' open standard instead.
 from __future__ import annotations
 
 import re
-import string
 from collections.abc import Callable, Iterator
 from fnmatch import fnmatchcase
 from typing import Annotated, Literal
@@ -16,12 +15,14 @@ from pydantic import Field
 
 from direkt import demand, parameters
 from direkt.demand import Demand
+from direkt.described import answers, words
+from direkt.described.answers import Coding, Shape
+from direkt.described.http import Login
+from direkt.described.mistakes import REQUEST_FIELDS, wrong_fields, wrong_request
+from direkt.described.requests import RefusalEntries, RequestEntry
+from direkt.described.words import SettingEntry
 from direkt.destination import forms
-from direkt.device import answers, words
-from direkt.device.answers import Coding, Shape
-from direkt.device.mapped import RefusalEntries, RequestEntry
-from direkt.device.model import Login, PushState
-from direkt.device.words import SettingEntry
+from direkt.device.model import PushState
 from direkt.documents import Document, DocumentError, Problem, Strict
 from direkt.errors import UnusableInput
 from direkt.parameters import Kind, ParameterError
@@ -220,28 +221,7 @@ def form_names(entries: SlotEntries) -> dict[str, str]:
     return {name: entries.fields.get(name) or ours.get(name, name) for name in forms.LABELS[entries.form]}
 
 
-_REQUEST = re.compile(r"(GET|PUT|POST|PATCH|DELETE) (/(?!/)[\x21-\x5b\x5d-\x7e]*)")
-_PLACES = {"channel", "slot"}
 SLOT_FIELDS = {"url", "server", "key", "scheme", "host", "port", "app", "stream", "user", "password"}
-
-
-def wrong_request(text: str) -> str:
-    """What is wrong with a request; empty: nothing. A request stays on the device's own address."""
-    match = _REQUEST.fullmatch(text)
-    if match is None:
-        return f"expected a method and a path on the device, such as 'GET /api/state', got {text!r}"
-    return wrong_fields(match[2], _PLACES, text)
-
-
-def wrong_fields(text: str, known: set[str], whole: str = "") -> str:
-    """What is wrong with what a text wants filled in; empty: nothing."""
-    try:
-        fields = [(name, more) for _, name, more, _ in string.Formatter().parse(text) if name is not None]
-    except ValueError as error:
-        return f"{whole or text!r}: {error}"
-    strange = [f"{name}:{more}" if more else name for name, more in fields if name not in known or more]
-    listed = " and ".join(f"{{{name}}}" for name in sorted(known & {"channel", "slot", "key", "url"}))
-    return f"there is {listed} to fill in, not {{{strange[0]}}}" if strange else ""
 
 
 def check(document: Document, file: DriverFile) -> None:
@@ -459,7 +439,7 @@ def _wrong_requests(file: DriverFile) -> Wrong:
         if text := wrong_request(entry.send):
             yield ["requests", name], text
         for value in entry.fields.values():
-            if isinstance(value, str) and (text := wrong_fields(value, _PLACES | SLOT_FIELDS)):
+            if isinstance(value, str) and (text := wrong_fields(value, REQUEST_FIELDS | SLOT_FIELDS)):
                 yield ["requests", name], text
         coding = file.coding_of(name)
         for place in [*entry.fields, *_sent(file, name)]:

@@ -22,7 +22,7 @@ from direkt.secret import Secret
 if TYPE_CHECKING:
     from direkt.device.driverfile import DriverFile
 
-KINDS = {"http": "described", "onvif": "combined", "hand": "hand"}  # kind: file in this folder
+KINDS = {"http": "by_file", "onvif": "standard_and_file", "hand": "by_hand"}  # kind: file in this folder
 STANDARD = "onvif"  # the driver that needs no file
 _ENDING = ".yaml"
 

@@ -1,4 +1,4 @@
-"""A device's state and limits, in the parameters' words and units; what a driver offers; and what can go wrong."""
+"""A device's state and limits, in the parameters' words and units; and what a driver offers."""
 
 from __future__ import annotations
 
@@ -7,63 +7,16 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
 from pathlib import Path
-from typing import Literal, Protocol
+from typing import Protocol
 
 from direkt import parameters
 from direkt.demand import Demand
-from direkt.errors import NoAnswer, UnusableInput
+from direkt.described.errors import CannotDo, DeviceError
+from direkt.device.input import InputSignal
 from direkt.parameters import Values
 from direkt.secret import Secret
 
-Login = Literal["any", "digest", "basic", "form", "none"]  # any: the strongest that the device offers; form: see session.py
 PATIENCE = 15.0  # s that a device is given at least until it reads back what was written
-
-
-class DeviceError(NoAnswer):
-    """Something between us and the device; the text says what and what to do."""
-
-
-class Unreachable(DeviceError):
-    """It does not answer."""
-
-
-class LoginRefused(DeviceError):
-    """It does not take the login; ``said`` are its own words, where it has some."""
-
-    def __init__(self, text: str, said: str = "") -> None:
-        self.said = said
-        super().__init__(text)
-
-
-class BadAnswer(DeviceError):
-    """It answers with something that its driver does not know."""
-
-
-class NotOffered(DeviceError):
-    """It does not have this, though its driver could use it."""
-
-
-class Refused(DeviceError):
-    """It refuses a change; ``reasons`` maps parameters (or the device's own fields) to its words."""
-
-    def __init__(self, device: str, reasons: Mapping[str, str]) -> None:
-        self.reasons = dict(reasons)
-        super().__init__(f"{device} refuses: " + "; ".join(f"{name}: {why}" for name, why in reasons.items()))
-
-
-class CannotDo(UnusableInput):
-    """Its driver has no way to do this."""
-
-
-@dataclass(frozen=True, slots=True)
-class InputSignal:
-    """What arrives at the device's input, or what its sensor gives."""
-
-    text: str  # as the device says it
-    width: int = 0  # px
-    height: int = 0  # px
-    frame_rate: float = 0.0  # fps
-    scan: str = "progressive"
 
 
 @dataclass(frozen=True, slots=True)

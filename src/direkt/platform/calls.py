@@ -10,8 +10,8 @@ from dataclasses import dataclass
 from typing import Protocol
 from urllib.parse import urljoin, urlsplit
 
-from direkt.device.http import Answer, HttpDevice, on_one_line, received
-from direkt.device.model import DeviceError
+from direkt.described.errors import DeviceError
+from direkt.described.http import Answer, HttpInterface, on_one_line, received
 from direkt.platform.model import Changed, Declined, NoSuchEvent, NotSignedIn, PlatformError
 from direkt.protocol import clear
 from direkt.secret import Secret, without, without_keys
@@ -87,7 +87,7 @@ class Calls:
         self.clock_ahead: float | None = None  # s by which the platform's clock is ahead, by its last answer
         self.name, self._tokens, self._sleep, self._address, self._any = name, tokens, sleep, address, any_certificate
         self._say = say
-        self._http = HttpDevice(name, address, "none", None, any_certificate=any_certificate)
+        self._http = HttpInterface(name, address, "none", None, any_certificate=any_certificate)
         self._sent: set[Secret] = set()  # what must not come back in an error's text
 
     def close(self) -> None:
@@ -131,7 +131,7 @@ class Calls:
         parts, own = urlsplit(address), urlsplit(self._address)
         same = (parts.scheme, parts.netloc) == (own.scheme, own.netloc)
         token = self._tokens.token() if same and self._tokens is not None else None
-        http = HttpDevice(
+        http = HttpInterface(
             parts.hostname or self.name,
             f"{parts.scheme}://{parts.netloc}",
             "none",

@@ -8,13 +8,13 @@ from dataclasses import dataclass
 from direkt.destination import references
 from direkt.destination.references import Keeper, Sources
 from direkt.platform import platformfile
-from direkt.platform.byhand import HandPlatform
+from direkt.platform.by_file import DescribedPlatform
+from direkt.platform.by_hand import HandPlatform
 from direkt.platform.calls import Calls, ReferredToken, Tokens
-from direkt.platform.described import DescribedPlatform
 from direkt.platform.interface import InterfacePlatform
 from direkt.platform.model import Facts, IngestServer, Platform
 from direkt.platform.planned import Planned
-from direkt.platform.signin import Account
+from direkt.platform.sign_in import Account
 from direkt.rig import Rig, RigError, place_of
 from direkt.rig_events import PlatformEntry
 

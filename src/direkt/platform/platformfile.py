@@ -16,11 +16,11 @@ from urllib.parse import urlsplit
 from pydantic import Field, field_validator, model_validator
 
 from direkt import documents, parameters
-from direkt.device import answers
-from direkt.device.answers import Coding, Shape
-from direkt.device.driverfile import wrong_fields, wrong_request
-from direkt.device.mapped import RefusalEntries, RequestEntry
-from direkt.device.words import UNITS, SettingEntry
+from direkt.described import answers
+from direkt.described.answers import Coding, Shape
+from direkt.described.mistakes import wrong_fields, wrong_request
+from direkt.described.requests import RefusalEntries, RequestEntry
+from direkt.described.words import UNITS, SettingEntry
 from direkt.documents import Document, DocumentError, Problem, Strict
 from direkt.parameters import ParameterError
 from direkt.platform.model import EventState, Facts, FieldSpec, Part

@@ -10,11 +10,12 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from urllib.parse import urlsplit
 
+from direkt.described.errors import DeviceError, LoginRefused
+from direkt.described.http import HttpInterface
 from direkt.destination.references import SecretError, Sources, login_of
 from direkt.device import library, obstacles
 from direkt.device.driverfile import DriverFile, can_push
-from direkt.device.http import HttpDevice
-from direkt.device.model import DeviceError, Identity, LoginRefused
+from direkt.device.model import Identity
 from direkt.device.obstacles import Here
 from direkt.device.onvif.driver import Driver as Standard
 from direkt.errors import DirektError
@@ -220,7 +221,7 @@ class Asker:
         for name, file in self._files.items():
             if file.fits.ask is None or not file.fits.says:
                 continue
-            http = HttpDevice("it", place.address, "none", None, limit=ASK_LIMIT)
+            http = HttpInterface("it", place.address, "none", None, limit=ASK_LIMIT)
             method, _, path = file.fits.ask.partition(" ")
             try:
                 answer = http.exchange(method, path, anonymous=True)

@@ -8,11 +8,12 @@ from dataclasses import dataclass, replace
 from urllib.parse import quote
 
 from direkt import parameters
+from direkt.described import words
+from direkt.described.errors import DeviceError
 from direkt.destination import forms
 from direkt.destination.references import Sources
-from direkt.device import modes, words
+from direkt.device import settings_modes
 from direkt.device.driverfile import CodeEntry, DriverFile, FileEntry, fill, form_of, own_marks
-from direkt.device.model import DeviceError
 from direkt.errors import UnusableInput
 from direkt.match.plan import Plan
 from direkt.parameters import Value, Values
@@ -73,7 +74,7 @@ class _Filled:
             return self._every.get(name.removeprefix("push."), "")
         mode = next((m for m in self.file.modes if m.at == name), None) if self.file is not None else None
         if mode is not None:
-            word = modes.word_for(mode, self.values)
+            word = settings_modes.word_for(mode, self.values)
             if word is None:
                 raise UnusableInput(f"{self.feed.device}: none of its words for {name!r} fits what this feed needs")
             return word

@@ -14,10 +14,10 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from urllib.parse import urlsplit
 
+from direkt.described.errors import DeviceError, Unreachable
 from direkt.destination.references import Sources
 from direkt.device import library, obstacles
 from direkt.device.driverfile import DriverFile
-from direkt.device.model import DeviceError, Unreachable
 from direkt.device.obstacles import Here
 from direkt.errors import DirektError
 from direkt.net import discovery as net

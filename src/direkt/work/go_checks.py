@@ -8,8 +8,9 @@ import shutil
 from collections.abc import Iterator
 
 from direkt import parameters
+from direkt.described.errors import CannotDo, DeviceError
 from direkt.destination.references import SecretError
-from direkt.device.model import CannotDo, Capability, Channel, DeviceError, DeviceState, PushState
+from direkt.device.model import Capability, Channel, DeviceState, PushState
 from direkt.errors import DirektError
 from direkt.judge import Verdict
 from direkt.match.budget import on_the_wire

@@ -14,16 +14,8 @@ from typing import TypeVar
 from urllib.parse import urlsplit
 
 from direkt import files
-from direkt.device.model import (
-    Capability,
-    DeviceError,
-    Driver,
-    Health,
-    Network,
-    PushState,
-    Unreachable,
-    need,
-)
+from direkt.described.errors import DeviceError, Unreachable
+from direkt.device.model import Capability, Driver, Health, Network, PushState, need
 from direkt.device.obstacles import of_clock
 from direkt.errors import DirektError, UnusableInput, os_words
 from direkt.secret import Secret

@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from enum import StrEnum
 
-from direkt.device.model import Capability, DeviceError, DeviceState, PushState, Slot, need
+from direkt.described.errors import DeviceError
+from direkt.device.model import Capability, DeviceState, PushState, Slot, need
 from direkt.errors import DirektError, UnusableInput
 from direkt.protocol import address
 from direkt.secret import Secret

@@ -12,18 +12,9 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from direkt import parameters
+from direkt.described.errors import DeviceError, Refused, Unreachable
 from direkt.destination.references import Sources
-from direkt.device.model import (
-    Capability,
-    Channel,
-    DeviceError,
-    DeviceState,
-    PushState,
-    Refused,
-    Slot,
-    Unreachable,
-    need,
-)
+from direkt.device.model import Capability, Channel, DeviceState, PushState, Slot, need
 from direkt.errors import DirektError, UnusableInput
 from direkt.match.plan import Plan, Step, Unmet
 from direkt.parameters import Value, Values

@@ -73,7 +73,7 @@ def _of(grid: Grid) -> list[Statement]:
     if not rows:
         return []
     rows = _turned(rows)
-    heads = max(grid.heads, _heads(rows))
+    heads = max(sum(any(map(says, row)) for row in grid.rows[: grid.heads]), _heads(rows))
     if heads:
         heads, rows = _second_head(rows, heads)
         rows = _status(_split(rows, heads), heads)

@@ -15,8 +15,9 @@ import time
 from collections.abc import Callable, Mapping
 from urllib.parse import urlsplit
 
-from direkt.device.http import Answer, HttpDevice
-from direkt.device.model import BadAnswer, DeviceClock, Login, LoginRefused, NotOffered, Refused
+from direkt.described.errors import BadAnswer, LoginRefused, NotOffered, Refused
+from direkt.described.http import Answer, HttpInterface, Login
+from direkt.device.model import DeviceClock
 from direkt.device.onvif.build import Service, boolean, element
 from direkt.errors import Malformed
 from direkt.protocol import httpauth, refusals, soap, tree
@@ -56,7 +57,7 @@ class Client:
         self.name, self.address = name, f"{parts.scheme}://{parts.netloc}"
         self._path = parts.path if parts.path.strip("/") else PATH
         self._login, self._wall = login, wall
-        self.http = HttpDevice(name, self.address, scheme, login, any_certificate=any_certificate, limit=limit)
+        self.http = HttpInterface(name, self.address, scheme, login, any_certificate=any_certificate, limit=limit)
         self._paths: dict[Service, str] | None = None
         self._by_token = False
         self._token_taken = False

@@ -8,24 +8,19 @@ from dataclasses import replace
 from pathlib import Path
 from urllib.parse import urlsplit
 
+from direkt.described.errors import BadAnswer, DeviceError, LoginRefused, NotOffered, Refused, Unreachable
+from direkt.described.http import Login
+from direkt.device.input import InputSignal
 from direkt.device.model import (
-    BadAnswer,
     Bare,
     Capability,
     Channel,
     DeviceClock,
-    DeviceError,
     DeviceState,
     Health,
     Identity,
-    InputSignal,
-    Login,
-    LoginRefused,
     Network,
-    NotOffered,
     Preset,
-    Refused,
-    Unreachable,
     health_of,
 )
 from direkt.device.onvif import manage

@@ -9,17 +9,9 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from direkt import files
-from direkt.device.http import Upload
-from direkt.device.model import (
-    BadAnswer,
-    DeviceClock,
-    Identity,
-    LoginRefused,
-    Network,
-    NotOffered,
-    Preset,
-    Refused,
-)
+from direkt.described.errors import BadAnswer, LoginRefused, NotOffered, Refused
+from direkt.described.http import Upload
+from direkt.device.model import DeviceClock, Identity, Network, Preset
 from direkt.device.onvif.build import Service, boolean, element
 from direkt.device.onvif.client import FIRST_PASSWORD, Client, FaultAnswer
 from direkt.protocol import tree

@@ -11,7 +11,9 @@ from dataclasses import dataclass, field, replace
 from functools import partial
 from typing import TypeVar, cast
 
-from direkt.device.model import BadAnswer, Channel, InputSignal, NotOffered, Refused, Together
+from direkt.described.errors import BadAnswer, NotOffered, Refused
+from direkt.device.input import InputSignal
+from direkt.device.model import Channel, Together
 from direkt.device.onvif import settings
 from direkt.device.onvif.build import Service, boolean, element
 from direkt.device.onvif.client import Client

@@ -9,10 +9,10 @@ import re
 from collections.abc import Callable, Iterable, Mapping
 from urllib.parse import quote
 
-from direkt.device import answers
-from direkt.device.answers import Answered, Coding, JsonAnswer, LinesAnswer, Shape, XmlAnswer
-from direkt.device.http import Answer
-from direkt.device.model import BadAnswer, DeviceError, Refused
+from direkt.described import answers
+from direkt.described.answers import Answered, Coding, JsonAnswer, LinesAnswer, Shape, XmlAnswer
+from direkt.described.errors import BadAnswer, DeviceError, Refused
+from direkt.described.http import Answer
 from direkt.documents import Strict
 from direkt.errors import Malformed
 from direkt.secret import Secret, without_keys

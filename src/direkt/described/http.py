@@ -1,4 +1,4 @@
-"""HTTP to a device: login, limits, and answers; every failure is a DeviceError in plain words.
+"""HTTP to a device or a platform: login, limits, and answers; every failure is a DeviceError in plain words.
 
 A device is not trusted: its answers are bounded in bytes and time while they arrive, numbers are finite, and texts
 carry no control characters that a terminal would obey. A login that was refused is not sent again: accounts lock.
@@ -13,16 +13,18 @@ import secrets
 import ssl
 from collections.abc import AsyncIterator, Callable, Coroutine, Generator, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from typing import Literal
 
 import httpx
 
-from direkt.device.model import BadAnswer, DeviceError, Login, LoginRefused, Unreachable
+from direkt.described.errors import BadAnswer, DeviceError, LoginRefused, Unreachable
 from direkt.errors import os_words, tls_words
 from direkt.printable import printable
 from direkt.protocol import clear, httpauth, refusals
 from direkt.protocol.httpauth import Challenge
 from direkt.secret import Secret
 
+Login = Literal["any", "digest", "basic", "form", "none"]  # any: the strongest that the device offers; form: see device/sign_in.py
 LIMIT = 5.0  # s until an answer begins, and between its parts
 _WHOLE_LIMIT = 15.0  # s for a request with its login and the whole answer
 _SLOWEST = 50_000  # bytes a second at which a file is sent to a device, at the least
@@ -68,7 +70,7 @@ class Upload:
         self.open, self.size, self.sent = open, size, sent
 
 
-class HttpDevice:
+class HttpInterface:
     """One device's HTTP interface. ``name`` is what people call the device."""
 
     def __init__(

@@ -10,8 +10,8 @@ from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from direkt.documents import DocumentError
 from direkt.errors import UnusableInput
 from direkt.platform import platformfile
+from direkt.platform.by_file import DescribedPlatform
 from direkt.platform.calls import Calls, FixedToken
-from direkt.platform.described import DescribedPlatform
 from direkt.platform.model import CannotPlatform, Declined, EventState, PlatformError
 from direkt.platform.planned import Wanted
 from direkt.secret import Secret

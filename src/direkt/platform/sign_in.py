@@ -12,8 +12,8 @@ from dataclasses import dataclass
 from typing import Protocol
 from urllib.parse import urlencode, urlsplit
 
-from direkt.device.http import HttpDevice, on_one_line
-from direkt.device.model import DeviceError
+from direkt.described.errors import DeviceError
+from direkt.described.http import HttpInterface, on_one_line
 from direkt.platform.model import NotSignedIn, PlatformError
 from direkt.protocol import clear
 from direkt.secret import Secret, without
@@ -209,7 +209,7 @@ class Account:
         parts = urlsplit(address)
         if body and not clear.allowed(address):
             raise PlatformError(clear.words("the sign-in", address, f"platforms.{self._platform}"))
-        http = HttpDevice(self._platform, f"{parts.scheme}://{parts.netloc}", "none", None, any_certificate=self._any)
+        http = HttpInterface(self._platform, f"{parts.scheme}://{parts.netloc}", "none", None, any_certificate=self._any)
         try:
             place = (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
             answer = http.exchange(method, place, body, {"Content-Type": _FORM} if body else {})

@@ -12,11 +12,11 @@ import re
 from collections.abc import Iterator, Mapping
 from urllib.parse import urlencode
 
-from direkt.device import words
-from direkt.device.answers import Answered, JsonAnswer
-from direkt.device.http import Answer
-from direkt.device.mapped import Mapped, filled
-from direkt.device.model import DeviceError, Refused
+from direkt.described import words
+from direkt.described.answers import Answered, JsonAnswer
+from direkt.described.errors import DeviceError, Refused
+from direkt.described.http import Answer
+from direkt.described.requests import Mapped, filled
 from direkt.parameters import Values
 from direkt.platform.calls import Calls
 from direkt.platform.interface import stamp

@@ -7,13 +7,15 @@ from urllib.parse import urlsplit
 
 from direkt import demand, parameters
 from direkt.demand import Demand
+from direkt.described import words
+from direkt.described.answers import Answered
+from direkt.described.errors import BadAnswer
+from direkt.described.words import NotTold, WordsError
 from direkt.destination import forms
-from direkt.device import words
-from direkt.device.answers import Answered
 from direkt.device.driverfile import ChannelEntry, DriverFile, SlotEntries, fixed_limits, form_names, version
-from direkt.device.model import BadAnswer, Bare, Channel, DeviceState, Health, PushState, Slot, Together
-from direkt.device.modes import mode_limits, mode_rules
-from direkt.device.words import NotTold, WordsError
+from direkt.device.input import input_signal
+from direkt.device.model import Bare, Channel, DeviceState, Health, PushState, Slot, Together
+from direkt.device.settings_modes import mode_limits, mode_rules
 from direkt.parameters import Values
 from direkt.protocol import source
 from direkt.protocol.address import AddressError, bracketed
@@ -47,9 +49,9 @@ class Understood(Bare):
             raise BadAnswer(f"{self.name} gives {without_keys(str(error), self._written)}") from None
         told = self._fact(state, facts.restart_needed)
         source = (
-            words.input_signal(self._said(signal))
+            input_signal(self._said(signal))
             if signal
-            else words.input_signal("")
+            else input_signal("")
             if facts.input is None
             else None
         )

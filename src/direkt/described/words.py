@@ -11,7 +11,6 @@ from pydantic import Field
 
 from direkt import demand, parameters
 from direkt.demand import Demand
-from direkt.device.model import InputSignal
 from direkt.documents import Strict
 from direkt.parameters import ParameterError, Value
 
@@ -185,16 +184,3 @@ def spoken(text: str) -> object:
         return {"min": number_of(span[1]), "max": number_of(span[2])}
     parts = [part.strip() for part in re.split(r"[,;|]", text)]
     return [part for part in parts if part] if len(parts) > 1 else text
-
-
-_INPUT = re.compile(r"(?:(\d{3,5})\s*x\s*)?(\d{3,5})\s*([pi])\s*(\d{1,3}(?:\.\d+)?)", re.IGNORECASE)
-
-
-def input_signal(text: str) -> InputSignal:
-    """An input format such as ``1080p50``, ``1080i59.94`` or ``3840x1920p30``; of a 16:9 picture where no width is told."""
-    match = _INPUT.search(text)
-    if match is None:
-        return InputSignal(text)
-    height, rate = int(match[2]), float(match[4])
-    scan = "interlaced" if match[3].lower() == "i" else "progressive"
-    return InputSignal(text, int(match[1]) if match[1] else round(height * 16 / 9), height, rate, scan)

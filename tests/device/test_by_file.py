@@ -9,10 +9,12 @@ from unittest import mock
 import httpx
 
 from direkt.demand import Demand
-from direkt.device import described, library, words
-from direkt.device.answers import JsonAnswer
-from direkt.device.http import Answer
-from direkt.device.model import BadAnswer, CannotDo, Capability, LoginRefused, PushState, Refused, Unreachable, need
+from direkt.described import words
+from direkt.described.answers import JsonAnswer
+from direkt.described.errors import BadAnswer, CannotDo, LoginRefused, Refused, Unreachable
+from direkt.described.http import Answer
+from direkt.device import by_file, library
+from direkt.device.model import Capability, PushState, need
 from direkt.documents import DocumentError
 from direkt.secret import Secret
 from direkt.sim import unit
@@ -22,13 +24,13 @@ from tests.support import KEY, Folder, free_port, wait_until
 
 
 class Device(unittest.TestCase):
-    def begin(self, **faults) -> described.Driver:
+    def begin(self, **faults) -> by_file.Driver:
         self.device = BrindleB2("op", "pw", faults=Faults(**faults))
         self.device.start()
         self.addCleanup(self.device.stop)
         return self.talk()
 
-    def talk(self, user: str = "op", password: str | None = "pw") -> described.Driver:
+    def talk(self, user: str = "op", password: str | None = "pw") -> by_file.Driver:
         login = None if password is None else (user, Secret(password))
         made = library.open_driver("brindle-b2", "tower", f"http://127.0.0.1:{self.device.port}", login)
         self.addCleanup(made.close)
@@ -137,7 +139,7 @@ class Device(unittest.TestCase):
         self.assertEqual((talk.read().slots[1].server, talk.read().slots[1].key_length), ("", 0))
 
 
-def shipped_file() -> described.DriverFile:
+def shipped_file() -> by_file.DriverFile:
     return library.open_driver("brindle-b2", "x", "http://192.0.2.1", None).file
 
 
@@ -156,7 +158,7 @@ class SlotForms(unittest.TestCase):
             ),
         ):  # fmt: skip
             slots = file.slots.model_copy(update={"form": form, "fields": fields})
-            talk = described.Driver("x", file.model_copy(update={"slots": slots}), "http://192.0.2.1", None)
+            talk = by_file.Driver("x", file.model_copy(update={"slots": slots}), "http://192.0.2.1", None)
             sent = []
             talk._ask = lambda request, body=None, sent=sent, **places: sent.append(body)
             talk.write_slot(1, "main", "rtmp://h.example:1940/a/b", Secret(KEY))
@@ -171,7 +173,7 @@ class SlotForms(unittest.TestCase):
             ("rtmp://h.example/live", KEY, len(KEY)), (f"rtmp://h.example/live/{KEY}", "", 0),
             (f"rtmp://h.example/live/{KEY}", KEY, len(KEY)),
         ):  # fmt: skip
-            talk = described.Driver("x", file.model_copy(update={"facts": facts}), "http://192.0.2.1", None)
+            talk = by_file.Driver("x", file.model_copy(update={"facts": facts}), "http://192.0.2.1", None)
             item = {"slot": 1, "channel": f"main {KEY}", "state": KEY, "server": server, "key": key, "key_length": length,
                     "message": KEY}  # fmt: skip
             state = {
@@ -208,7 +210,7 @@ class SlotForms(unittest.TestCase):
             ("parts", PLACES, {"scheme": "rtmp", "host": "h.example", "port": "1940", "app": "a/b"}),
         ):  # fmt: skip
             slots = file.slots.model_copy(update={"form": form, "fields": fields})
-            talk = described.Driver("x", file.model_copy(update={"slots": slots}), "http://192.0.2.1", None)
+            talk = by_file.Driver("x", file.model_copy(update={"slots": slots}), "http://192.0.2.1", None)
             item = {"slot": 1, "channel": "main", "state": "retrying", **told, **slot}
             with mock.patch.object(
                 talk,
@@ -226,7 +228,7 @@ class SlotForms(unittest.TestCase):
 
     def test_a_refusal_that_repeats_the_key_does_not_show_it(self):
         file = shipped_file()
-        talk = described.Driver("x", file, "http://192.0.2.1", None)
+        talk = by_file.Driver("x", file, "http://192.0.2.1", None)
         answer = {"refused": [{"field": "key", "reason": f"the key {KEY!r} ({KEY.replace('~', '%7E')}) is too long"}]}
         content = Answer(422, httpx.Headers({"content-type": "application/json"}), json.dumps(answer).encode())
         with mock.patch.object(talk.http, "admitted", lambda *a: content), self.assertRaises(Refused) as caught:
@@ -237,9 +239,9 @@ class SlotForms(unittest.TestCase):
     def test_what_a_file_does_not_describe_its_driver_cannot_do(self):
         file = shipped_file()
         able = {Capability.WRITE, Capability.SLOTS, Capability.PUSH, Capability.RESTART, Capability.FIRMWARE}
-        self.assertEqual(described.Driver("x", file, "http://192.0.2.1", None).capabilities, able)
+        self.assertEqual(by_file.Driver("x", file, "http://192.0.2.1", None).capabilities, able)
         bare = file.model_copy(update={"slots": None, "requests": {"state": "GET /"}})
-        talk = described.Driver("x", bare, "http://192.0.2.1", None)
+        talk = by_file.Driver("x", bare, "http://192.0.2.1", None)
         self.assertEqual(talk.capabilities, frozenset())
         for act in (
             lambda: talk.push(1, on=True),

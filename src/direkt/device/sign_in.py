@@ -8,12 +8,12 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Mapping
 
-from direkt.device import answers
-from direkt.device.answers import Answered
+from direkt.described import answers
+from direkt.described.answers import Answered
+from direkt.described.errors import BadAnswer, DeviceError, LoginRefused
+from direkt.described.http import Answer, HttpInterface
+from direkt.described.requests import RefusalEntries, filled, says_no
 from direkt.device.driverfile import SignInEntry
-from direkt.device.http import Answer, HttpDevice
-from direkt.device.mapped import RefusalEntries, filled, says_no
-from direkt.device.model import BadAnswer, DeviceError, LoginRefused
 from direkt.protocol import clear, refusals
 from direkt.secret import Secret
 
@@ -27,7 +27,7 @@ class Session:
     """One device's session. ``read``: an answer by its shape; ``kept``: is given each token, so that no text repeats it."""
 
     def __init__(
-        self, http: HttpDevice, entry: SignInEntry, login: tuple[str, Secret] | None, no: RefusalEntries | None, read: Read,
+        self, http: HttpInterface, entry: SignInEntry, login: tuple[str, Secret] | None, no: RefusalEntries | None, read: Read,
         kept: Callable[[Secret], None], now: Callable[[], float] = time.monotonic,
     ) -> None:  # fmt: skip
         self._http, self._entry, self._login, self._no, self._read, self._kept, self._now = http, entry, login, no, read, kept, now

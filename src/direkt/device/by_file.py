@@ -10,24 +10,16 @@ from pathlib import Path
 from urllib.parse import quote
 
 from direkt import files, parameters
+from direkt.described import words
+from direkt.described.answers import Answered, JsonAnswer
+from direkt.described.errors import BadAnswer, DeviceError, Refused
+from direkt.described.http import Answer, HttpInterface, Upload
+from direkt.described.requests import Mapped, RequestEntry, filled
 from direkt.destination import forms
-from direkt.device import words
-from direkt.device.answers import Answered, JsonAnswer
 from direkt.device.driverfile import DriverFile, RequestName, check, form_names
-from direkt.device.http import Answer, HttpDevice, Upload
-from direkt.device.mapped import Mapped, RequestEntry, filled
-from direkt.device.model import (
-    BadAnswer,
-    Capability,
-    Channel,
-    DeviceError,
-    DeviceState,
-    Health,
-    Refused,
-    need,
-)
-from direkt.device.session import Session
-from direkt.device.understood import Understood
+from direkt.device.model import Capability, Channel, DeviceState, Health, need
+from direkt.device.sign_in import Session
+from direkt.device.state_by_file import Understood
 from direkt.parameters import Values
 from direkt.protocol import address
 from direkt.secret import Secret
@@ -52,7 +44,7 @@ class Driver(Understood):
     ) -> None:
         super().__init__(name, file)
         self.address = address
-        self.http = HttpDevice(name, address, file.login, login, any_certificate=any_certificate)
+        self.http = HttpInterface(name, address, file.login, login, any_certificate=any_certificate)
         # a device names its fields by their places, with slashes or dots
         names = {
             place.strip("/").replace("/", "."): name

@@ -11,20 +11,10 @@ from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
-from direkt.device import described
+from direkt.described.errors import BadAnswer
+from direkt.device import by_file
 from direkt.device.driverfile import DriverFile, can_push, check
-from direkt.device.model import (
-    BadAnswer,
-    Bare,
-    Capability,
-    Channel,
-    DeviceClock,
-    DeviceState,
-    Health,
-    Identity,
-    Network,
-    Preset,
-)
+from direkt.device.model import Bare, Capability, Channel, DeviceClock, DeviceState, Health, Identity, Network, Preset
 from direkt.device.onvif import driver as onvif
 from direkt.parameters import Values
 from direkt.secret import Secret
@@ -46,7 +36,7 @@ class Driver(Bare):
     ) -> None:
         self.name, self.address, self.file = name, address, file
         self._standard = onvif.Driver(name, address, login, any_certificate=any_certificate)
-        self._own = described.Driver(name, file, self._standard.client.address, login, any_certificate=any_certificate)
+        self._own = by_file.Driver(name, file, self._standard.client.address, login, any_certificate=any_certificate)
         self._pushes: bool | None = None  # not known yet
         self._own_state: bool | None = None  # whether the file's requests tell of the push; not known yet
         own = self._own.capabilities - {Capability.WRITE}

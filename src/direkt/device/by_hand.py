@@ -7,10 +7,11 @@ from __future__ import annotations
 
 from direkt import demand
 from direkt.demand import Demand
-from direkt.device import words
+from direkt.described.errors import CannotDo
 from direkt.device.driverfile import DriverFile, check
-from direkt.device.model import Bare, CannotDo, Capability, Channel, DeviceState, PushState, Slot, Together
-from direkt.device.modes import mode_limits, mode_rules
+from direkt.device.input import input_signal
+from direkt.device.model import Bare, Capability, Channel, DeviceState, PushState, Slot, Together
+from direkt.device.settings_modes import mode_limits, mode_rules
 from direkt.secret import Secret
 
 __all__ = ["Driver", "DriverFile", "check"]
@@ -51,7 +52,7 @@ class Driver(Bare):
         }
         first = next(iter(channels))
         return DeviceState(
-            model=file.fits.model or file.title, firmware="", temperature=None, input=words.input_signal(""), restart_needed=False, channels=channels,
+            model=file.fits.model or file.title, firmware="", temperature=None, input=input_signal(""), restart_needed=False, channels=channels,
             slots={1: Slot(1, first, "", 0, PushState.STOPPED, "by hand")}, make=file.fits.make, remarks=(BY_HAND,),
         )  # fmt: skip
 
