@@ -28,8 +28,7 @@ from pathlib import Path
 
 import httpx
 
-from direkt import documents, judge, mask, parameters, rig_edit
-from direkt import rig as rigs
+from direkt import documents, judge, mask, parameters
 from direkt.codec import h264_syntax, registry
 from direkt.codec.aac import parse_config
 from direkt.codec.aac_frame import read_frame
@@ -52,12 +51,14 @@ from direkt.protocol import address, amf, discovery, httpauth, refusals, soap, t
 from direkt.protocol.rtmp.client import ClientSession
 from direkt.protocol.rtmp.server import ConnectRequest, PublishRequest, ServerSession
 from direkt.protocol.rtmp.session import TagMessage
+from direkt.rig import edit as rig_edit
+from direkt.rig import file as rigs
+from direkt.rig.trust import TrustStore
 from direkt.secret import Secret
 from direkt.sim import fescue, marram, onvif, osier
 from direkt.sim import rig as sim_rig
 from direkt.sim.web import Request
 from direkt.store import changes, learned
-from direkt.trust import TrustStore
 from direkt.work import standing
 from direkt.work.saved import load_saved
 from tests import fuzz_platforms, fuzz_sources, support, test_mask

@@ -13,7 +13,7 @@ from unittest import mock
 
 import httpx
 
-from direkt import documents, rig
+from direkt import documents
 from direkt.container import ContainerError, Source, ts, ts_tables
 from direkt.described.http import Answer
 from direkt.errors import DirektError, UnusableInput
@@ -26,6 +26,7 @@ from direkt.platform.model import EventState, Facts, PlatformEvent
 from direkt.platform.planned import Wanted
 from direkt.platform.sign_in import Kept
 from direkt.protocol import hls
+from direkt.rig import file as rig
 from direkt.secret import Secret
 from direkt.store import refused, rigid, sessions, standing, taken, told, usage, wishes
 from direkt.work import timetable

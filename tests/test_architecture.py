@@ -128,14 +128,14 @@ class Examples(unittest.TestCase):
 ROOMS = {
     "media": "", "protocol": "codec media", "codec": "media", "container": "codec media protocol", "demand": "parameters",
     "net": "codec container media protocol", "parameters": "codec protocol", "measure": "codec media parameters",
-    "glossary": "codec glossary_errors glossary_sums glossary_text parameters protocol", "glossary_sums": "glossary parameters", "destination": "codec demand parameters protocol trust",
+    "glossary": "codec glossary_errors glossary_sums glossary_text parameters protocol", "glossary_sums": "glossary parameters", "destination": "codec demand parameters protocol",
     "described": "demand parameters protocol", "judge": "causes codec demand destination parameters", "causes": "judge parameters", "device": "demand described destination parameters protocol",
-    "rig": "described destination device protocol rig_events rig_watch trust", "rig_watch": "destination rig_events", "trust": "", "templates": "", "rig_events": "destination templates",
-    "platform": "described destination parameters protocol rig rig_events store templates", "match": "codec demand described destination device parameters protocol rig",
-    "work": "codec container demand described destination device judge match report measure media net parameters platform protocol rig rig_edit rig_events rig_watch store",
+    "rig": "described destination device protocol",
+    "platform": "described destination parameters protocol rig store", "match": "codec demand described destination device parameters protocol rig",
+    "work": "codec container demand described destination device judge match report measure media net parameters platform protocol rig store",
     "store": "demand device parameters", "report": "platform store",
-    "rig_edit": "", "page": "watch", "watch": "described destination device net parameters platform protocol rig rig_events rig_watch store work",
-    "sim": "codec container destination judge measure media net platform protocol rig rig_events work",
+    "page": "watch", "watch": "described destination device net parameters platform protocol rig store work",
+    "sim": "codec container destination judge measure media net platform protocol rig work",
 }  # fmt: skip
 
 

@@ -1,10 +1,10 @@
 import unittest
 
-from direkt import rig
+from direkt.destination.allowed import Trust
 from direkt.destination.references import Sources
 from direkt.documents import DocumentError
-from direkt.rig import RigError
-from direkt.trust import Trust
+from direkt.rig import file as rig
+from direkt.rig.file import RigError
 from tests.support import KEY, LOGIN, RIG, Folder
 
 

@@ -5,7 +5,7 @@ import unittest
 
 from direkt import documents
 from direkt.errors import UnusableInput
-from direkt.rig_edit import change, put
+from direkt.rig.edit import change, put
 from tests.support import RIG, Folder
 
 BASE = """# The rig

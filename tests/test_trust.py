@@ -5,8 +5,9 @@ import sys
 from pathlib import Path
 
 from direkt.destination import references
+from direkt.destination.allowed import Trust
 from direkt.destination.references import SecretError, Sources
-from direkt.trust import Trust, TrustStore, content_of
+from direkt.rig.trust import TrustStore, content_of
 from tests.support import KEY, Cli, Folder
 
 RIG = """\

@@ -5,12 +5,12 @@ import unittest
 from unittest import mock
 
 from direkt.destination import forms, references
+from direkt.destination.allowed import Trust
 from direkt.destination.forms import Endpoint
 from direkt.destination.keystore import Binding, KeyStore, StoreError
 from direkt.destination.references import SecretError, Sources
 from direkt.protocol import address
 from direkt.protocol.address import AddressError, ServerAddress
-from direkt.trust import Trust
 from tests.support import KEY, Folder
 
 

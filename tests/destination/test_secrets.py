@@ -1,11 +1,11 @@
 import unittest
 
 from direkt.destination import references
+from direkt.destination.allowed import Trust
 from direkt.destination.references import SecretError, Sources
 from direkt.protocol import address
 from direkt.protocol.address import AddressError
 from direkt.secret import Secret
-from direkt.trust import Trust
 from tests.support import KEY, Folder
 
 SEEN = Trust().seeing(["DIREKT_K", "DIREKT_NONE"])

@@ -88,8 +88,8 @@ class LabStage(Cli):
 
     def reference(self, event: str = "finals", destination: str = "main") -> str:
         """The name that the rig gives its event."""
-        from direkt import rig
         from direkt.platform import planned
+        from direkt.rig import file as rig
 
         loaded = rig.load(self.folder / "rig.yaml")
         return planned.event_id(loaded, next(planned.occurrences(loaded, event)), destination)

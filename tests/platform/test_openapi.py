@@ -8,7 +8,7 @@ from typing import get_args
 
 import yaml
 
-from direkt.rig_events import Audience, Delay, Projection
+from direkt.rig.events import Audience, Delay, Projection
 from direkt.sim.tarnlight import EventBody, Tarnlight
 from tests.support import Folder
 

@@ -4,10 +4,11 @@ import datetime
 import unittest
 from zoneinfo import ZoneInfo
 
-from direkt import rig, templates
 from direkt.documents import DocumentError
 from direkt.errors import UnusableInput
 from direkt.platform import planned
+from direkt.rig import file as rig
+from direkt.rig import templates
 from tests.support import Folder
 
 VIENNA, UTC = ZoneInfo("Europe/Vienna"), datetime.UTC

@@ -16,9 +16,9 @@ from unittest import mock
 
 import sqlalchemy as sa
 
-from direkt import rig as rigs
 from direkt.cli import recording
 from direkt.errors import UnusableInput
+from direkt.rig import file as rigs
 from direkt.store import chain, log
 from direkt.store.entry import Entry, LogError, Writer
 from direkt.store.log import Log

@@ -15,12 +15,12 @@ from aiosmtpd.controller import Controller
 from aiosmtpd.smtp import AuthResult
 from http_message_signatures import HTTPMessageVerifier, HTTPSignatureKeyResolver, InvalidSignature, algorithms
 
-from direkt import rig as rigs
+from direkt.destination.allowed import Trust
 from direkt.destination.references import Sources
 from direkt.net import certificates
 from direkt.protocol import httpsignature
+from direkt.rig import file as rigs
 from direkt.store.told import Told
-from direkt.trust import Trust
 from direkt.watch import telling
 from direkt.watch.notices import Condition, Key, Notice, Notices
 from tests.support import Folder, free_port, wait_until

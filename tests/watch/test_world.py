@@ -4,12 +4,12 @@ import dataclasses
 import threading
 from pathlib import Path
 
-from direkt import rig as rigs
 from direkt.described.errors import Unreachable
+from direkt.destination.allowed import Trust
 from direkt.destination.references import Sources
 from direkt.device.model import Bare, Capability, Health, PushState, Slot
 from direkt.platform.library import Means
-from direkt.trust import Trust
+from direkt.rig import file as rigs
 from direkt.watch.tracker import FeedState, Tracker
 from direkt.watch.world import RealWorld, facts_of
 from direkt.work.going import Crew, Rehearsed

@@ -7,14 +7,14 @@ import threading
 import unittest
 from unittest import mock
 
-from direkt import rig as rigs
+from direkt.destination.allowed import Trust
 from direkt.destination.references import Sources
 from direkt.errors import DirektError
+from direkt.rig import file as rigs
 from direkt.secret import Secret
 from direkt.sim import unit
 from direkt.sim.brindle import BrindleB2
 from direkt.sim.osier import Osier
-from direkt.trust import Trust
 from direkt.work import feeds, standing, write
 from direkt.work.standing import Stage
 from direkt.work.steps import Agree, drive

@@ -4,12 +4,12 @@ import datetime
 import unittest
 from types import SimpleNamespace
 
-from direkt import rig
 from direkt.described.errors import Unreachable
 from direkt.destination.references import Sources
 from direkt.device.model import Bare, Capability, Channel, DeviceClock, DeviceState, Health, PushState, Slot
 from direkt.platform import library, planned
 from direkt.platform.model import Facts
+from direkt.rig import file as rig
 from direkt.secret import Secret
 from direkt.store import standing
 from direkt.work import airing, go_checks

@@ -6,13 +6,13 @@ import json
 from pathlib import Path
 from unittest import mock
 
-from direkt import rig as rigs
 from direkt.demand import parse
 from direkt.described.errors import DeviceError, Refused, Unreachable
 from direkt.destination.references import Sources
 from direkt.device.input import InputSignal
 from direkt.device.model import Bare, Capability, Channel, DeviceState, PushState, Slot
 from direkt.errors import UnusableInput
+from direkt.rig import file as rigs
 from direkt.secret import Secret
 from direkt.store import learned
 from direkt.work import push, renew, standing, write

@@ -2,8 +2,8 @@
 
 import datetime
 
-from direkt import rig as rigs
 from direkt.errors import UnusableInput
+from direkt.rig import file as rigs
 from direkt.store import standing, taken, wishes
 from direkt.work.service import Deed, Doing, Done, Said, Service
 from tests.support import Folder

@@ -4,9 +4,9 @@ import datetime
 import random
 from zoneinfo import ZoneInfo
 
-from direkt import rig as rigs
 from direkt.errors import UnusableInput
 from direkt.report import unitfile
+from direkt.rig import file as rigs
 from direkt.work import timetable
 from tests.support import Folder
 

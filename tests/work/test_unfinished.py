@@ -3,13 +3,13 @@
 import json
 from pathlib import Path
 
-from direkt import rig as rigs
 from direkt.described.errors import Refused, Unreachable
+from direkt.destination.allowed import Trust
 from direkt.destination.references import Sources
 from direkt.device.model import PushState, Slot
 from direkt.errors import DirektError, UnusableInput
+from direkt.rig import file as rigs
 from direkt.secret import Secret
-from direkt.trust import Trust
 from direkt.work import push, standing, write
 from direkt.work.standing import Stage
 from direkt.work.steps import Agree, drive

@@ -15,7 +15,7 @@ from direkt.errors import UnusableInput
 if TYPE_CHECKING:
     from direkt.cli.schemas import BudgetJson, ShareJson
     from direkt.match.budget import Share
-    from direkt.rig import Rig
+    from direkt.rig.file import Rig
 
 
 _RESERVE = 30.0  # percent, where nothing is said

@@ -81,7 +81,7 @@ def _known_login(address: SourceAddress, rig_path: Path | None) -> tuple[str, Se
     """The login of the rig's device at this address, where there is a rig and one such device."""
     from urllib.parse import urlsplit
 
-    from direkt import rig
+    from direkt.rig import file as rig
 
     if rig_path is None and not Path(rig.FILE_NAME).exists():
         return None

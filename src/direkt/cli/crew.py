@@ -15,7 +15,7 @@ from direkt.printable import printable
 
 if TYPE_CHECKING:
     from direkt.platform.library import Means
-    from direkt.rig import Rig
+    from direkt.rig.file import Rig
     from direkt.work.going import Crew
 
 CARRY_LOG = "carried"  # the folder in which the processes' words are kept

@@ -18,7 +18,7 @@ from direkt.work.steps import END
 if TYPE_CHECKING:
     from direkt.cli.schemas import AddressJson, ClaimJson
     from direkt.device.model import Driver, Network
-    from direkt.rig import Rig
+    from direkt.rig.file import Rig
     from direkt.secret import Secret
     from direkt.work.steps import Answer
 
@@ -140,7 +140,7 @@ def claim(name: str, user: str, ask: bool, rig_path: Path | None, as_json: bool)
     from direkt.cli import rigfile
     from direkt.described.errors import Refused
     from direkt.device.model import Capability, need
-    from direkt.rig import place_of
+    from direkt.rig.file import place_of
 
     rig = options.load_rig(rig_path)
     chosen = rig.device_name(name)

@@ -211,7 +211,7 @@ def try_(file: str, address: str, login: str | None, write_back: bool, as_json: 
 
 
 def _address(text: str) -> str:
-    from direkt import rig
+    from direkt.rig import file as rig
 
     try:
         return rig.DeviceEntry(driver="x", address=text).address

@@ -28,7 +28,7 @@ if TYPE_CHECKING:
     )
     from direkt.platform.model import Input, PlatformEvent, Seen
     from direkt.platform.planned import Planned
-    from direkt.rig import Rig
+    from direkt.rig.file import Rig
     from direkt.work.account import Held
     from direkt.work.airing import AirEvent, Airing, PersonStep
     from direkt.work.steps import Job

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from direkt.cli.schemas import FindJson, FoundJson
-    from direkt.rig import Rig
+    from direkt.rig.file import Rig
     from direkt.work.find import FindEvent, Found, Result
     from direkt.work.steps import Answer
 
@@ -85,7 +85,7 @@ def find(
 
 def _rig(path: Path | None) -> Rig | None:
     """The rig, where there is one: looking needs none."""
-    from direkt import rig
+    from direkt.rig import file as rig
 
     if path is None and not Path(rig.FILE_NAME).exists():
         return None
@@ -106,8 +106,8 @@ def _on_event(event: FindEvent) -> Answer:
 
 def _add(result: Result, rig: Rig | None, path: Path | None) -> dict[str, str]:
     """Writes the new ones into the rig; their names by address."""
-    from direkt import rig as rigs
     from direkt.cli import rigfile
+    from direkt.rig import file as rigs
     from direkt.work.find import names_for
 
     names = names_for(result.devices, rig.file.devices if rig is not None else ())

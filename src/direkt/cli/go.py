@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
     from direkt.cli.schemas import GoJson
     from direkt.platform.planned import Planned
-    from direkt.rig import Rig
+    from direkt.rig.file import Rig
     from direkt.store.entry import Entry
     from direkt.work.going import Checked, Crew, GoEvent, Gone, Judged, Link, Options, Waiting
     from direkt.work.steps import Answer

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from direkt.destination.references import Store
     from direkt.platform.library import Means
     from direkt.platform.planned import Planned
-    from direkt.rig import Rig
+    from direkt.rig.file import Rig
     from direkt.sim.tarnlight import Tarnlight
     from direkt.work.airing import Airing
     from direkt.work.feeds import FeedParts
@@ -143,7 +143,7 @@ def _host(rig: Rig, planned: Planned) -> str:
 
 def _copy(rig: Rig, planned: Planned, platform: Tarnlight) -> Rig:
     """The rig with the practice's platform in the place of all real ones."""
-    from direkt.rig_events import PlatformEntry
+    from direkt.rig.events import PlatformEntry
 
     destinations = dict(rig.file.destinations)
     for name in {rig.file.feeds[feed].destination for feed in planned.entry.feeds}:

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from direkt.cli.schemas import KeyFormJson, KeyListJson, KeyRenewJson, KeyRowJson, KeySetEachJson, KeySetJson
     from direkt.destination.keystore import Binding
     from direkt.destination.paste import Paste
-    from direkt.rig import DestinationEntry, Rig
+    from direkt.rig.file import DestinationEntry, Rig
     from direkt.secret import Secret
 
 
@@ -41,7 +41,7 @@ def _store_name(rig: Rig, destination: str) -> str:
 
 def _bound_to(rig: Rig, entry: DestinationEntry, found: Paste) -> Binding:
     """What the pasted key is bound to: the rig, and where it says from now on that the key goes."""
-    from direkt.rig import key_places
+    from direkt.rig.file import key_places
 
     server = str(found.server) if found.server is not None else entry.server
     return options.binding(rig, key_places(entry.model_copy(update={"server": server})))

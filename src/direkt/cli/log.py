@@ -16,7 +16,7 @@ from direkt.errors import UnusableInput, os_words
 
 if TYPE_CHECKING:
     from direkt.cli.schemas import ChangeJson, LogChangesJson, LogEntryJson, LogListJson, LogShowJson, LogVerifyJson
-    from direkt.rig import Rig
+    from direkt.rig.file import Rig
     from direkt.store.changes import Change
     from direkt.store.log import Kept
 

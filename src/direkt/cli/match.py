@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from direkt.cli.schemas import FailedJson, MatchAllJson, MatchJson, UnfinishedJson
     from direkt.device.model import Channel
     from direkt.match.plan import Plan
-    from direkt.rig import Rig
+    from direkt.rig.file import Rig
     from direkt.work.feeds import FeedParts
 
 

@@ -13,7 +13,7 @@ from direkt.errors import UnusableInput
 
 if TYPE_CHECKING:
     from direkt.device.model import Driver
-    from direkt.rig import Rig
+    from direkt.rig.file import Rig
 
 yes_option = click.option("--yes", is_flag=True, help="Do it without asking.")
 

@@ -20,11 +20,12 @@ from direkt import mask
 from direkt.errors import UnusableInput
 
 if TYPE_CHECKING:
+    from direkt.destination.allowed import Trust
     from direkt.destination.keystore import Binding, KeyStore
     from direkt.destination.references import Sources
-    from direkt.rig import DestinationEntry, Rig
+    from direkt.rig.file import DestinationEntry, Rig
+    from direkt.rig.trust import TrustStore
     from direkt.secret import Secret
-    from direkt.trust import Trust, TrustStore
 
 Command = TypeVar("Command", bound=Callable[..., Any])
 
@@ -104,8 +105,8 @@ class SystemClock:
 
 def load_rig(path: Path | None) -> Rig:
     """The rig that the person means. Raises UnusableInput."""
-    from direkt import rig
     from direkt.protocol import clear
+    from direkt.rig import file as rig
 
     chosen = path if path is not None else Path(rig.FILE_NAME)
     if chosen.is_dir():
@@ -200,10 +201,10 @@ def key_store() -> KeyStore:
 
 def sources(rig: Rig | None = None) -> Sources:
     """Where logins and keys come from, for a rig or for what the person wrote on the command line."""
+    from direkt.destination.allowed import Trust
     from direkt.destination.references import Sources
     from direkt.protocol import refusals
     from direkt.store.refused import RefusedLogins
-    from direkt.trust import Trust
 
     refusals.remember_in(RefusedLogins(config_folder(), time.time))
     if rig is None:  # nobody else's file is in play
@@ -281,14 +282,14 @@ def _ask_for_new_places(rig: Rig, sources: Sources) -> None:
 
 def trust_store() -> TrustStore:
     """The list of trusted rigs."""
-    from direkt.trust import TrustStore
+    from direkt.rig.trust import TrustStore
 
     return TrustStore(config_folder())
 
 
 def trust(rig: Rig) -> Trust:
     """What a rig may do, as the person decided."""
-    from direkt.trust import Trust
+    from direkt.destination.allowed import Trust
 
     if os.environ.get(TRUSTED_ONCE) == (content := rig.content()):
         return Trust(True, frozenset(ref.name for ref in rig.refs() if ref.kind == "env"), rig=str(rig.path))

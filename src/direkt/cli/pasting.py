@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
     from direkt.destination.paste import Paste
     from direkt.destination.pasting.parts import Parts
-    from direkt.rig import DestinationEntry, Rig
+    from direkt.rig.file import DestinationEntry, Rig
 
 _MOST_PASTED = 8192  # characters
 _PAUSE = 0.2  # s without a further line: the paste is over

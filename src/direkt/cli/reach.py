@@ -17,7 +17,7 @@ from direkt.errors import UnusableInput
 if TYPE_CHECKING:
     from direkt.cli.schemas import ReachJson
     from direkt.net.reach import Reach
-    from direkt.rig import Rig
+    from direkt.rig.file import Rig
 
 Found = list[tuple[str, "Reach"]]  # what the address is for, and how it was reached
 

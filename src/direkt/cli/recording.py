@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from pathlib import Path
 
     from direkt.judge import Judgement, Verdict
-    from direkt.rig import Rig
+    from direkt.rig.file import Rig
     from direkt.store.entry import Entry, Of, Outcome, Writer
     from direkt.store.log import Log
     from direkt.work.feeds import FeedParts

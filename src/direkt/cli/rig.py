@@ -18,7 +18,7 @@ from direkt.errors import UnusableInput
 if TYPE_CHECKING:
     from direkt.cli.schemas import RigTrustJson
     from direkt.destination.keystore import Binding
-    from direkt.rig import Rig
+    from direkt.rig.file import Rig
 
 
 @click.group()
@@ -112,7 +112,7 @@ def _places(found: Rig) -> list[tuple[str, str, str]]:
 
 def _shown(address: str) -> str:
     """An address as people check it, with its port; without login and arguments, and a webhook's without its path: they may be secrets."""
-    from direkt.rig import place_of
+    from direkt.rig.file import place_of
 
     scheme, separator, rest = address.partition("://")
     path = "" if scheme.lower() in ("http", "https") else rest.partition("?")[0].partition("/")[2]
@@ -166,7 +166,7 @@ def _agreed() -> bool:
 
 def _document(found: Rig, wants: dict[str, list[str]], trusted: bool) -> RigTrustJson:
     return {
-        "schema": "direkt.rig-trust/1", "rig": str(found.path), "trusted": trusted, "commands": wants["commands"],
+        "schema": "direkt.rig.file-trust/1", "rig": str(found.path), "trusted": trusted, "commands": wants["commands"],
         "environment": wants["environment"], "files": wants["files"], "keys": wants["keys"],
         "places": [{"what": what, "name": name, "address": address} for what, name, address in _places(found)],
     }  # fmt: skip

@@ -8,13 +8,13 @@ from typing import TYPE_CHECKING
 from direkt.cli import options
 
 if TYPE_CHECKING:
-    from direkt.rig import Rig
-    from direkt.rig_edit import Content
+    from direkt.rig.edit import Content
+    from direkt.rig.file import Rig
 
 
 def change(rig: Rig, changes: Sequence[tuple[Sequence[str], Content]]) -> None:
     """Puts each value at its place in rig.yaml. Raises UnusableInput; then the file is as it was."""
-    from direkt import rig_edit
+    from direkt.rig import edit as rig_edit
 
     trust = options.trust(rig)
     rig_edit.change(rig.path, changes)

@@ -22,7 +22,7 @@ from direkt.work.steps import END, unbroken
 
 if TYPE_CHECKING:
     from direkt.cli.schemas import ScheduleJson, TurnJson
-    from direkt.rig import Rig
+    from direkt.rig.file import Rig
     from direkt.store.entry import Entry, Outcome, Phase
     from direkt.watch.telling import Telling
     from direkt.work.ended import EndEvent

@@ -34,10 +34,10 @@ def schema(name: str | None) -> None:
 def _make(name: str) -> dict[str, object]:
     from pydantic import TypeAdapter
 
-    from direkt import rig
     from direkt.cli.schemas import DOCUMENTS
     from direkt.destination import file
     from direkt.device import by_file
+    from direkt.rig import file as rig
 
     if name == "sheet":
         return file.json_schema()

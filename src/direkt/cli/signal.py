@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from direkt.destination.model import Sheet
     from direkt.judge import Judgement
     from direkt.platform.model import Input
-    from direkt.rig import Rig
+    from direkt.rig.file import Rig
     from direkt.work.signal_event import Place
     from direkt.work.signalling import Carried, Result, Settings, SignalEvent, Signalling, Step
     from direkt.work.steps import Answer

@@ -74,7 +74,7 @@ def sim(
     A rig that is already there is kept; then only the gear runs. Use every command from a second terminal. With --type
     and --scan it does by hand what no program can do, on the gear of a sim that runs in DIR.
     """
-    from direkt import rig
+    from direkt.rig import file as rig
     from direkt.sim import rig as demo
 
     out = output.console()
@@ -163,7 +163,7 @@ def sim(
 
 def _platforms(path: Path, only: tuple[str, ...], broken: dict[str, list[str]]) -> list[Tarnlight | Plainsong]:
     """The platforms that run. Raises NoAnswer where a port is taken."""
-    from direkt import rig
+    from direkt.rig import file as rig
     from direkt.sim import rig as demo
 
     loaded = rig.load(path)

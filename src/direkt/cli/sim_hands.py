@@ -41,8 +41,8 @@ def scan(folder: Path, picture: Path) -> ExitCode:
     """Shows the spherical camera a picture."""
     import httpx
 
-    from direkt import rig
     from direkt.protocol import tree
+    from direkt.rig import file as rig
 
     loaded = rig.load(folder / rig.FILE_NAME)
     if _LENS not in loaded.file.devices:

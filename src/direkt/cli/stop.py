@@ -16,7 +16,7 @@ from direkt.errors import UnusableInput
 
 if TYPE_CHECKING:
     from direkt.cli.schemas import StopJson
-    from direkt.rig import Rig
+    from direkt.rig.file import Rig
     from direkt.work.ended import Dropped, EndEvent, Off, Stopped
     from direkt.work.ending import Aim
     from direkt.work.going import Crew

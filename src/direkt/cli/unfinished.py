@@ -11,7 +11,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from direkt.cli.schemas import UnfinishedJson
-    from direkt.rig import Rig
+    from direkt.rig.file import Rig
 
 
 def tell(rig: Rig, *, feed: str | None = None, device: str | None = None) -> list[UnfinishedJson]:

@@ -21,7 +21,7 @@ from direkt.work.steps import END, unbroken
 
 if TYPE_CHECKING:
     from direkt.cli.watch_view import View
-    from direkt.rig import Rig
+    from direkt.rig.file import Rig
     from direkt.store.entry import Entry, Outcome
     from direkt.watch.board import Board
     from direkt.watch.model import Happened, Setup, WatchEvent
@@ -236,7 +236,7 @@ class _Run:
         return telling_of(self.rig, lambda name, words, good: self.told.put((name, words, good)))
 
     def _setup(self, feeds: list[str], every: float | None, *, mend: bool) -> Setup:
-        from direkt.rig_events import length_of
+        from direkt.rig.events import length_of
         from direkt.watch.conditions import Bounds
         from direkt.watch.model import Setup
         from direkt.watch.policy import Terms

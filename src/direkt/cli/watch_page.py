@@ -21,7 +21,7 @@ from direkt.errors import UnusableInput, os_words
 
 if TYPE_CHECKING:
     from direkt.page.app import Role
-    from direkt.rig import Rig
+    from direkt.rig.file import Rig
     from direkt.secret import Secret
     from direkt.watch.board import Board
     from direkt.watch.watcher import Watcher

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
     from direkt.cli.schemas import UnfinishedJson, WriteAllJson, WriteAllRowJson, WriteJson
     from direkt.destination.references import Sources
-    from direkt.rig import Rig
+    from direkt.rig.file import Rig
     from direkt.secret import Secret
     from direkt.store.entry import Entry
     from direkt.work.feeds import FeedParts

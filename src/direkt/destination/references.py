@@ -21,11 +21,11 @@ from typing import Protocol
 
 from direkt import documents
 from direkt.destination import keystore
+from direkt.destination.allowed import Trust
 from direkt.destination.keystore import Binding
 from direkt.documents import DocumentError
 from direkt.errors import UnusableInput, os_words
 from direkt.secret import Secret
-from direkt.trust import Trust
 
 
 class SecretError(UnusableInput, ValueError):

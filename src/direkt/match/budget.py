@@ -15,7 +15,7 @@ from direkt.destination.model import Sheet
 from direkt.errors import UnusableInput
 from direkt.protocol import address
 from direkt.protocol.schemes import SCHEMES, Load
-from direkt.rig import Rig
+from direkt.rig.file import Rig
 
 
 def on_the_wire(scheme: str, load: Load) -> float:

@@ -34,7 +34,7 @@ from direkt.platform.model import (
 )
 from direkt.platform.planned import Wanted, picture_kind, reference_in
 from direkt.platform.platformfile import PlatformFile, PlatformRequest, StepEntry, UntilEntry
-from direkt.rig_events import Audience, length_of
+from direkt.rig.events import Audience, length_of
 from direkt.secret import Secret
 
 _POLL = 1.0  # s between looks while an event is on its way

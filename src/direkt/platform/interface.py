@@ -31,7 +31,7 @@ from direkt.platform.model import (
     given_servers,
 )
 from direkt.platform.planned import Wanted, picture_kind
-from direkt.rig_events import Audience, Delay
+from direkt.rig.events import Audience, Delay
 from direkt.secret import Secret
 
 _MOST_PAGES = 200

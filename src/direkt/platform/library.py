@@ -15,8 +15,8 @@ from direkt.platform.interface import InterfacePlatform
 from direkt.platform.model import Facts, IngestServer, Platform
 from direkt.platform.planned import Planned
 from direkt.platform.sign_in import Account
-from direkt.rig import Rig, RigError, place_of
-from direkt.rig_events import PlatformEntry
+from direkt.rig.events import PlatformEntry
+from direkt.rig.file import Rig, RigError, place_of
 
 
 @dataclass(frozen=True, slots=True)

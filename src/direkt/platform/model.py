@@ -11,7 +11,7 @@ from direkt.errors import NoAnswer, UnusableInput
 from direkt.parameters import Values
 from direkt.platform.planned import Wanted
 from direkt.protocol import address
-from direkt.rig_events import Audience, Delay, FieldValue
+from direkt.rig.events import Audience, Delay, FieldValue
 from direkt.secret import Secret
 
 Role = Literal["primary", "backup"]

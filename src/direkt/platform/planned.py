@@ -14,9 +14,10 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
-from direkt import files, templates
+from direkt import files
 from direkt.errors import UnusableInput
-from direkt.rig_events import (
+from direkt.rig import templates
+from direkt.rig.events import (
     Audience,
     Delay,
     EventEntry,
@@ -29,7 +30,7 @@ from direkt.rig_events import (
 )
 
 if TYPE_CHECKING:
-    from direkt.rig import Rig
+    from direkt.rig.file import Rig
 
 _YEARS = 10  # that a rule is followed
 _MOST = 4000  # times

@@ -24,7 +24,7 @@ from direkt.described.words import UNITS, SettingEntry
 from direkt.documents import Document, DocumentError, Problem, Strict
 from direkt.parameters import ParameterError
 from direkt.platform.model import EventState, Facts, FieldSpec, Part
-from direkt.rig_events import Audience, Delay, FieldValue, Projection, length_of
+from direkt.rig.events import Audience, Delay, FieldValue, Projection, length_of
 
 PlatformRequest = Literal[
     "list", "make", "change", "picture", "open", "air", "finish", "drop", "ingest", "renew", "seen"

@@ -9,9 +9,9 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from urllib.parse import urlsplit
 
-from direkt import rig
 from direkt.destination import references
 from direkt.errors import UnusableInput
+from direkt.rig import file as rig
 from direkt.sim.brindle import BrindleB2
 from direkt.sim.fescue import Fescue
 from direkt.sim.grants import PlatformFaults

@@ -30,7 +30,7 @@ from direkt.net import certificates, loops
 from direkt.platform import platformfile
 from direkt.platform.planned import picture_kind
 from direkt.protocol.address import ServerAddress
-from direkt.rig_events import Audience, Delay, FieldValue, Projection
+from direkt.rig.events import Audience, Delay, FieldValue, Projection
 from direkt.sim.grants import Grants, PlatformFaults, json_response
 from direkt.sim.hls import Hls
 from direkt.sim.ingest import Port, Sink

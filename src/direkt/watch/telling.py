@@ -35,9 +35,9 @@ from direkt.destination.references import Sources
 from direkt.errors import NoAnswer, UnusableInput, os_words, tls_words
 from direkt.printable import printable
 from direkt.protocol import httpsignature
-from direkt.rig import Rig, place_of
-from direkt.rig_events import length_of
-from direkt.rig_watch import TellEntry
+from direkt.rig.events import length_of
+from direkt.rig.file import Rig, place_of
+from direkt.rig.watch import TellEntry
 from direkt.secret import Secret, without
 from direkt.store.told import One, Told
 from direkt.watch.notices import Condition, Key, Notice, Notices

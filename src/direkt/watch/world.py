@@ -17,7 +17,7 @@ from direkt.net import certificates
 from direkt.platform import planned as planning
 from direkt.platform.model import CannotPlatform, Declined, EventState, PlatformEvent
 from direkt.protocol import address
-from direkt.rig import Rig
+from direkt.rig.file import Rig
 from direkt.store import carried, standing, wishes
 from direkt.store.wishes import Wishes
 from direkt.watch.board import NextEvent

@@ -13,7 +13,7 @@ from direkt.platform.library import Means
 from direkt.platform.model import EventState, Platform, PlatformEvent
 from direkt.platform.planned import Owner
 from direkt.protocol import address
-from direkt.rig import Rig
+from direkt.rig.file import Rig
 from direkt.secret import Secret
 
 _MOST_KEYS = 40  # events of others whose key is asked for

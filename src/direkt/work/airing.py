@@ -9,7 +9,6 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from direkt import rig_edit
 from direkt.destination import references
 from direkt.destination.model import CheckStep, Session, Sheet
 from direkt.destination.references import SecretError
@@ -19,8 +18,9 @@ from direkt.platform.interface import stamp
 from direkt.platform.library import Means
 from direkt.platform.model import EventState, Platform, PlatformEvent
 from direkt.platform.planned import Planned, Wanted
-from direkt.rig import DestinationEntry, Rig, RigError, key_places
-from direkt.rig_events import Delay
+from direkt.rig import edit as rig_edit
+from direkt.rig.events import Delay
+from direkt.rig.file import DestinationEntry, Rig, RigError, key_places
 from direkt.secret import Secret
 from direkt.store import standing
 from direkt.work.steps import Job

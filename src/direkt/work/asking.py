@@ -20,7 +20,7 @@ from direkt.device.obstacles import Here
 from direkt.device.onvif.driver import Driver as Standard
 from direkt.errors import DirektError
 from direkt.protocol.discovery import Match
-from direkt.rig import Rig
+from direkt.rig.file import Rig
 from direkt.secret import Secret
 
 ASK_LIMIT = 3.0  # s for an answer

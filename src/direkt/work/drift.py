@@ -8,7 +8,7 @@ from direkt import parameters
 from direkt.destination.references import Sources
 from direkt.errors import UnusableInput, os_words
 from direkt.parameters import Value
-from direkt.rig import Rig
+from direkt.rig.file import Rig
 from direkt.store import changes
 from direkt.store.changes import Change
 

@@ -19,7 +19,7 @@ from direkt.platform import planned as planning
 from direkt.platform.model import EventState, Gap, PlatformError, PlatformEvent, Role, Seen
 from direkt.platform.planned import Planned
 from direkt.protocol import address
-from direkt.rig import Rig
+from direkt.rig.file import Rig
 from direkt.store import carried, standing, wishes
 from direkt.work import account as accounts
 from direkt.work import airing as air

@@ -12,7 +12,7 @@ from direkt.errors import UnusableInput
 from direkt.protocol import source
 from direkt.protocol.address import AddressError
 from direkt.protocol.source import SourceAddress
-from direkt.rig import DestinationEntry, FeedEntry, Rig
+from direkt.rig.file import DestinationEntry, FeedEntry, Rig
 from direkt.secret import Secret
 
 

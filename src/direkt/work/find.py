@@ -23,7 +23,7 @@ from direkt.errors import DirektError
 from direkt.net import discovery as net
 from direkt.net import routes
 from direkt.protocol.discovery import Match
-from direkt.rig import Rig
+from direkt.rig.file import Rig
 from direkt.work.asking import PORTS, Asker, Found, Place, Wanted, same_form
 from direkt.work.steps import Job
 

@@ -18,7 +18,7 @@ from direkt.judge import Verdict
 from direkt.platform.model import EventState, Input, PlatformError, PlatformEvent, Seen
 from direkt.platform.planned import Planned
 from direkt.protocol import address
-from direkt.rig import Rig
+from direkt.rig.file import Rig
 from direkt.store import standing
 from direkt.work import airing as air
 from direkt.work import carry, feeds, go_checks, go_clocks, go_dry, go_judge, push

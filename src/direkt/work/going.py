@@ -15,7 +15,7 @@ from direkt.errors import DirektError, UnusableInput, os_words
 from direkt.judge import Verdict
 from direkt.parameters import Value, Values
 from direkt.platform.library import Means
-from direkt.rig_events import Audience
+from direkt.rig.events import Audience
 from direkt.store import standing
 from direkt.work.airing import Did, PersonStep
 from direkt.work.look import Looked

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from direkt.destination.references import Sources
 from direkt.device.model import PushState
 from direkt.errors import DirektError
-from direkt.rig import Rig
+from direkt.rig.file import Rig
 from direkt.secret import Secret
 from direkt.store import carried
 from direkt.work import feeds

@@ -10,7 +10,7 @@ from direkt import files, parameters
 from direkt.device.model import Channel, DeviceState, Slot
 from direkt.errors import UnusableInput, os_words
 from direkt.parameters import ParameterError, Values
-from direkt.rig import Rig
+from direkt.rig.file import Rig
 from direkt.work import standing
 from direkt.work.feeds import FeedParts
 from direkt.work.standing import SAVED_FOLDER

@@ -18,7 +18,7 @@ from typing import Protocol
 
 from direkt.errors import DirektError, UnusableInput
 from direkt.platform import planned as planning
-from direkt.rig import Rig
+from direkt.rig.file import Rig
 from direkt.store import standing, taken, wishes
 from direkt.store.taken import Taken
 from direkt.work import timetable

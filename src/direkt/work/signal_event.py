@@ -19,7 +19,7 @@ from direkt.platform.model import EventState, Ingest, Platform, PlatformEvent, S
 from direkt.platform.planned import Wanted
 from direkt.protocol import address
 from direkt.protocol.address import ServerAddress
-from direkt.rig import DestinationEntry, Rig
+from direkt.rig.file import DestinationEntry, Rig
 from direkt.secret import Secret
 from direkt.store import standing
 from direkt.work import airing as air

@@ -18,7 +18,7 @@ from pydantic import Field, ValidationError
 
 from direkt import files
 from direkt.documents import Strict
-from direkt.rig import Rig
+from direkt.rig.file import Rig
 
 SAVED_FOLDER = "saved-settings"
 _MOST = 1 << 16  # bytes of a file

@@ -14,9 +14,9 @@ from dataclasses import dataclass
 from direkt.errors import UnusableInput
 from direkt.platform import planned as planning
 from direkt.platform.planned import Planned
-from direkt.rig import Rig
-from direkt.rig_events import length_of, zone_of
-from direkt.rig_watch import DAYS, ScheduleEntry
+from direkt.rig.events import length_of, zone_of
+from direkt.rig.file import Rig
+from direkt.rig.watch import DAYS, ScheduleEntry
 
 _DAY = datetime.timedelta(days=1)
 _AHEAD = 370  # days in which overlaps are looked for: a year with its clock changes and leap day

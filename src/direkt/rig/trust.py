@@ -9,13 +9,13 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Iterable
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Literal
 
 from pydantic import Field
 
 from direkt import documents, files
+from direkt.destination.allowed import Trust
 from direkt.documents import DocumentError, Strict
 from direkt.errors import UnusableInput, os_words
 
@@ -33,26 +33,6 @@ class _Entry(Strict):
 class _File(Strict):
     schema_: Literal["direkt.trusted/1"] = Field(alias="schema")
     rigs: list[_Entry] = []
-
-
-@dataclass(frozen=True, slots=True)
-class Trust:
-    """What a rig may do."""
-
-    commands: bool = False  # start programs, read files with secrets outside its folder, take keys kept for other rigs
-    environment: frozenset[str] | None = (
-        frozenset()
-    )  # variables it may see; None: all
-    changed: bool = False  # it was trusted, and is not what it was
-    rig: str = ""  # its file
-
-    def sees(self, name: str) -> bool:
-        """Whether it may see an environment variable."""
-        return self.environment is None or name in self.environment
-
-    def seeing(self, names: Iterable[str]) -> Trust:
-        """The same, and these variables may be seen as well."""
-        return self if self.environment is None else replace(self, environment=self.environment.union(names))
 
 
 def content_of(path: Path, parts: Iterable[Path] = ()) -> str:

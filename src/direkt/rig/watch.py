@@ -10,7 +10,7 @@ from pydantic import Field, field_validator, model_validator
 
 from direkt.destination import references
 from direkt.documents import Strict
-from direkt.rig_events import length_of
+from direkt.rig.events import length_of
 
 _WINDOW = re.compile(r"([01]\d|2[0-3]):([0-5]\d)-([01]\d|2[0-3]):([0-5]\d)")
 Day = Literal["MO", "TU", "WE", "TH", "FR", "SA", "SU"]  # as RFC 5545 has them

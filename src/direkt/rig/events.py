@@ -10,9 +10,9 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from pydantic import Field, field_validator
 
-from direkt import templates
 from direkt.destination import references
 from direkt.documents import Strict
+from direkt.rig import templates
 
 Audience = Literal["everyone", "link", "invited"]
 Delay = Literal["usual", "short", "shortest"]

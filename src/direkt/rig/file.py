@@ -20,10 +20,10 @@ from direkt.documents import DocumentError, Problem, Strict
 from direkt.errors import UnusableInput
 from direkt.protocol import address, source
 from direkt.protocol.schemes import SPOKEN
-from direkt.rig_events import EventEntry, PlatformEntry, zone_of
-from direkt.rig_watch import ScheduleEntry, WatchEntry
+from direkt.rig.events import EventEntry, PlatformEntry, zone_of
+from direkt.rig.trust import content_of
+from direkt.rig.watch import ScheduleEntry, WatchEntry
 from direkt.secret import Secret
-from direkt.trust import content_of
 
 FILE_NAME = "rig.yaml"
 
