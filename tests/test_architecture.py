@@ -128,14 +128,14 @@ class Examples(unittest.TestCase):
 ROOMS = {
     "media": "", "protocol": "codec media", "codec": "media", "container": "codec media protocol", "demand": "parameters",
     "net": "codec container media protocol", "parameters": "codec protocol", "measure": "codec media parameters",
-    "glossary": "codec glossary_errors glossary_sums glossary_text parameters protocol", "glossary_sums": "glossary parameters", "destination": "codec demand parameters protocol",
-    "described": "demand parameters protocol", "judge": "causes codec demand destination parameters", "causes": "judge parameters", "device": "demand described destination parameters protocol",
+    "glossary": "codec glossary_errors glossary_sums glossary_text parameters protocol", "glossary_sums": "codec parameters", "destination": "codec demand parameters protocol",
+    "described": "demand parameters protocol", "finding": "destination parameters", "judge": "causes codec demand destination finding parameters", "causes": "finding parameters", "device": "demand described destination parameters protocol",
     "rig": "described destination device protocol",
     "platform": "described destination parameters protocol rig store", "match": "codec demand described destination device parameters protocol rig",
-    "work": "codec container demand described destination device judge match report measure media net parameters platform protocol rig store",
+    "work": "finding codec container demand described destination device judge match report measure media net parameters platform protocol rig store",
     "store": "demand device parameters", "report": "platform store",
     "page": "watch", "watch": "described destination device net parameters platform protocol rig store work",
-    "sim": "codec container destination judge measure media net platform protocol rig work",
+    "sim": "finding codec container destination judge measure media net platform protocol rig work",
 }  # fmt: skip
 
 

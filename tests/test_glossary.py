@@ -1,6 +1,6 @@
 import unittest
 
-from direkt import glossary, parameters
+from direkt import glossary, glossary_sums, parameters
 
 
 class Words(unittest.TestCase):
@@ -123,6 +123,6 @@ class Sums(unittest.TestCase):
         self.assertEqual(parameters.keyframe_frames(2, 30000 / 1001), 60)
         self.assertEqual(parameters.keyframe_seconds(250, 25), 10)
         self.assertAlmostEqual(glossary.data_volume(8000, 1), 3.6)
-        self.assertEqual(glossary.level_for(1920, 1080, 50), "4.2")
-        self.assertIsNone(glossary.level_for(8192, 8192, 300))
-        self.assertAlmostEqual(glossary.bits_per_pixel(6220.8, 1920, 1080, 50)[0], 0.06)
+        self.assertEqual(glossary_sums.level_for(1920, 1080, 50), "4.2")
+        self.assertIsNone(glossary_sums.level_for(8192, 8192, 300))
+        self.assertAlmostEqual(glossary_sums.bits_per_pixel(6220.8, 1920, 1080, 50)[0], 0.06)

@@ -2,7 +2,8 @@ import unittest
 
 from direkt import documents
 from direkt.destination.file import build
-from direkt.judge import Verdict, judge_sent
+from direkt.finding import Verdict
+from direkt.judge import judge_sent
 from direkt.parameters import Bound, Measured, expand_set
 
 SHEET = build(documents.parse("""\

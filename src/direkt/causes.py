@@ -9,25 +9,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, replace
-from enum import IntEnum
 from fnmatch import fnmatchcase
-from typing import TYPE_CHECKING
 
+from direkt.finding import Finding, Harm
 from direkt.parameters import Bound, Measured
-
-if TYPE_CHECKING:
-    from direkt.judge import Finding
-
-
-class Harm(IntEnum):
-    """What a finding does; the order is that of mending."""
-
-    DEAD = 0  # nothing to see or to hear
-    REFUSED = 1  # the ingest may not take it
-    POOR = 2  # viewers see or hear it
-    ADVICE = 3  # it could be better
-    UNKNOWN = 4  # nobody knows
-    NONE = 5
 
 
 @dataclass(frozen=True, slots=True)

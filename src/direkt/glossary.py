@@ -212,29 +212,3 @@ def _plain(word: str) -> str:
 def data_volume(kbit_s: float, hours: float) -> float:
     """Gigabytes (10^9 bytes) that a stream of ``kbit_s`` takes in ``hours``."""
     return kbit_s * 1000 / 8 * 3600 * hours / 1e9
-
-
-def level_for(
-    width: int, height: int, frame_rate: float, kbit_s: float = 0, profile: str = "high", codec: str = "h264"
-) -> str | None:
-    """The lowest level of a codec that permits all this; None when none does."""
-    from direkt.codec import levels
-    from direkt.codec.bits import BitstreamError
-
-    table = levels.levels(codec)
-    try:
-        return table.lowest_level(width, height, frame_rate, kbit_s, profile) if table is not None else None
-    except BitstreamError:
-        return None
-
-
-def bits_per_pixel(kbit_s: float, width: int, height: int, frame_rate: float) -> tuple[float, str]:
-    """Bits for each pixel, and what that means for H.264."""
-    value = kbit_s * 1000 / (width * height * frame_rate)
-    meaning = (
-        "too little: blocks will show when anything moves" if value < 0.03
-        else "little: good for quiet pictures, soft for sport" if value < 0.055
-        else "right for sport and most pictures" if value < 0.13
-        else "plenty: a lower bitrate would look the same"
-    )  # fmt: skip
-    return value, meaning

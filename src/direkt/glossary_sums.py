@@ -84,7 +84,6 @@ def _all(words: str) -> Iterator[Sum]:
 
 
 def _of_size(size: tuple[int, int], fps: float | None, kbit: float | None, words: str) -> Iterator[Sum]:
-    from direkt import glossary
 
     width, height = size
     common = math.gcd(width, height)
@@ -94,15 +93,14 @@ def _of_size(size: tuple[int, int], fps: float | None, kbit: float | None, words
     yield Sum("size", f"{width}x{height}, shape {shape or f'{width // common}:{height // common}'} with square pixels" + (f", {what}" if what else ""))
     if fps:
         rate = fps / 2 if fields and fps > 30 else fps
-        h264, h265 = (glossary.level_for(width, height, rate, kbit or 0, codec=codec) for codec in ("h264", "h265"))
+        h264, h265 = (level_for(width, height, rate, kbit or 0, codec=codec) for codec in ("h264", "h265"))
         yield Sum("level", f"at {_shown(rate)} fps it needs H.264 level {h264 or 'beyond all levels'}, H.265 level {h265 or 'beyond all levels'}")
         if kbit:
-            value, meaning = glossary.bits_per_pixel(kbit, width, height, rate)
+            value, meaning = bits_per_pixel(kbit, width, height, rate)
             yield Sum("bits per pixel", f"{value:.3f}: {meaning}")
 
 
 def _of_level(words: str, size: tuple[int, int] | None) -> Iterator[Sum]:
-    from direkt import glossary
 
     for match in _PROFILE.finditer(words):
         level = (match[2] or match[3]).replace(",", ".")
@@ -113,7 +111,7 @@ def _of_level(words: str, size: tuple[int, int] | None) -> Iterator[Sum]:
             return
         carries = [
             f"{w}x{h} at {r} fps" for w, h, r in _ANCHORED
-            if (least := glossary.level_for(w, h, r)) and parameters.ordered("video.level", least) <= parameters.ordered("video.level", shown)
+            if (least := level_for(w, h, r)) and parameters.ordered("video.level", least) <= parameters.ordered("video.level", shown)
         ]  # fmt: skip
         most = f"up to {carries[-1]}" if carries else "less than 1280x720 at 25 fps"
         profile = {"hp": "high", "mp": "main", "bp": "baseline"}.get((match[1] or "").lower(), (match[1] or "").lower())
@@ -178,3 +176,29 @@ def _shown(fps: float) -> str:
 
 def _both(kbit: float) -> str:
     return f"{kbit:g} kbit/s ({kbit / 1000:g} Mbit/s)" if kbit >= 100 else f"{kbit:g} kbit/s"
+
+
+def level_for(
+    width: int, height: int, frame_rate: float, kbit_s: float = 0, profile: str = "high", codec: str = "h264"
+) -> str | None:
+    """The lowest level of a codec that permits all this; None when none does."""
+    from direkt.codec import levels
+    from direkt.codec.bits import BitstreamError
+
+    table = levels.levels(codec)
+    try:
+        return table.lowest_level(width, height, frame_rate, kbit_s, profile) if table is not None else None
+    except BitstreamError:
+        return None
+
+
+def bits_per_pixel(kbit_s: float, width: int, height: int, frame_rate: float) -> tuple[float, str]:
+    """Bits for each pixel, and what that means for H.264."""
+    value = kbit_s * 1000 / (width * height * frame_rate)
+    meaning = (
+        "too little: blocks will show when anything moves" if value < 0.03
+        else "little: good for quiet pictures, soft for sport" if value < 0.055
+        else "right for sport and most pictures" if value < 0.13
+        else "plenty: a lower bitrate would look the same"
+    )  # fmt: skip
+    return value, meaning

@@ -4,24 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from enum import StrEnum
 
 from direkt import causes, parameters
-from direkt.causes import Harm
 from direkt.codec import registry
 from direkt.demand import Demand
 from direkt.destination.model import Rule, Sheet
+from direkt.finding import Finding, Harm, Verdict
 from direkt.parameters import Bound, Measured, Parameter, Value, Values
-
-
-class Verdict(StrEnum):
-    """How a parameter fares; the order is from good to bad."""
-
-    PASS = "pass"
-    UNSEEN = "unseen"
-    ADVISE = "advise"
-    FAIL = "fail"
-
 
 _RANK = {verdict: n for n, verdict in enumerate(Verdict)}
 # What a stream must show at once; without it there is nothing to hope for.
@@ -29,24 +18,6 @@ _ESSENTIAL = ("video.codec",)
 _NO_VIDEO = "No video in the stream: check the device's input and encoder."
 _LONGER = "Watch or record for longer."
 _UNSTATED = "The stream does not state it, so each player decides: state it in the encoder, where that can be set."
-
-
-@dataclass(frozen=True, slots=True)
-class Finding:
-    """One parameter judged."""
-
-    parameter: str
-    verdict: Verdict
-    asked: Rule | None
-    set: Value | None
-    sent: Measured | None
-    advice: str = ""
-    note: str = ""
-    cause: str = ""  # of causes.py
-    follows: str = ""  # the parameter that is to be mended first
-    order: int = 0  # place in the order of mending, from 1 on
-    since: float | None = None  # s of the stream from which on it is so; None: the whole time, or not told
-    harm: Harm = Harm.REFUSED  # where it fails
 
 
 @dataclass(frozen=True, slots=True)

@@ -14,7 +14,8 @@ from lxml import etree
 from PIL import Image
 
 from direkt.destination import library
-from direkt.judge import Verdict, judge_sent
+from direkt.finding import Verdict
+from direkt.judge import judge_sent
 from direkt.protocol.schemes import SCHEMES
 from direkt.report import card as cards
 from direkt.report import card_drawn, card_page

@@ -8,7 +8,8 @@ from direkt.destination.lint import lint
 from direkt.destination.skeleton import SKELETON
 from direkt.documents import DocumentError
 from direkt.errors import UnusableInput
-from direkt.judge import Verdict, judge_sent
+from direkt.finding import Verdict
+from direkt.judge import judge_sent
 from direkt.parameters import Measured, expand_set
 from tests.support import Folder
 

@@ -9,7 +9,8 @@ from direkt.destination import compare
 from direkt.destination.file import build
 from direkt.destination.lint import lint
 from direkt.documents import DocumentError
-from direkt.judge import Verdict, judge_sent
+from direkt.finding import Verdict
+from direkt.judge import judge_sent
 from direkt.parameters import Bound, Measured, ParameterError
 from tests.match.test_plan import make
 

@@ -6,8 +6,8 @@ from direkt.destination import library
 from direkt.errors import UnusableInput
 from direkt.match import budget
 from direkt.match.budget import OFF, Feed, Option
+from direkt.protocol.load import Load
 from direkt.protocol.rtmp import overhead
-from direkt.protocol.schemes import Load
 
 
 def brute(feeds, limit: float) -> float:

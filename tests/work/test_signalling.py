@@ -18,7 +18,8 @@ from pathlib import Path
 from direkt.codec.programme import AudioSettings
 from direkt.codec.testcard import CardSettings
 from direkt.destination import library
-from direkt.judge import Verdict, judge_sent
+from direkt.finding import Verdict
+from direkt.judge import judge_sent
 from direkt.net import tcp_figures
 from direkt.net.rtmp import Receiver
 from direkt.protocol import address

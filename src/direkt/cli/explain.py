@@ -98,7 +98,7 @@ def explain(
 def _calc(
     size: str | None, fps: float | None, kbit: float | None, keyframe: float | None, hours: float, level: str | None, as_json: bool
 ) -> ExitCode:  # fmt: skip
-    from direkt import glossary, parameters
+    from direkt import glossary, glossary_sums, parameters
 
     picture = parameters.size_of(parameters.clean("video.size", size)) if size else None
     wanted = str(parameters.clean("video.level", level)) if level else None
@@ -115,7 +115,7 @@ def _calc(
         lines.append(("data", words))
     code = ExitCode.GOOD
     if picture and fps:
-        needed = glossary.level_for(*picture, fps, kbit or 0)
+        needed = glossary_sums.level_for(*picture, fps, kbit or 0)
         results["level"] = needed
         lines.append(
             (
@@ -130,7 +130,7 @@ def _calc(
             code = ExitCode.GOOD if good else ExitCode.FAILS
             lines.append(("", f"level {wanted} {'permits' if good else 'does not permit'} it"))
     if picture and fps and kbit:
-        value, meaning = glossary.bits_per_pixel(kbit, *picture, fps)
+        value, meaning = glossary_sums.bits_per_pixel(kbit, *picture, fps)
         results |= {"bits_per_pixel": round(value, 4), "meaning": meaning}
         lines.append(("bits per pixel", f"{value:.3f}: {meaning}"))
     if not lines:

@@ -13,7 +13,7 @@ from urllib.parse import urlsplit
 from direkt.cli import crew as crews
 from direkt.cli import output
 from direkt.cli.exits import ExitCode
-from direkt.cli.go import Front, time_sheet
+from direkt.cli.go_front import Front, time_sheet
 from direkt.cli.output import escape
 from direkt.errors import DirektError, NoAnswer, UnusableInput, os_words
 

@@ -7,14 +7,15 @@ from typing import TYPE_CHECKING
 from direkt.cli import output
 from direkt.cli.exits import ExitCode
 from direkt.cli.output import escape, show, show_measured
-from direkt.judge import Judgement, Verdict
+from direkt.finding import Verdict
+from direkt.judge import Judgement
 
 if TYPE_CHECKING:
     from rich.console import Console
 
     from direkt.cli.schemas import FindingJson
     from direkt.destination.model import Sheet
-    from direkt.judge import Finding
+    from direkt.finding import Finding
 
 _MARKS = {"pass": "✓ pass", "advise": "! advise", "fail": "✗ fail", "unseen": "? unseen"}
 _STYLES = {"pass": "green", "advise": "yellow", "fail": "bold red", "unseen": "cyan"}

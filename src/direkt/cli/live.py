@@ -15,7 +15,8 @@ from direkt import parameters
 from direkt.cli import output
 from direkt.cli.judgement import verdict_text
 from direkt.cli.output import clock, escape, show, show_measured
-from direkt.judge import Judgement, Verdict
+from direkt.finding import Verdict
+from direkt.judge import Judgement
 
 if TYPE_CHECKING:
     from rich.console import Console

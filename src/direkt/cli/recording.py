@@ -18,9 +18,9 @@ from direkt.cli import output
 from direkt.errors import DirektError
 
 if TYPE_CHECKING:
-    from pathlib import Path
 
-    from direkt.judge import Judgement, Verdict
+    from direkt.finding import Verdict
+    from direkt.judge import Judgement
     from direkt.rig.file import Rig
     from direkt.store.entry import Entry, Of, Outcome, Writer
     from direkt.store.log import Log
@@ -34,14 +34,9 @@ _LIMIT = 6.0  # s that the log may take, whatever its database does
 
 def open_log(rig: Rig, *, write: bool = False) -> Log:
     """The rig's log: DIREKT_DATABASE, or a file beside it. Raises UnusableInput."""
+    from direkt.cli.recording_apart import at
+
     return at(rig.folder, writer(rig, write=write))
-
-
-def at(folder: Path, writer: Writer) -> Log:
-    """The log of a rig's folder. Raises UnusableInput."""
-    from direkt.store import log
-
-    return log.Log(log.url_of(os.environ.get("DIREKT_DATABASE"), folder), writer)
 
 
 def writer(rig: Rig, *, write: bool) -> Writer:
@@ -199,7 +194,7 @@ def record_judged(
     feed: FeedParts, what: str, rehearsal: Rehearsal, judgement: Judgement, came: bool, failure: str
 ) -> None:
     """A stream of a feed that was measured: its verdict, and each time in which nothing came."""
-    from direkt.judge import Verdict
+    from direkt.finding import Verdict
 
     if failure or not came:
         record_feed(feed, what, "failed", failure or "nothing came")

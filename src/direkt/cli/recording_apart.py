@@ -8,8 +8,12 @@ import sys
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from direkt.store.entry import Entry, LogError, Writer
+
+if TYPE_CHECKING:
+    from direkt.store.log import Log
 
 _LIMIT = 20.0  # s, its start included
 
@@ -21,6 +25,13 @@ class _Order:
     folder: Path
     writer: Writer
     entries: list[Entry]
+
+
+def at(folder: Path, writer: Writer) -> Log:
+    """The log of a rig's folder. Raises UnusableInput."""
+    from direkt.store import log
+
+    return log.Log(log.url_of(os.environ.get("DIREKT_DATABASE"), folder), writer)
 
 
 def add(folder: Path, writer: Writer, entries: Sequence[Entry]) -> None:
@@ -46,12 +57,11 @@ def main() -> int:
     """The process."""
     from pydantic import TypeAdapter
 
-    from direkt.cli import recording
     from direkt.errors import DirektError
 
     order = TypeAdapter(_Order).validate_json(sys.stdin.buffer.read())
     try:
-        with recording.at(order.folder, order.writer) as log:
+        with at(order.folder, order.writer) as log:
             log.add(order.entries)
     except DirektError as error:
         sys.stdout.write(f"{error}\n")

@@ -261,7 +261,8 @@ class _Run:
         self, work: Signalling, result: Result, place: Place, *, climb: bool, save: bool, report: Path | None
     ) -> ExitCode:
         """The last lines; the exit code."""
-        from direkt.judge import Verdict, judge_sent
+        from direkt.finding import Verdict
+        from direkt.judge import judge_sent
 
         came = work.rehearsal.first is not None
         judgement = (

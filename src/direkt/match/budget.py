@@ -14,7 +14,8 @@ from dataclasses import dataclass
 from direkt.destination.model import Sheet
 from direkt.errors import UnusableInput
 from direkt.protocol import address
-from direkt.protocol.schemes import SCHEMES, Load
+from direkt.protocol.load import Load
+from direkt.protocol.schemes import SCHEMES
 from direkt.rig.file import Rig
 
 

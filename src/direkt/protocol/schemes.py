@@ -9,17 +9,8 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
+from direkt.protocol.load import Load
 from direkt.protocol.rtmp import overhead as rtmp_overhead
-
-
-@dataclass(frozen=True, slots=True)
-class Load:
-    """What a push carries."""
-
-    video: float  # kbit/s
-    audio: float  # kbit/s
-    frame_rate: float  # pictures a second
-    audio_frames: float = 46.875  # audio frames a second: 1024 samples of 48 kHz
 
 
 @dataclass(frozen=True, slots=True)

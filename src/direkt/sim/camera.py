@@ -1,4 +1,4 @@
-"""A simulated camera of the open standard: what it is set to, what it offers, and who may ask; its answers are in onvif.py.
+"""A simulated camera of the open standard: what it is set to, what it offers, and who may ask; what it answers is in onvif.py.
 
 Its habits are those of real ones: it tells its own address in every answer, its clock may be wrong, a factory-new one does
 nothing before a first password is set, and it takes the login in the way it was set to.
@@ -17,20 +17,14 @@ from urllib.parse import quote
 
 from direkt.codec.programme import AudioSettings, Programme, exact_rate
 from direkt.codec.testcard import CardSettings
-from direkt.protocol import soap, tree
 from direkt.protocol.rtsp import messages as rtsp_messages
-from direkt.protocol.tree import Element
-from direkt.sim import onvif
 from direkt.sim.beacon import Beacon
-from direkt.sim.onvif import Fault
 from direkt.sim.photographs import Photographs
 from direkt.sim.rtsp import RtspServer, Show
 from direkt.sim.unit import Target, Unit
 from direkt.sim.web import Faults, Request, Response
 
-_PRE_AUTH = {"GetSystemDateAndTime", "GetServices", "GetServiceCapabilities", "GetCapabilities", "GetHostname"}
 _RTSP_AHEAD = 74  # of the page's port: the port of the streams, so that it is the same each time
-_TOKEN_SLACK = 120.0  # s that a token may be off
 _AAC_RATES = {16: 16000, 32: 32000, 44: 44100, 48: 48000}
 
 
@@ -228,10 +222,8 @@ class Camera(Unit):
     # Who may ask
 
     def answer(self, request: Request) -> Response:
-        """SOAP at the service addresses, pictures, and the firmware's upload."""
-        if request.path.startswith("/onvif/"):
-            return self._soap(request)
-        admitted = self._admits(request)
+        """Pictures, and the firmware's upload."""
+        admitted = self.admits(request)
         return self.page(request) if admitted else admitted.refusal
 
     def page(self, request: Request) -> Response:
@@ -242,52 +234,10 @@ class Camera(Unit):
             return self._upgrade(request.body)
         return Response(404, b"no such page")
 
-    def _admits(self, request: Request) -> _Admitted:
+    def admits(self, request: Request) -> _Admitted:
+        """Whether the login is right, and the refusal if not."""
         right, stale = self.login.check(request)
         return _Admitted(right, Response(401, b"login wanted", headers=self.login.challenges(stale=stale)))
-
-    def _soap(self, request: Request) -> Response:
-        try:
-            envelope = soap.read(request.body)
-        except Exception:
-            return self._fault(Fault("WellFormed", "this is no envelope"))
-        body = envelope.body
-        if request.method != "POST" or body is None:
-            return self._fault(Fault("WellFormed", "this is no request"))
-        operation = tree.local(body)
-        self.calls.append(operation)
-        if not self.login.password:
-            if operation not in _PRE_AUTH | {"GetUsers", "CreateUsers"}:
-                return self._fault(Fault("NotAuthorized", "the first password is not set"))
-        elif operation not in _PRE_AUTH and not self._token_is_right(envelope.header):
-            admitted = self._admits(request)
-            if not admitted:
-                words = "locked after three wrong logins" if self.login.locked else "sender not authorized"
-                refusal = self._fault(Fault("NotAuthorized", words))
-                return replace(refusal, status=401, headers=admitted.refusal.headers) if self.login.schemes else refusal
-        try:
-            with self._lock:
-                return Response(200, onvif.envelope(onvif.answer(self, body, request)), soap.CONTENT_TYPE)
-        except Fault as fault:
-            return self._fault(fault)
-
-    def _fault(self, fault: Fault) -> Response:
-        status = 500 if fault.receiver else 400
-        return Response(status, onvif.envelope(fault.body()), soap.CONTENT_TYPE)
-
-    def _token_is_right(self, header: tuple[Element, ...]) -> bool:
-        token = soap.read_token(header)
-        if token is None or "token" not in self.login.schemes_all or self.login.locked:
-            return False
-        try:
-            made = datetime.datetime.fromisoformat(token.created.replace("Z", "+00:00"))
-        except ValueError:
-            return False
-        fresh = abs((made - self.now()).total_seconds()) < _TOKEN_SLACK
-        right = fresh and token.user == self.login.user and token.is_right(self.login.password)
-        if not right:
-            self.login.wrong += 1
-        return right
 
     # Pictures and firmware
 

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from direkt.sim.camera import Camera, Coder, Make, Offer, Stream
+from direkt.sim.camera import Coder, Make, Offer, Stream
+from direkt.sim.onvif import OnvifCamera
 from direkt.sim.web import Faults
 
 MODEL = "Fescue"
@@ -25,7 +26,7 @@ def make() -> Make:
     )  # fmt: skip
 
 
-class Fescue(Camera):
+class Fescue(OnvifCamera):
     """One camera."""
 
     def __init__(

@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+import datetime
+from dataclasses import replace
 
-from direkt.protocol import tree
+from direkt.protocol import soap, tree
 from direkt.protocol.tree import Element
 from direkt.sim import onvif_device, onvif_media
+from direkt.sim.camera import Camera
 from direkt.sim.onvif_words import SPACES, Fault, envelope, tag
-
-if TYPE_CHECKING:
-    from direkt.sim.camera import Camera
-    from direkt.sim.web import Request
+from direkt.sim.web import Request, Response
 
 __all__ = ["OPERATIONS", "SPACES", "Fault", "answer", "envelope"]
 
+_PRE_AUTH = {"GetSystemDateAndTime", "GetServices", "GetServiceCapabilities", "GetCapabilities", "GetHostname"}
+_TOKEN_SLACK = 120.0  # s that a token may be off
 OPERATIONS = {**onvif_device.OPERATIONS, **onvif_media.OPERATIONS}
 
 
@@ -31,3 +32,54 @@ def answer(camera: Camera, body: Element, request: Request) -> str:
     if operation is None:
         raise Fault("ActionNotSupported", f"{name} is not implemented", receiver=True)
     return tag(f"{prefix}:{name}Response", operation(camera, body, base))
+
+
+class OnvifCamera(Camera):
+    """A camera that speaks the standard at its service addresses."""
+
+    def answer(self, request: Request) -> Response:
+        """SOAP at the service addresses; all else as any camera."""
+        return self._soap(request) if request.path.startswith("/onvif/") else super().answer(request)
+
+    def _soap(self, request: Request) -> Response:
+        try:
+            asked = soap.read(request.body)
+        except Exception:
+            return self._fault(Fault("WellFormed", "this is no envelope"))
+        body = asked.body
+        if request.method != "POST" or body is None:
+            return self._fault(Fault("WellFormed", "this is no request"))
+        operation = tree.local(body)
+        self.calls.append(operation)
+        if not self.login.password:
+            if operation not in _PRE_AUTH | {"GetUsers", "CreateUsers"}:
+                return self._fault(Fault("NotAuthorized", "the first password is not set"))
+        elif operation not in _PRE_AUTH and not self._token_is_right(asked.header):
+            admitted = self.admits(request)
+            if not admitted:
+                words = "locked after three wrong logins" if self.login.locked else "sender not authorized"
+                refusal = self._fault(Fault("NotAuthorized", words))
+                return replace(refusal, status=401, headers=admitted.refusal.headers) if self.login.schemes else refusal
+        try:
+            with self._lock:
+                return Response(200, envelope(answer(self, body, request)), soap.CONTENT_TYPE)
+        except Fault as fault:
+            return self._fault(fault)
+
+    def _fault(self, fault: Fault) -> Response:
+        status = 500 if fault.receiver else 400
+        return Response(status, envelope(fault.body()), soap.CONTENT_TYPE)
+
+    def _token_is_right(self, header: tuple[Element, ...]) -> bool:
+        token = soap.read_token(header)
+        if token is None or "token" not in self.login.schemes_all or self.login.locked:
+            return False
+        try:
+            made = datetime.datetime.fromisoformat(token.created.replace("Z", "+00:00"))
+        except ValueError:
+            return False
+        fresh = abs((made - self.now()).total_seconds()) < _TOKEN_SLACK
+        right = fresh and token.user == self.login.user and token.is_right(self.login.password)
+        if not right:
+            self.login.wrong += 1
+        return right

@@ -12,7 +12,8 @@ from urllib.parse import parse_qs, urlsplit
 from direkt.codec.bits import BitstreamError
 from direkt.codec.programme import AudioSettings
 from direkt.codec.testcard import CardSettings
-from direkt.sim.camera import Camera, Coder, Make, Offer, SoundOffer, Stream
+from direkt.sim.camera import Coder, Make, Offer, SoundOffer, Stream
+from direkt.sim.onvif import OnvifCamera
 from direkt.sim.unit import Target
 from direkt.sim.web import Faults, Request, Response
 
@@ -43,7 +44,7 @@ def make() -> Make:
     )  # fmt: skip
 
 
-class Osier(Camera):
+class Osier(OnvifCamera):
     """One camera with its push page."""
 
     def __init__(

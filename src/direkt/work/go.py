@@ -14,7 +14,7 @@ from dataclasses import dataclass, field, replace
 from direkt.destination.model import Span
 from direkt.device.model import PushState
 from direkt.errors import DirektError, UnusableInput
-from direkt.judge import Verdict
+from direkt.finding import Verdict
 from direkt.platform.model import EventState, Input, PlatformError, PlatformEvent, Seen
 from direkt.platform.planned import Planned
 from direkt.protocol import address

@@ -12,12 +12,12 @@ from direkt.described.errors import CannotDo, DeviceError
 from direkt.destination.references import SecretError
 from direkt.device.model import Capability, Channel, DeviceState, PushState
 from direkt.errors import DirektError
-from direkt.judge import Verdict
+from direkt.finding import Verdict
 from direkt.match.budget import on_the_wire
 from direkt.net.reach import reach
 from direkt.platform.model import EventState, PlatformError
 from direkt.protocol import address
-from direkt.protocol.schemes import Load
+from direkt.protocol.load import Load
 from direkt.store import changes, standing
 from direkt.work import drift
 from direkt.work.airing import Airing, key_mark

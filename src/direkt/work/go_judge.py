@@ -8,7 +8,8 @@ from dataclasses import dataclass, replace
 
 from direkt import parameters
 from direkt.errors import DirektError
-from direkt.judge import Judgement, Verdict, judge_sent
+from direkt.finding import Verdict
+from direkt.judge import Judgement, judge_sent
 from direkt.measure.meter import Measurement
 from direkt.parameters import Measured, Value, Values
 from direkt.platform.model import Input

@@ -12,7 +12,7 @@ from pathlib import Path
 
 from direkt.destination.model import Span
 from direkt.errors import DirektError, UnusableInput, os_words
-from direkt.judge import Verdict
+from direkt.finding import Verdict
 from direkt.parameters import Value, Values
 from direkt.platform.library import Means
 from direkt.rig.events import Audience

@@ -3,10 +3,8 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING
 
-if TYPE_CHECKING:
-    from direkt.protocol.schemes import Load
+from direkt.protocol.load import Load
 
 _CHUNK = 4096  # bytes; what most publishers set
 _MTU = 1500  # bytes
