@@ -59,8 +59,8 @@ from direkt.sim import fescue, marram, onvif, osier
 from direkt.sim import rig as sim_rig
 from direkt.sim.web import Request
 from direkt.store import changes, learned
-from direkt.work import standing
-from direkt.work.saved import load_saved
+from direkt.work.device import unfinished
+from direkt.work.device.saved import load_saved
 from tests import fuzz_platforms, fuzz_sources, support, test_mask
 from tests.destination import pastes
 from tests.device import test_habits
@@ -381,15 +381,15 @@ def _kept(data: bytes) -> None:
     for name in ("saved.json", "keys.json", "keys-secret.json", "trusted.yaml"):
         (folder / name).write_bytes(data)
         (folder / name).chmod(0o600)
-    (folder / standing.SAVED_FOLDER).mkdir(exist_ok=True)
-    (folder / standing.SAVED_FOLDER / "finish.unfinished.json").write_bytes(data)
+    (folder / unfinished.SAVED_FOLDER).mkdir(exist_ok=True)
+    (folder / unfinished.SAVED_FOLDER / "finish.unfinished.json").write_bytes(data)
     with contextlib.suppress(DirektError):
         load_saved(folder / "saved.json", "tower", Channel("main", {}, {}))
     with contextlib.suppress(DirektError):
         KeyStore(folder, use_keyring=False).get("a")
     TrustStore(folder).look_up(folder / "rig.yaml", "x")
     rig = rigs.Rig(_rig_file(), folder, "rig.yaml", folder / "rig.yaml")
-    for left in standing.of_device(rig, "tower"):
+    for left in unfinished.of_device(rig, "tower"):
         assert left.told_later.isprintable()
 
 

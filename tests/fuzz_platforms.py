@@ -29,7 +29,7 @@ from direkt.protocol import hls
 from direkt.rig import file as rig
 from direkt.secret import Secret
 from direkt.store import refused, rigid, sessions, standing, taken, told, usage, wishes
-from direkt.work import timetable
+from direkt.work.live import timetable
 from tests import hand
 from tests.container.test_ts import written
 from tests.support import card, stream

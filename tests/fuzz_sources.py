@@ -21,7 +21,7 @@ from direkt.protocol.rtsp import sdp
 from direkt.protocol.rtsp.client import ClientSession, Described
 from direkt.protocol.rtsp.server import Asked, ServerSession
 from direkt.secret import Secret
-from direkt.work.relay import CannotCarry, Relay, Silence
+from direkt.work.stream.relay import CannotCarry, Relay, Silence
 from tests import support
 
 RTSP_WORDS = (

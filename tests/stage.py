@@ -14,7 +14,7 @@ from direkt.sim import hls, unit
 from direkt.sim.brindle import BrindleB2
 from direkt.sim.plainsong import Plainsong
 from direkt.sim.tarnlight import Tarnlight
-from direkt.work import ending, ending_devices, go, go_judge
+from direkt.work.live import end, end_devices, go, verdict
 from tests.support import LOGIN, Cli, silence_beacons
 
 TOKEN, VILLAGE = "varn~fake~token~heron", "varn~fake~wren"
@@ -85,9 +85,9 @@ class Stage(Cli):
         cls.folder = Path(tempfile.mkdtemp(prefix="direkt-test-"))
         cls.addClassCleanup(shutil.rmtree, cls.folder, ignore_errors=True)
         for where, name, value in (
-            (unit, "RESTART_SECONDS", 0.4), (go_judge, "_OWN_SECONDS", 0.9), (go_judge, "_OWN_LIMIT", 6.0), (go_judge, "_POLL", 0.1), (go, "_LEAST_WAIT", 6.0), (go, "_LOOK_LIMIT", 5.0),
-            (go, "_POLL", 0.1), (go, "_ASK_EVERY", 0.2), (ending, "_INGEST_LIMIT", 5.0), (ending, "_PAUSE", 0.3), (ending_devices, "STILL", 0.3),
-            (ending_devices, "LATE", 2.0),
+            (unit, "RESTART_SECONDS", 0.4), (verdict, "_OWN_SECONDS", 0.9), (verdict, "_OWN_LIMIT", 6.0), (verdict, "_POLL", 0.1), (go, "_LEAST_WAIT", 6.0), (go, "_LOOK_LIMIT", 5.0),
+            (go, "_POLL", 0.1), (go, "_ASK_EVERY", 0.2), (end, "_INGEST_LIMIT", 5.0), (end, "_PAUSE", 0.3), (end_devices, "STILL", 0.3),
+            (end_devices, "LATE", 2.0),
             (hls, "_SHORTEST", 0.7),
         ):  # fmt: skip
             patched = mock.patch.object(where, name, value)

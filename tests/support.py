@@ -36,7 +36,7 @@ from direkt.protocol import amf
 from direkt.sim import unit
 from direkt.sim.brindle import BrindleB2
 from direkt.sim.web import Faults
-from direkt.work import write as writing
+from direkt.work.device import write as writing
 from tests import mp4_writer
 
 KEY = "varn~fake~testbird"

@@ -23,7 +23,7 @@ from direkt.secret import Secret
 from direkt.sim import rig as demo
 from direkt.sim.kelpie import Kelpie
 from direkt.sim.typist import MISTAKES, type_card
-from direkt.work.reception import Reception
+from direkt.work.stream.reception import Reception
 from tests.support import Cli, free_port
 
 RIG = """\

@@ -6,8 +6,8 @@ import subprocess
 import time
 from unittest import mock
 
-from direkt.work import renew
-from direkt.work.renew import Renewed
+from direkt.work.device import renew
+from direkt.work.device.renew import Renewed
 from tests.support import KEY, Cli, RigCli, command, free_port, wait_for_port
 
 GOOD, NEW = "varn~fake~turnstone", "varn~fake~greenshank"

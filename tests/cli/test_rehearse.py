@@ -131,7 +131,7 @@ class Rehearse(RigCli):
 
     def test_a_push_that_never_comes_and_a_device_that_goes_away(self):
         with (
-            mock.patch("direkt.work.rehearse.START_LIMIT", 0.6),
+            mock.patch("direkt.work.stream.rehearse.START_LIMIT", 0.6),
             mock.patch.object(BrindleB2, "start_push", lambda self: (200, {})),
         ):
             result = self.direkt("rehearse", "--for", "1s")

@@ -16,8 +16,8 @@ from direkt.secret import Secret
 from direkt.sim.fescue import Fescue
 from direkt.sim.rig import FAULTS
 from direkt.sim.rtsp import Broken
-from direkt.work.fetch import Fetch
-from direkt.work.reception import Reception
+from direkt.work.stream.fetch import Fetch
+from direkt.work.stream.reception import Reception
 from tests.support import KEY, Cli, card, silence_beacons, wait_until
 
 PASSWORD = "geheim~fake"

@@ -9,7 +9,7 @@ from pathlib import Path
 from unittest import mock
 
 from direkt.platform import by_file, calls
-from direkt.work import ending, ending_devices
+from direkt.work.live import end, end_devices
 from tests.lab.encoder import DRIVER, Encoder
 from tests.lab.reedbank import TOKEN, Cast, Reedbank
 from tests.support import Cli, Result
@@ -48,9 +48,9 @@ class LabStage(Cli):
     def setUp(self) -> None:
         super().setUp()
         for where, name, value in (
-            (ending, "_INGEST_LIMIT", 0.6), (ending, "_ASK_EVERY", 0.1), (ending, "_PAUSE", 0.2), (ending_devices, "STILL", 0.25),
+            (end, "_INGEST_LIMIT", 0.6), (end, "_ASK_EVERY", 0.1), (end, "_PAUSE", 0.2), (end_devices, "STILL", 0.25),
             (calls, "_PAUSES", (0.02, 0.05)), (by_file, "_POLL", 0.05), (by_file, "_LISTED", 0.5), (by_file, "_SETTLES", 0.5),
-            (ending_devices, "LATE", 0.8), (ending_devices, "_SETTLES", 0.4), (ending_devices, "_POLL", 0.1),
+            (end_devices, "LATE", 0.8), (end_devices, "_SETTLES", 0.4), (end_devices, "_POLL", 0.1),
         ):  # fmt: skip
             patched = mock.patch.object(where, name, value)
             patched.start()

@@ -3,8 +3,9 @@
 import unittest
 from unittest import mock
 
-from direkt.work import go, go_checks, push
-from direkt.work.go_clocks import Clocks, ahead_of
+from direkt.work.device import push
+from direkt.work.live import checks, go
+from direkt.work.live.clocks import Clocks, ahead_of
 from tests.lab.door import Door
 from tests.lab.reedbank import Reedbank
 from tests.lab.stage import KEY, LabStage
@@ -234,7 +235,7 @@ class MachineClock(GoStage):
             result = self.direkt("go", "finals", "--dry-run", "--no-rehearsal")
         self.assertEqual(result.code, 1, result)
         self.assertIn("its clock is 7 min behind, by that of Reedbank", " ".join(result.out.split()))
-        self.assertGreater(go_checks._CLOCK_WRONG, 30)
+        self.assertGreater(checks._CLOCK_WRONG, 30)
 
 
 if __name__ == "__main__":

@@ -23,7 +23,7 @@ from direkt.protocol.rtmp.chunks import ChunkWriter, Message
 from direkt.protocol.rtmp.session import TagMessage
 from direkt.protocol.schemes import SCHEMES
 from direkt.secret import Secret
-from direkt.work.reception import Reception
+from direkt.work.stream.reception import Reception
 from tests.support import AUDIO, KEY, Folder, card, events, flat, free_port, pictures, tags, video_format
 
 HELLO = bytes([3]) + bytes(3072)

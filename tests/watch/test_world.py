@@ -12,7 +12,7 @@ from direkt.platform.library import Means
 from direkt.rig import file as rigs
 from direkt.watch.tracker import FeedState, Tracker
 from direkt.watch.world import RealWorld, facts_of
-from direkt.work.going import Crew, Rehearsed
+from direkt.work.live.go_types import Crew, Rehearsed
 from tests.support import Folder
 from tests.watch.fakes import Clock
 

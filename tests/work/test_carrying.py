@@ -16,10 +16,10 @@ from direkt.protocol import address, source
 from direkt.protocol.schemes import SCHEMES
 from direkt.secret import Secret
 from direkt.sim.rtsp import Broken, RtspServer
-from direkt.work import carrying
-from direkt.work.carrying import Carrying, Ends
-from direkt.work.reception import Reception
-from direkt.work.relay import Silence
+from direkt.work.stream import carrier
+from direkt.work.stream.carrier import Carrying, Ends
+from direkt.work.stream.reception import Reception
+from direkt.work.stream.relay import Silence
 from tests.support import KEY, card
 
 
@@ -31,7 +31,7 @@ class Sites(unittest.TestCase):
         self.thread = threading.Thread(target=self.loop.run_forever, daemon=True)
         self.thread.start()
         self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
-        self.enterContext(mock.patch.object(carrying, "_PAUSES", (0.2,)))
+        self.enterContext(mock.patch.object(carrier, "_PAUSES", (0.2,)))
         self.addCleanup(self.off)
         self.cameras = []
 
@@ -121,7 +121,7 @@ class Carried(Sites):
         self.assertEqual(work.rehearsal.snapshot().values["stream.timestamps"], "clean")
 
     def test_a_camera_that_stays_away_ends_the_push_until_it_is_back(self):
-        with mock.patch.object(carrying, "_SOURCE_GONE", 0.5):
+        with mock.patch.object(carrier, "_SOURCE_GONE", 0.5):
             camera, platform = self.camera(), self.platform()
             work = self.carry(camera, platform.number)
             self.wait(lambda: work.state.sent > 20_000)
@@ -159,13 +159,13 @@ class Carried(Sites):
         self.assertFalse(work.state.pushing)
 
     def test_a_key_that_is_refused_again_and_again_waits_for_a_person(self):
-        with mock.patch.object(carrying, "_PAUSES", (0.05,)):
+        with mock.patch.object(carrier, "_PAUSES", (0.05,)):
             camera, platform = self.camera(), self.platform()
             work = self.carry(camera, platform.number, key="varn~fake~wrong")
             self.wait(lambda: work.state.waits)
             platform.poll()
             tried = sum(r.count for r in platform.rehearsal.refusals.values())
-            self.assertEqual(tried, carrying._REFUSALS)
+            self.assertEqual(tried, carrier._REFUSALS)
             time.sleep(0.5)
             platform.poll()
             self.assertEqual(sum(r.count for r in platform.rehearsal.refusals.values()), tried, "not tried again")
@@ -208,7 +208,7 @@ class Carried(Sites):
         self.assertIn("wants a login (basic)", work.state.fatal)
 
     def test_a_line_that_does_not_keep_up_leaves_out_up_to_a_keyframe(self):
-        with mock.patch.object(carrying, "_MOST_WAITING", 30_000):
+        with mock.patch.object(carrier, "_MOST_WAITING", 30_000):
             camera, platform = self.camera(), self.platform()
             work = self.carry(camera, platform.number)
             self.wait(lambda: work.state.pushing)

@@ -15,8 +15,9 @@ from direkt.secret import Secret
 from direkt.sim import unit
 from direkt.sim.brindle import BrindleB2
 from direkt.sim.osier import Osier
-from direkt.work import feeds, standing, write
-from direkt.work.standing import Stage
+from direkt.work import feeds
+from direkt.work.device import unfinished, write
+from direkt.work.device.unfinished import Stage
 from direkt.work.steps import Agree, drive
 from tests.support import KEY, Folder
 from tests.work.test_jobs import FakeClock
@@ -124,13 +125,13 @@ class Cuts(Folder):
         wire = Wire(device.port)
         try:
             rig = rigs.load(self.file("rig.yaml", RIG.format(driver=driver, port=wire.port)))
-            standing.drop(rig.folder, "finish")
+            unfinished.drop(rig.folder, "finish")
             feed = feeds.look_up(rig, "finish", self.sources)
             before = self.settings(device)
             told, error = [], None
 
             def on_event(event):
-                if isinstance(event, standing.Standing):
+                if isinstance(event, unfinished.Standing):
                     told.append(event)
                 if isinstance(event, Agree):
                     wire.passed, wire.left, wire.back = 0, cut, back
@@ -148,7 +149,7 @@ class Cuts(Folder):
                 if device.is_on:
                     break
                 threading.Event().wait(0.02)
-            return device, before, self.settings(device), done, error, told, standing.find(rig, "finish"), wire.passed
+            return device, before, self.settings(device), done, error, told, unfinished.find(rig, "finish"), wire.passed
         finally:
             wire.close()
             device.stop()

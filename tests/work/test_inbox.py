@@ -5,10 +5,10 @@ import unittest
 
 from direkt.media import Odd, Samples
 from direkt.net.transport import Arrived, Left
-from direkt.work import inbox
-from direkt.work.background import Background
-from direkt.work.inbox import Inbox
 from direkt.work.steps import END
+from direkt.work.stream import inbox
+from direkt.work.stream.background import Background
+from direkt.work.stream.inbox import Inbox
 from tests.support import pictures
 
 

@@ -15,9 +15,9 @@ from direkt.errors import UnusableInput
 from direkt.rig import file as rigs
 from direkt.secret import Secret
 from direkt.store import learned
-from direkt.work import push, renew, standing, write
+from direkt.work.device import push, renew, unfinished, write
+from direkt.work.device.unfinished import Stage, Standing
 from direkt.work.feeds import FeedParts
-from direkt.work.standing import Stage, Standing
 from direkt.work.steps import Agree, drive
 from tests.support import KEY, RIG, Folder
 
@@ -123,7 +123,7 @@ class Jobs(Folder):
 
         return drive(job, on_event)
 
-    def standing(self) -> Stage:
+    def unfinished(self) -> Stage:
         return [e for e in self.seen if isinstance(e, Standing)][-1].stage
 
 
@@ -164,7 +164,7 @@ class Writing(Jobs):
             driver = FakeDriver()
             driver.fail[call] = Unreachable("tower is gone")
             self.seen.clear()
-            standing.drop(self.rig.folder, "finish")
+            unfinished.drop(self.rig.folder, "finish")
             self.clock.time += 2
             with self.assertRaises(DeviceError):
                 self.write(driver)
@@ -231,13 +231,13 @@ class Writing(Jobs):
         driver = FakeDriver()
         driver.sticky = {"video.rate_control"}
         self.write(driver)
-        left = standing.find(self.rig, "finish")
+        left = unfinished.find(self.rig, "finish")
         self.assertEqual(left.stage, Stage.NOT_KEPT)
         self.assertIn("did not keep all of them; to finish: direkt write finish; to go back: direkt write finish --restore", left.text)
         driver.sticky = set()
         self.clock.time += 5
         self.write(driver)
-        self.assertIsNone(standing.find(self.rig, "finish"))
+        self.assertIsNone(unfinished.find(self.rig, "finish"))
 
     def test_a_refusal_of_sound_does_not_undo_the_picture(self):
         more = {"audio.bitrate.mean": [64, 160]}

@@ -9,7 +9,7 @@ from direkt.net.transport import Arrived
 from direkt.protocol import hls
 from direkt.protocol.hls import PlaylistError
 from direkt.sim.hls import Hls
-from direkt.work.look import look
+from direkt.work.live.first_look import look
 from tests.container.test_ts import written
 from tests.support import card, stream
 

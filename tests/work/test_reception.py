@@ -2,9 +2,9 @@ from direkt.media import Odd
 from direkt.net.transport import Arrived, Left, RecordingEnded, TurnedAway
 from direkt.protocol.schemes import SCHEMES
 from direkt.secret import Secret
-from direkt.work import catch
-from direkt.work.reception import PortError, Reception, Rehearsal
 from direkt.work.steps import drive
+from direkt.work.stream import catch
+from direkt.work.stream.reception import PortError, Reception, Rehearsal
 from tests.support import KEY, Folder, events, flv_bytes, free_port
 from tests.work.test_jobs import FakeClock
 

@@ -5,8 +5,8 @@ from unittest import mock
 from direkt.destination.references import Sources
 from direkt.device.model import PushState
 from direkt.secret import Secret
-from direkt.work import rehearse
 from direkt.work.steps import drive
+from direkt.work.stream import rehearse
 from tests.support import KEY
 from tests.work.test_jobs import SERVER, FakeDriver, Jobs
 

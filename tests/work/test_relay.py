@@ -17,8 +17,8 @@ from direkt.protocol.rtp import rtcp
 from direkt.protocol.rtp.packet import Packet, build
 from direkt.protocol.rtp.stream import Stream
 from direkt.protocol.rtsp.sdp import Encoding
-from direkt.work import relay as relaying
-from direkt.work.relay import CannotCarry, Relay, Silence
+from direkt.work.stream import relay as relaying
+from direkt.work.stream.relay import CannotCarry, Relay, Silence
 from tests.support import card
 
 TICK = Fraction(1, 90000)

@@ -5,7 +5,7 @@ import datetime
 from direkt.errors import UnusableInput
 from direkt.rig import file as rigs
 from direkt.store import standing, taken, wishes
-from direkt.work.service import Deed, Doing, Done, Said, Service
+from direkt.work.live.schedule_service import Deed, Doing, Done, Said, Service
 from tests.support import Folder
 from tests.work.test_timetable import RIG
 

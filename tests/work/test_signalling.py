@@ -24,9 +24,9 @@ from direkt.net import tcp_figures
 from direkt.net.rtmp import Receiver
 from direkt.protocol import address
 from direkt.secret import Secret
-from direkt.work import signalling
-from direkt.work.signalling import Carried, Settings, Signalling, send
 from direkt.work.steps import drive
+from direkt.work.stream import signal
+from direkt.work.stream.signal import Carried, Settings, Signalling, send
 from tests.support import free_port, wait_until
 
 KEY = "varn~fake~teal"
@@ -67,14 +67,14 @@ class Choice(unittest.TestCase):
     def test_what_each_shipped_sheet_likes_best(self):
         for name in ("tarnlight", "plainsong-village"):
             sheet = library.load(name, None)
-            settings, _ = signalling.best(sheet, "rtmp", None, 50)
+            settings, _ = signal.best(sheet, "rtmp", None, 50)
             for parameter, rule in sheet.rules_for(settings.values()).items():
                 value = settings.values().get(parameter)
                 if value is not None and rule.must is not None:
                     self.assertTrue(rule.must.allows(value), (name, parameter, value))
-        settings, _ = signalling.best(library.load("tarnlight", None), "rtmp", None, 50)
+        settings, _ = signal.best(library.load("tarnlight", None), "rtmp", None, 50)
         self.assertEqual((settings.video.width, float(settings.video.frame_rate), settings.video.bitrate), (1920, 50.0, 6900))
-        thin, _ = signalling.best(library.load("tarnlight", None), "rtmp", 2500, 50)
+        thin, _ = signal.best(library.load("tarnlight", None), "rtmp", 2500, 50)
         self.assertLessEqual(thin.kbit_s, 2500)
 
 
@@ -114,8 +114,8 @@ class Sending(unittest.TestCase):
 
     def test_a_climb_that_reaches_its_end(self):
         work = Signalling(self.server, Secret(KEY), SMALL)
-        hold, signalling._HOLD = signalling._HOLD, 2.5
-        self.addCleanup(setattr, signalling, "_HOLD", hold)
+        hold, signal._HOLD = signal._HOLD, 2.5
+        self.addCleanup(setattr, signal, "_HOLD", hold)
         result, _ = self.run_it(work, seconds=None, climb=1600)
         self.assertEqual(([s.held for s in result.steps], result.limit), ([True] * 3, None))
         self.assertAlmostEqual(result.mbit_s, 1.73, delta=0.2)
@@ -241,7 +241,7 @@ sys.path.insert(0, {root!r})
 from tests.work.test_signalling import KEY, SMALL, Sink, SystemClock
 from direkt.protocol import address
 from direkt.secret import Secret
-from direkt.work.signalling import Signalling, send
+from direkt.work.stream.signal import Signalling, send
 from direkt.work.steps import drive
 sink = Sink()
 work = Signalling(address.parse(f"rtmp://127.0.0.1:{{sink.port}}/live"), Secret(KEY), SMALL)

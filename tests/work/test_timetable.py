@@ -7,7 +7,7 @@ from zoneinfo import ZoneInfo
 from direkt.errors import UnusableInput
 from direkt.report import unitfile
 from direkt.rig import file as rigs
-from direkt.work import timetable
+from direkt.work.live import timetable
 from tests.support import Folder
 
 UTC = datetime.UTC

@@ -10,8 +10,8 @@ from direkt.device.model import PushState, Slot
 from direkt.errors import DirektError, UnusableInput
 from direkt.rig import file as rigs
 from direkt.secret import Secret
-from direkt.work import push, standing, write
-from direkt.work.standing import Stage
+from direkt.work.device import push, unfinished, write
+from direkt.work.device.unfinished import Stage
 from direkt.work.steps import Agree, drive
 from tests.support import KEY, RIG
 from tests.work.test_jobs import SERVER, FakeDriver, Jobs
@@ -83,11 +83,11 @@ class Faults(Writes):
                 self.begin(driver)
         except AssertionError:  # what fails once while it is read back is asked again
             self.assertIsInstance(error, Unreachable)
-            self.assertIn(Stage.NOT_CHECKED, [e.stage for e in self.seen if isinstance(e, standing.Standing)])
-            self.assertIsNone(standing.find(self.rig, "finish"))
+            self.assertIn(Stage.NOT_CHECKED, [e.stage for e in self.seen if isinstance(e, unfinished.Standing)])
+            self.assertIsNone(unfinished.find(self.rig, "finish"))
             return
-        told = [e for e in self.seen if isinstance(e, standing.Standing)]
-        left = standing.find(self.rig, "finish")
+        told = [e for e in self.seen if isinstance(e, unfinished.Standing)]
+        left = unfinished.find(self.rig, "finish")
         if not told:
             self.assertEqual((driver.now(), left), (before, None), "nothing was begun")
             return
@@ -114,12 +114,12 @@ class Faults(Writes):
         self.begin(device, now.saved)
         self.assertEqual((dict(device.values), device.needs_restart), before[:2])
         self.assertEqual((device.slot.server, device.slot.channel), ("", "second"))
-        self.assertIsNone(standing.find(self.rig, "finish"))
+        self.assertIsNone(unfinished.find(self.rig, "finish"))
         # and the way on
-        standing.keep(self.rig.folder, now)
+        unfinished.keep(self.rig.folder, now)
         done = self.begin(driver)
         self.assertEqual((done.lost, driver.slot.server), ((), SERVER))
-        self.assertIsNone(standing.find(self.rig, "finish"))
+        self.assertIsNone(unfinished.find(self.rig, "finish"))
 
     def test_the_first_settings_stay_the_way_back_however_often_it_fails(self):
         device = FakeDriver()
@@ -128,24 +128,24 @@ class Faults(Writes):
             device.fail = {call: Unreachable("gone")}
             with self.assertRaises(DirektError):
                 self.begin(device)
-            saved.add(standing.find(self.rig, "finish").saved)
+            saved.add(unfinished.find(self.rig, "finish").saved)
         self.assertEqual(len(saved), 1)
         self.assertEqual(json.loads(saved.pop().read_text())["set"]["video.size"], "2560x1440")
         device.fail = {}
         self.begin(device)
-        self.assertIsNone(standing.find(self.rig, "finish"))
+        self.assertIsNone(unfinished.find(self.rig, "finish"))
 
     def test_a_refusal_after_an_unfinished_write_leaves_that_one(self):
         device = FakeDriver()
         device.fail = {"restart": Unreachable("gone")}
         with self.assertRaises(DirektError):
             self.begin(device)
-        first = standing.find(self.rig, "finish")
+        first = unfinished.find(self.rig, "finish")
         device.values["video.size"] = "2560x1440"
         device.fail = {"write": Refused("tower", {"video.size": "no"})}
         with self.assertRaises(DirektError) as caught:
             self.begin(device)
-        self.assertEqual(standing.find(self.rig, "finish"), first)
+        self.assertEqual(unfinished.find(self.rig, "finish"), first)
         self.assertEqual([first.text], caught.exception.__notes__)
 
     def test_an_unfinished_restoring_is_gone_on_with(self):
@@ -154,12 +154,12 @@ class Faults(Writes):
         device.fail = {"restart": Unreachable("gone")}
         with self.assertRaises(DirektError):
             self.begin(device, saved)
-        left = standing.find(self.rig, "finish")
+        left = unfinished.find(self.rig, "finish")
         self.assertEqual((left.saved, left.restoring, left.device), (saved, True, "tower"))
         self.assertIn(f"to finish: direkt write finish --restore {saved}", left.text)
         self.assertNotIn("to go back", left.text)
         self.assertIn("the write of 2026-01-03 00:01 for feed finish was not finished: ",
-                      standing.Standing(left.stage, "finish", "tower", since="20260103-000105").told_later)  # fmt: skip
+                      unfinished.Standing(left.stage, "finish", "tower", since="20260103-000105").told_later)  # fmt: skip
 
     def test_where_nothing_can_be_kept_nothing_is_changed(self):
         device = FakeDriver()
@@ -217,13 +217,13 @@ class Faults(Writes):
             "\x00",
         ):
             path.write_text(text)
-            found = standing.find(self.rig, "finish")
+            found = unfinished.find(self.rig, "finish")
             self.assertEqual((found.stage, found.saved), (Stage.PARTLY, None), text[:40])
         path.write_text(json.dumps({**json.loads(whole), "saved": "a\x1b[2Jb"}))
-        self.assertIsNone(standing.find(self.rig, "finish").saved)
+        self.assertIsNone(unfinished.find(self.rig, "finish").saved)
         path.write_text(json.dumps({**json.loads(whole), "device": "boat"}))
-        self.assertIsNone(standing.find(self.rig, "finish"))
-        self.assertEqual(standing.of_device(self.rig, "tower"), [])
+        self.assertIsNone(unfinished.find(self.rig, "finish"))
+        self.assertEqual(unfinished.of_device(self.rig, "tower"), [])
 
     def test_names_with_slashes_stay_in_the_folder(self):
         text = (
@@ -239,7 +239,7 @@ class Faults(Writes):
         with self.assertRaises(KeyboardInterrupt):
             drive(write.write(feed, Secret(KEY), self.clock), lambda e: True if isinstance(e, Agree) else None)
         self.assertEqual(len(list((self.folder / write.SAVED_FOLDER).iterdir())), 2)
-        self.assertIn("--restore", standing.find(self.rig, "../../finish").text)
+        self.assertIn("--restore", unfinished.find(self.rig, "../../finish").text)
 
 
 class Portions(Writes):
@@ -262,12 +262,12 @@ class Portions(Writes):
             self.begin(device)
         self.assertEqual((device.values, device.needs_restart), (before, False))
         self.assertEqual(caught.exception.__notes__, ["tower was put back: it is set as before"])
-        self.assertIsNone(standing.find(self.rig, "finish"))
+        self.assertIsNone(unfinished.find(self.rig, "finish"))
 
     def test_the_order_keeps_every_step_valid(self):
         from direkt.demand import Demand
         from direkt.device.model import Channel, Together
-        from direkt.work.order import valid_order
+        from direkt.work.device.write_order import valid_order
 
         law = Together((Demand("video.size", ("1920x1080",)),), (Demand("video.codec", ("h264",)),))
         channel = Channel("main", {"video.size": "1280x720", "video.codec": "h265"}, {}, together=(law,))

@@ -49,8 +49,8 @@ def card(
     For gear that no program can reach, or should not change. Address and key are broken into groups for typing, with the
     characters marked that people take for each other. Fits a sheet of A4, or a phone.
     """
-    from direkt.work import card as work
     from direkt.work import feeds
+    from direkt.work.device import card as work
 
     if file and ((path is not None and path.suffix.lower() in _KINDS) or as_json or reveal):
         raise UnusableInput(
@@ -115,7 +115,7 @@ def _write(path: Path, content: bytes, secret: bool, overwrite: bool) -> None:
 
 
 def _settings_file(feed: FeedParts, path: Path | None, overwrite: bool) -> ExitCode:
-    from direkt.work import card as work
+    from direkt.work.device import card as work
 
     made = work.settings_file(feed, options.sources(feed.rig))
     target = (path or Path()) / made.name if path is None or path.is_dir() else path

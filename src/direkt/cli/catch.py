@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from direkt.parameters import Values
     from direkt.secret import Secret
     from direkt.work.feeds import FeedParts
-    from direkt.work.reception import Refusals, Rehearsal
+    from direkt.work.stream.reception import Refusals, Rehearsal
 
 _APP = "rehearsal"
 _TRANSPORT = SPOKEN[0]
@@ -148,9 +148,9 @@ class _Run:
     def run(self, host: str | None, port: int, overwrite: bool, report: Path | None) -> ExitCode:
         from direkt.cli.live import View
         from direkt.net import certificates, routes
-        from direkt.work import catch as work
-        from direkt.work.reception import Reception
         from direkt.work.steps import Answer, drive
+        from direkt.work.stream import catch as work
+        from direkt.work.stream.reception import Reception
 
         names = routes.own_addresses(host)
         certificate = certificates.make([*names, "localhost"]) if self.scheme.tls else None

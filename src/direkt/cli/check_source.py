@@ -19,8 +19,8 @@ if TYPE_CHECKING:
     from direkt.parameters import Values
     from direkt.protocol.source import SourceAddress
     from direkt.secret import Secret
-    from direkt.work.fetch import Fetched
-    from direkt.work.reception import Rehearsal
+    from direkt.work.stream.fetch import Fetched
+    from direkt.work.stream.reception import Rehearsal
 
 _BEGIN_LIMIT = 30.0  # s that connecting may take in all
 
@@ -100,9 +100,9 @@ class _Run:
 
     def run(self, report: Path | None) -> ExitCode:
         from direkt.cli.live import View, Words
-        from direkt.work import fetch as work
-        from direkt.work.catch import Tick
         from direkt.work.steps import Answer, drive
+        from direkt.work.stream import fetch as work
+        from direkt.work.stream.catch import Tick
 
         self.out.print(f"[bold]fetching[/] {escape(self.source.address)}", soft_wrap=True)
         fetching = work.Fetch(self.source.address, self.source.login, by=self.by)

@@ -16,7 +16,7 @@ from direkt.printable import printable
 if TYPE_CHECKING:
     from direkt.platform.library import Means
     from direkt.rig.file import Rig
-    from direkt.work.going import Crew
+    from direkt.work.live.go_types import Crew
 
 CARRY_LOG = "carried"  # the folder in which the processes' words are kept
 
@@ -31,7 +31,7 @@ def means(rig: Rig) -> Means:
 def crew(rig: Rig) -> Crew:
     """All of it."""
     from direkt.platform.interface import values_of
-    from direkt.work.going import Crew, Rehearsed
+    from direkt.work.live.go_types import Crew, Rehearsed
 
     def rehearsed(feed: str) -> Rehearsed:
         found = recording.limited(rig, lambda log: log.last(("rehearse", "catch"), feed))

@@ -18,7 +18,7 @@ from direkt.work.steps import END
 if TYPE_CHECKING:
     from direkt.cli.schemas import FirmwareJson, HealthJson, HealthRowJson, TimeJson
     from direkt.device.model import Health
-    from direkt.work.manage import Checked
+    from direkt.work.device.manage import Checked
     from direkt.work.steps import Answer
 
 # The login
@@ -70,7 +70,7 @@ def health(name: str | None, every: bool, rig_path: Path | None, as_json: bool) 
 
     Exits with 1 when something is wrong with one of them.
     """
-    from direkt.work import manage
+    from direkt.work.device import manage
 
     rig = options.load_rig(rig_path)
     names = rig.every("device") if every else [rig.device_name(name)]
@@ -145,7 +145,7 @@ def time_(name: str | None, servers: tuple[str, ...], show: bool, rig_path: Path
 
     from direkt.device.model import Capability, need
     from direkt.device.onvif.client import offset_text
-    from direkt.work import manage
+    from direkt.work.device import manage
 
     _, chosen, driver = opened(rig_path, name)
     try:
@@ -188,7 +188,7 @@ def time_(name: str | None, servers: tuple[str, ...], show: bool, rig_path: Path
 @options.rig_option
 def restart(name: str | None, yes: bool, wait: float, rig_path: Path | None) -> ExitCode:
     """Restart device NAME and wait until it is back."""
-    from direkt.work import manage
+    from direkt.work.device import manage
     from direkt.work.steps import Agree, drive
 
     _, chosen, driver = opened(rig_path, name)
@@ -236,7 +236,7 @@ def firmware(name: str, file: Path, yes: bool, wait: float, rig_path: Path | Non
     """
     from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn
 
-    from direkt.work import manage
+    from direkt.work.device import manage
     from direkt.work.steps import Agree, drive
 
     _, chosen, driver = opened(rig_path, name)

@@ -43,7 +43,7 @@ def address(
     """
     from direkt.cli import rigfile
     from direkt.device import library
-    from direkt.work import manage
+    from direkt.work.device import manage
     from direkt.work.steps import Agree, drive
 
     if dhcp == (static is not None):
@@ -116,7 +116,7 @@ def _taken(host: str) -> str:
     import asyncio
 
     from direkt.net import discovery
-    from direkt.work.find import PORTS
+    from direkt.work.device.find import PORTS
 
     found = asyncio.run(discovery.doors([host], PORTS))
     return f"port {found[0].port}" if found else ""
@@ -228,7 +228,7 @@ def _works(rig: Rig, name: str, login: str) -> bool:
 def _password(kept: str | None, user: str, ask: bool) -> Secret:
     """What is typed; else what an earlier try has kept; else a new one."""
     from direkt.secret import Secret
-    from direkt.work import manage
+    from direkt.work.device import manage
 
     if ask:
         return _asked_password()

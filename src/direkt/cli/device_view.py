@@ -45,7 +45,7 @@ def snapshot(
     One device's picture is kept as the device made it. Exits with 1 when one of the pictures is not as it should be.
     """
     from direkt.report import contact
-    from direkt.work import manage
+    from direkt.work.device import manage
 
     if target.suffix.lower() not in (".jpg", ".jpeg", ".png"):
         raise UnusableInput(f"{target}: the name ends in .jpg or .png")

@@ -14,7 +14,7 @@ from direkt.errors import DirektError
 
 if TYPE_CHECKING:
     from direkt.cli.schemas import DriftJson
-    from direkt.work.drift import Drifted
+    from direkt.work.device.drift import Drifted
 
 
 @click.command()
@@ -27,8 +27,8 @@ def drift(devices: tuple[str, ...], rig_path: Path | None, as_json: bool) -> Exi
     Somebody turned a knob, or a device forgot. Prints nothing but differences, for use by cron; exits with 1 when there
     are some.
     """
-    from direkt.work import drift as work
-    from direkt.work import manage
+    from direkt.work.device import drift as work
+    from direkt.work.device import manage
 
     rig = options.load_rig(rig_path)
     names = [rig.device_name(name) for name in devices] or rig.every("device")

@@ -29,8 +29,8 @@ if TYPE_CHECKING:
     from direkt.platform.model import Input, PlatformEvent, Seen
     from direkt.platform.planned import Planned
     from direkt.rig.file import Rig
-    from direkt.work.account import Held
-    from direkt.work.airing import AirEvent, Airing, PersonStep
+    from direkt.work.live.account import Held
+    from direkt.work.live.event_at_platforms import AirEvent, Airing, PersonStep
     from direkt.work.steps import Job
 
     Work = Callable[[Airing, str], Job[AirEvent, PlatformEvent | None]]
@@ -84,7 +84,7 @@ def list_(at_platform: str | None, rig_path: Path | None, as_json: bool) -> Exit
 
 def _list_accounts(rig: Rig, wanted: str, as_json: bool) -> ExitCode:
     from direkt.cli import crew
-    from direkt.work import account
+    from direkt.work.live import account
 
     if wanted != "*" and wanted not in rig.file.platforms:
         raise UnusableInput(f"no platform {wanted!r} in {rig.source}; it has {', '.join(rig.file.platforms) or 'none'}")
@@ -236,9 +236,9 @@ def show(name: str | None, at: str | None, rig_path: Path | None, as_json: bool)
 
 def _gathered(rig: Rig, one: Planned) -> list[Airing]:
     from direkt.cli import crew
-    from direkt.work import airing
+    from direkt.work.live import event_at_platforms
 
-    return airing.gather(rig, one, crew.means(rig))
+    return event_at_platforms.gather(rig, one, crew.means(rig))
 
 
 def _at_json(airing: Airing, found: PlatformEvent | None, seen: Seen | None, failure: str) -> EventAtJson:
@@ -318,7 +318,7 @@ def _change(rig: Rig, one: Planned, verb: str, yes: bool, as_json: bool, work: W
     from direkt.cli.crew import Asker
     from direkt.errors import DirektError
     from direkt.store.entry import Entry
-    from direkt.work import airing as air
+    from direkt.work.live import event_at_platforms as air
     from direkt.work.steps import Answer, drive
 
     asker, out = Asker(yes), output.console(err=as_json)
@@ -400,7 +400,7 @@ def _need(airing: Airing) -> PlatformEvent:
 
 def _make(airing: Airing, now: str) -> Job[AirEvent, PlatformEvent | None]:
     from direkt.cli import crew
-    from direkt.work import airing as air
+    from direkt.work.live import event_at_platforms as air
 
     made = yield from air.prepare(airing, now)
     if not airing.by_hand:
@@ -411,20 +411,20 @@ def _make(airing: Airing, now: str) -> Job[AirEvent, PlatformEvent | None]:
 
 
 def _change_to_rig(airing: Airing, now: str) -> Job[AirEvent, PlatformEvent | None]:
-    from direkt.work import airing as air
+    from direkt.work.live import event_at_platforms as air
 
     _need(airing)
     return (yield from air.prepare(airing, now))
 
 
 def _open(airing: Airing, now: str) -> Job[AirEvent, PlatformEvent | None]:
-    from direkt.work import airing as air
+    from direkt.work.live import event_at_platforms as air
 
     return (yield from air.open_event(airing, _need(airing), now))
 
 
 def _close(airing: Airing, now: str) -> Job[AirEvent, PlatformEvent | None]:
-    from direkt.work import airing as air
+    from direkt.work.live import event_at_platforms as air
 
     return (yield from air.finish(airing, _need(airing), now))
 
@@ -432,7 +432,7 @@ def _close(airing: Airing, now: str) -> Job[AirEvent, PlatformEvent | None]:
 def _drop(airing: Airing, now: str) -> Job[AirEvent, PlatformEvent | None]:
     from direkt.platform.model import EventState
     from direkt.store import standing
-    from direkt.work import airing as air
+    from direkt.work.live import event_at_platforms as air
 
     found = airing.find()
     if found is not None and found.state in (EventState.OPEN, EventState.LIVE):

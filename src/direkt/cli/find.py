@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
     from direkt.cli.schemas import FindJson, FoundJson
     from direkt.rig.file import Rig
-    from direkt.work.find import FindEvent, Found, Result
+    from direkt.work.device.find import FindEvent, Found, Result
     from direkt.work.steps import Answer
 
 
@@ -62,7 +62,7 @@ def find(
     can push, whether its first password is still to be set, and what stands between it and this machine. Exits with 3
     when nothing was found.
     """
-    from direkt.work import find as work
+    from direkt.work.device import find as work
     from direkt.work.steps import drive
 
     rig = _rig(rig_path)
@@ -93,7 +93,7 @@ def _rig(path: Path | None) -> Rig | None:
 
 
 def _on_event(event: FindEvent) -> Answer:
-    from direkt.work import find as work
+    from direkt.work.device import find as work
 
     if isinstance(event, work.Probing):
         output.note(f"probing on {', '.join(event.interfaces) or 'no interface'} ...")
@@ -108,7 +108,7 @@ def _add(result: Result, rig: Rig | None, path: Path | None) -> dict[str, str]:
     """Writes the new ones into the rig; their names by address."""
     from direkt.cli import rigfile
     from direkt.rig import file as rigs
-    from direkt.work.find import names_for
+    from direkt.work.device.find import names_for
 
     names = names_for(result.devices, rig.file.devices if rig is not None else ())
     if not names:

@@ -49,7 +49,7 @@ def go(
     are: run it again after a crash or Ctrl-C, and it goes on from there. Whoever is asked may also answer through a pipe.
     """
     from direkt.cli import crew
-    from direkt.work.going import Options
+    from direkt.work.live.go_types import Options
 
     if rehearse and dry_run:
         raise UnusableInput("--rehearse and --dry-run exclude each other")

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from direkt.platform.planned import Planned
     from direkt.rig.file import Rig
     from direkt.store.entry import Entry
-    from direkt.work.going import Checked, Crew, GoEvent, Gone, Judged, Link, Options, Waiting
+    from direkt.work.live.go_types import Checked, Crew, GoEvent, Gone, Judged, Link, Options, Waiting
     from direkt.work.steps import Answer
 
 _EVERY = 10.0  # s between lines of waiting, where no line can be written over
@@ -63,7 +63,7 @@ class Front:
     def drive(self, crew: Crew, how: Options) -> Gone:
         """Goes through the order, and shows it."""
         from direkt.platform import planned
-        from direkt.work.go import go as work
+        from direkt.work.live.go import go as work
         from direkt.work.steps import drive
 
         title = planned.wanted(self.rig, self.planned).title
@@ -74,35 +74,35 @@ class Front:
 
     def on_event(self, event: GoEvent) -> Answer:
         """Shows one event; answers one question."""
-        from direkt.work import going
-        from direkt.work.airing import Did, PersonStep
+        from direkt.work.live import go_types
+        from direkt.work.live.event_at_platforms import Did, PersonStep
 
-        if isinstance(event, going.Waiting):
+        if isinstance(event, go_types.Waiting):
             self._wait(event)
             return None
         self._end_line()
-        if isinstance(event, going.Began):
-            self.out.print(f"\n[bold]{event.step:d}  {going.TITLES[event.step]}[/]")
+        if isinstance(event, go_types.Began):
+            self.out.print(f"\n[bold]{event.step:d}  {go_types.TITLES[event.step]}[/]")
             self.waited = -_EVERY
-        elif isinstance(event, going.Checked):
+        elif isinstance(event, go_types.Checked):
             self._checked(event)
-        elif isinstance(event, going.Ended):
+        elif isinstance(event, go_types.Ended):
             self.document["steps"].append(
                 {
                     "step": int(event.step),
-                    "title": going.TITLES[event.step],
+                    "title": go_types.TITLES[event.step],
                     "seconds": round(event.seconds, 1),
                     "good": event.good,
                 }
             )
-        elif isinstance(event, going.Would):
+        elif isinstance(event, go_types.Would):
             self.document["would"].append(f"{event.step:d} {event.text}")
             self.out.print(f"   {event.step:d}  would {escape(event.text)}")
-        elif isinstance(event, going.Judged):
+        elif isinstance(event, go_types.Judged):
             self._judged(event)
-        elif isinstance(event, going.Link):
+        elif isinstance(event, go_types.Link):
             self._link(event)
-        elif isinstance(event, going.LookedAt):
+        elif isinstance(event, go_types.LookedAt):
             f = event.found
             self.document["looks"].append(
                 {
@@ -270,7 +270,7 @@ class Front:
 
 def time_sheet(out: Console, gone: Gone) -> None:
     """How long each step took."""
-    from direkt.work.going import TITLES
+    from direkt.work.live.go_types import TITLES
 
     table = output.table("step", "", "took")
     for step, seconds in gone.seconds.items():

@@ -24,10 +24,10 @@ if TYPE_CHECKING:
     from direkt.platform.planned import Planned
     from direkt.rig.file import Rig
     from direkt.sim.tarnlight import Tarnlight
-    from direkt.work.airing import Airing
     from direkt.work.feeds import FeedParts
-    from direkt.work.going import Crew, Options
-    from direkt.work.rehearse import Former
+    from direkt.work.live.event_at_platforms import Airing
+    from direkt.work.live.go_types import Crew, Options
+    from direkt.work.stream.rehearse import Former
 
 _PLATFORM = "practice"
 _MARK = "practice-"  # in front of names in the store of this practice
@@ -116,10 +116,10 @@ def practise(rig: Rig, planned: Planned, how: Options, *, yes: bool, report: Pat
 
 def _real(rig: Rig, planned: Planned, crew: Crew) -> list[Airing]:
     """The event at its real destinations, whose sheets the practice judges by; nothing is sent there."""
-    from direkt.work import airing
+    from direkt.work.live import event_at_platforms
 
-    found = airing.gather(rig, planned, crew.means)
-    airing.close(found)
+    found = event_at_platforms.gather(rig, planned, crew.means)
+    event_at_platforms.close(found)
     return found
 
 
@@ -169,8 +169,9 @@ class _Carrier:
         import threading
 
         from direkt.cli import options
-        from direkt.work import carry, feeds
+        from direkt.work import feeds
         from direkt.work.steps import drive
+        from direkt.work.stream import carry
 
         parts = feeds.look_up(self.rig, feed, self.means.sources)
         _, _, source = carry.read(parts)
@@ -213,13 +214,15 @@ class _Carrier:
 
 def _formers(rig: Rig, planned: Planned, crew: Crew) -> dict[str, tuple[FeedParts, Former]]:
     """What the devices' push slots hold before the practice. Raises DirektError where that could not be put back."""
-    from direkt.work import feeds, go_checks, rehearse
+    from direkt.work import feeds
+    from direkt.work.live import checks
+    from direkt.work.stream import rehearse
 
     out: dict[str, tuple[FeedParts, Former]] = {}
     try:
         for name in planned.entry.feeds:
             parts = feeds.look_up(rig, name, crew.means.sources)
-            if parts.entry.carry or go_checks.by_hand(parts):
+            if parts.entry.carry or checks.by_hand(parts):
                 parts.driver.close()
                 continue
             try:
@@ -243,20 +246,20 @@ def _formers(rig: Rig, planned: Planned, crew: Crew) -> dict[str, tuple[FeedPart
 def _after(front: Front, rig: Rig, planned: Planned, crew: Crew, carrier: _Carrier) -> ExitCode:
     """The end is practised too."""
     from direkt.cli.stop import marked
-    from direkt.work import ended, ending
+    from direkt.work.live import end, end_findings
     from direkt.work.steps import drive
 
     front.out.print("\n[bold]The end[/]")
     carrier.stop()
-    aim = ending.Aim(tuple(planned.entry.feeds), (planned,))
+    aim = end.Aim(tuple(planned.entry.feeds), (planned,))
 
-    def on_event(event: ended.EndEvent) -> bool | None:
-        if isinstance(event, ended.Off):
+    def on_event(event: end_findings.EndEvent) -> bool | None:
+        if isinstance(event, end_findings.Off):
             output.print_lines(front.out, [(f"   {marked(event)}", f"[bold]{escape(event.name)}[/]  {escape(event.text)}")])
         return True
 
     begin = time.monotonic()
-    stopped = drive(ending.stop(rig, aim, crew), on_event)
+    stopped = drive(end.stop(rig, aim, crew), on_event)
     front.document["steps"].append(
         {"step": 8, "title": "the end", "seconds": round(time.monotonic() - begin, 1), "good": stopped.proven}
     )
@@ -265,7 +268,7 @@ def _after(front: Front, rig: Rig, planned: Planned, crew: Crew, carrier: _Carri
 
 def _put_back(rig: Rig, formers: dict[str, tuple[FeedParts, Former]], crew: Crew, front: Front) -> list[str]:
     """Every slot as it was; what is not, in words."""
-    from direkt.work import rehearse
+    from direkt.work.stream import rehearse
 
     left = []
     for name, (parts, former) in formers.items():

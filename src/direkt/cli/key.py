@@ -246,10 +246,10 @@ def _of_platform(rig: Rig, destination: str, event: str, *, given: bool, yes: bo
     from direkt.cli.crew import Asker
     from direkt.cli.event import chosen
     from direkt.platform.model import EventState, NoSuchEvent
-    from direkt.work import airing
+    from direkt.work.live import event_at_platforms
 
     means = crew.means(rig)
-    airings = airing.gather(rig, chosen(rig, event, None), means)
+    airings = event_at_platforms.gather(rig, chosen(rig, event, None), means)
     try:
         one = next((a for a in airings if a.destination == destination), None)
         if one is None:
@@ -259,7 +259,7 @@ def _of_platform(rig: Rig, destination: str, event: str, *, given: bool, yes: bo
             raise NoSuchEvent(f"{one.sheet.name} has no such event yet: direkt event make {event}")
         if given:
             key = one.platform.ingest(known).key
-            airing.adopt_key(one, key, means)
+            event_at_platforms.adopt_key(one, key, means)
             return key
         if known.state in (EventState.OPEN, EventState.LIVE, EventState.UNKNOWN):
             state = "is on air" if known.state is EventState.LIVE else f"is {known.state}"
@@ -267,15 +267,15 @@ def _of_platform(rig: Rig, destination: str, event: str, *, given: bool, yes: bo
             if not Asker(yes).ask(text, False):
                 raise UnusableInput(f"{event} {state}, and its key was left as it is; end it first: direkt stop {event}, or say --yes")
         key = one.platform.renew(known).key
-        airing.adopt_key(one, key, means)
+        event_at_platforms.adopt_key(one, key, means)
         return key
     finally:
-        airing.close(airings)
+        event_at_platforms.close(airings)
 
 
 def _to_devices(rig: Rig, destination: str, key: Secret, as_json: bool) -> ExitCode:
     """Writes the new key to every device that has the old one."""
-    from direkt.work.renew import renew as work
+    from direkt.work.device.renew import renew as work
 
     out = output.console(err=as_json)
     document: KeyRenewJson = {"schema": "direkt.key-renew/1", "destination": destination, "devices": []}

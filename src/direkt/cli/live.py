@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
     from direkt.destination.model import Sheet
     from direkt.measure.meter import Measurement
-    from direkt.work.reception import Refusals, Rehearsal
+    from direkt.work.stream.reception import Refusals, Rehearsal
 
 _LINE_EVERY = 5  # s between lines where there is no terminal
 _FIRST_RATE = 2.0  # s before which a mean bitrate is little but the first keyframe

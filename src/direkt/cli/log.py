@@ -106,7 +106,7 @@ def list_(
 
 def _zone(rig: Rig) -> datetime.tzinfo:
     """The rig's zone, as for its events; this machine's where it has none."""
-    from direkt.work.timetable import zone
+    from direkt.work.live.timetable import zone
 
     return zone(rig)
 

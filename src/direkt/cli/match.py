@@ -39,7 +39,7 @@ def match(feed: str | None, every: bool, rig_path: Path | None, as_json: bool) -
         return _all(rig, as_json)
     from direkt.device.model import Capability
     from direkt.work import feeds
-    from direkt.work.planning import plan_feed
+    from direkt.work.device.planning import plan_feed
 
     left = unfinished.tell(rig, feed=feed)
     parts = feeds.look_up(rig, feed, options.sources(rig))
@@ -72,8 +72,9 @@ def _print(out: Console, parts: FeedParts, channel: Channel, plan: Plan) -> None
 def _all(rig: Rig, as_json: bool) -> ExitCode:
     """Every feed, one after the other in the output, at the same time on the network."""
     from direkt.device.model import Capability
-    from direkt.work import feeds, manage
-    from direkt.work.planning import plan_feed
+    from direkt.work import feeds
+    from direkt.work.device import manage
+    from direkt.work.device.planning import plan_feed
 
     sources = options.sources(rig)
     left = {name: unfinished.tell(rig, feed=name) for name in rig.every("feed")}

@@ -19,8 +19,8 @@ if TYPE_CHECKING:
     from direkt.destination.model import Sheet
     from direkt.destination.references import Sources
     from direkt.device.model import Slot
+    from direkt.work.device.push import Look, PushStanding
     from direkt.work.feeds import FeedParts
-    from direkt.work.push import Look, PushStanding
 
 
 @click.command()
@@ -52,7 +52,7 @@ def push(
     """
     from direkt.device.model import PushState
     from direkt.work import feeds
-    from direkt.work import push as work
+    from direkt.work.device import push as work
 
     if rehearse is not None and action != "on":
         raise UnusableInput(f"--rehearse goes with 'push on', not with 'push {action}'")
@@ -101,7 +101,7 @@ def push(
 
 def _stop(feed: FeedParts) -> Look | None:
     """The slot when the push is off; None when it was interrupted, which is said."""
-    from direkt.work import push as work
+    from direkt.work.device import push as work
 
     try:
         return work.stop(feed, options.SystemClock())
@@ -113,7 +113,7 @@ def _stop(feed: FeedParts) -> Look | None:
 
 def _start(feed: FeedParts, sources: Sources, server: str | None) -> Look | None:
     """The slot when the push runs, or fails to; None when it was interrupted, which is said."""
-    from direkt.work import push as work
+    from direkt.work.device import push as work
     from direkt.work.steps import Answer, drive
 
     key = feed.rig.key(feed.destination, sources)

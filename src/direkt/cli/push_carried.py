@@ -19,11 +19,11 @@ if TYPE_CHECKING:
     from direkt.judge import Judgement
     from direkt.measure.meter import Measurement
     from direkt.store.carried import Running
-    from direkt.work.carry import Carried
-    from direkt.work.carrying import Carrying, State
-    from direkt.work.catch import Tick
     from direkt.work.feeds import FeedParts
     from direkt.work.steps import Answer
+    from direkt.work.stream.carrier import Carrying, State
+    from direkt.work.stream.carry import Carried
+    from direkt.work.stream.catch import Tick
 
 _WAIT = 30.0  # s after which it is said that it takes long
 _USUAL = ("coming", "pushing", "waiting for the camera")  # states that are no news
@@ -32,7 +32,7 @@ _WORDS = ("waiting for camera and platform", "the push is interrupted")
 
 def look(feed: FeedParts, left: list[UnfinishedJson], *, as_json: bool) -> ExitCode:
     """How it stands."""
-    from direkt.work import carry as work
+    from direkt.work.stream import carry as work
 
     found = work.running(feed)
     if as_json:
@@ -44,7 +44,7 @@ def look(feed: FeedParts, left: list[UnfinishedJson], *, as_json: bool) -> ExitC
 
 def stop(feed: FeedParts, left: list[UnfinishedJson], *, as_json: bool) -> ExitCode:
     """Ends the process that carries it."""
-    from direkt.work import carry as work
+    from direkt.work.stream import carry as work
 
     found = work.end(feed, options.SystemClock())
     if as_json:
@@ -64,7 +64,7 @@ def start(
     left: list[UnfinishedJson], *, keep_damaged: bool, as_json: bool,
 ) -> ExitCode:  # fmt: skip
     """Carries it until Ctrl-C, or for some time; then says what was sent, and judges it."""
-    from direkt.work import carry as work
+    from direkt.work.stream import carry as work
 
     if work.running(feed) is not None:
         raise work.refuse_twice(feed)
@@ -100,8 +100,8 @@ class _Run:
         left: list[UnfinishedJson],
     ) -> ExitCode:
         from direkt.cli.live import View, Words
-        from direkt.work import carry as work
         from direkt.work.steps import drive
+        from direkt.work.stream import carry as work
 
         feed = self.feed
         self.out.print(f"[bold]{escape(feed.name)}[/]  carried from {escape(ends[0])}", soft_wrap=True)
@@ -152,7 +152,7 @@ class _Run:
                 view.tell(f"{clock(event.since)}  {side}: it is back")
 
     def _judge(self, measurement: Measurement) -> Judgement:
-        from direkt.work import carry as work
+        from direkt.work.stream import carry as work
 
         return work.judge(self.feed, measurement, self.set, self.source_rate, silent=self.carrying.state.silent)
 
@@ -224,7 +224,7 @@ def _carrying(state: State) -> CarryingJson:
 
 def _document(feed: FeedParts, found: Running | None, left: list[UnfinishedJson]) -> PushJson:
     from direkt.cli.read import slot_json
-    from direkt.work.carry import slot_of
+    from direkt.work.stream.carry import slot_of
 
     return {
         "schema": "direkt.push/1", "feed": feed.name, "device": feed.device, **slot_json(slot_of(feed, found)),

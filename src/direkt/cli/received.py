@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from direkt.judge import Judgement
     from direkt.measure.meter import Measurement
     from direkt.parameters import Values
-    from direkt.work.reception import Rehearsal
+    from direkt.work.stream.reception import Rehearsal
 
 _ALL = 1000
 

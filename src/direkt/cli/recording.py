@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from direkt.store.entry import Entry, Of, Outcome, Writer
     from direkt.store.log import Log
     from direkt.work.feeds import FeedParts
-    from direkt.work.reception import Rehearsal
+    from direkt.work.stream.reception import Rehearsal
 
 
 _FIRST = 2.0  # s that something waits until its beginning stands there

@@ -20,8 +20,8 @@ if TYPE_CHECKING:
     from direkt.judge import Judgement
     from direkt.measure.meter import Measurement
     from direkt.work.feeds import FeedParts
-    from direkt.work.rehearse import Rehearsed, RehearseEvent
     from direkt.work.steps import Answer
+    from direkt.work.stream.rehearse import Rehearsed, RehearseEvent
 
 _SECONDS = 30.0
 
@@ -76,8 +76,8 @@ class _Run:
         self.view: View | None = None
 
     def run(self, tls: bool, port: int, overwrite: bool, replace: bool) -> ExitCode:
-        from direkt.work import rehearse as work
         from direkt.work.steps import drive
+        from direkt.work.stream import rehearse as work
 
         feed, sources, clock = self.feed, options.sources(self.feed.rig), options.SystemClock()
         if feed.entry.carry:
@@ -110,8 +110,8 @@ class _Run:
             raise
 
     def _on_event(self, event: RehearseEvent) -> Answer:
-        from direkt.work.catch import Tick
-        from direkt.work.rehearse import START_LIMIT, Phase, Receiving
+        from direkt.work.stream.catch import Tick
+        from direkt.work.stream.rehearse import START_LIMIT, Phase, Receiving
 
         if isinstance(event, Receiving):
             from direkt.cli.live import View
@@ -145,7 +145,7 @@ class _Run:
     def _finish(self, done: Rehearsed) -> ExitCode:
         from direkt.cli import judgement as judging
         from direkt.cli.received import print_received
-        from direkt.work import carry
+        from direkt.work.stream import carry
 
         rehearsal = done.reception.rehearsal
         measurement = rehearsal.snapshot()

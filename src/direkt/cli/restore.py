@@ -29,8 +29,8 @@ def restore(
     The key of the push slot is put back where the rig knows it; a key is never kept in a backup.
     """
     from direkt.cli.write import one
-    from direkt.work import saved
-    from direkt.work.write import Terms
+    from direkt.work.device import saved
+    from direkt.work.device.write import Terms
 
     rig = options.load_rig(rig_path)
     name = rig.device_name(device)

@@ -25,11 +25,11 @@ if TYPE_CHECKING:
     from direkt.rig.file import Rig
     from direkt.store.entry import Entry, Outcome, Phase
     from direkt.watch.telling import Telling
-    from direkt.work.ended import EndEvent
-    from direkt.work.going import Crew, GoEvent
-    from direkt.work.service import ServiceEvent
+    from direkt.work.live.end_findings import EndEvent
+    from direkt.work.live.go_types import Crew, GoEvent
+    from direkt.work.live.schedule_service import ServiceEvent
+    from direkt.work.live.timetable import Turn
     from direkt.work.steps import Answer
-    from direkt.work.timetable import Turn
 
 _SETTLE = 40.0  # s that what is being done gets to come to a known state
 
@@ -49,7 +49,7 @@ def schedule() -> None:
 @options.json_option
 def list_(days: float | None, most: int, rig_path: Path | None, as_json: bool) -> ExitCode:
     """List what is on now and comes next, in local time and UTC."""
-    from direkt.work import timetable
+    from direkt.work.live import timetable
 
     rig = options.load_rig(rig_path)
     now = datetime.datetime.now(datetime.UTC)
@@ -144,7 +144,7 @@ class _Service:
         from direkt.cli.service import Manager
         from direkt.cli.watch import Pool, Recorder, telling_of
         from direkt.watch.notices import Notices
-        from direkt.work.service import Service
+        from direkt.work.live.schedule_service import Service
 
         self.out = output.console()
         self.rig_path = rig_path if rig_path is not None else rig.path
@@ -207,19 +207,19 @@ class _Service:
         self.out.file.flush()
 
     def _on_event(self, event: ServiceEvent, told: str) -> str:
-        from direkt.work import service
+        from direkt.work.live import schedule_service
 
-        if isinstance(event, service.Doing):
+        if isinstance(event, schedule_service.Doing):
             self._say(f"{event.turn.entry}: {event.deed}s")
             deed = self.deeds[event.turn.entry] = secrets.token_hex(8)
             self.recorder.add(self._entry(event.turn, "good", f"{event.turn.entry}: {event.deed}s", deed, "began"))
-        elif isinstance(event, service.Done):
+        elif isinstance(event, schedule_service.Done):
             again = f"; again in {event.again:g} s" if event.again is not None else ""
             self._say(f"{event.turn.entry}: {event.deed}: {event.text}{again}", good=event.good)
             deed = self.deeds.pop(event.turn.entry, "")
             text = f"{event.turn.entry}: {event.deed}: {event.text}"
             self.recorder.add(self._entry(event.turn, "good" if event.good else "failed", text, deed, "ended" if deed else ""))
-        elif isinstance(event, service.Said):
+        elif isinstance(event, schedule_service.Said):
             self._say(event.text, good=event.good)
         else:
             self.manager.alive()
@@ -281,27 +281,27 @@ class _Acts:
     def end(self, turn: Turn) -> tuple[bool, str]:
         """The certain end of it."""
         from direkt.cli.stop import record
-        from direkt.work import ended, ending
-        from direkt.work.airing import PersonStep
+        from direkt.work.live import end, end_findings
+        from direkt.work.live.event_at_platforms import PersonStep
         from direkt.work.steps import drive
 
-        aim = ending.Aim(turn.feeds, (turn.planned,) if turn.planned is not None else ())
-        drops: list[ended.Dropped] = []
+        aim = end.Aim(turn.feeds, (turn.planned,) if turn.planned is not None else ())
+        drops: list[end_findings.Dropped] = []
 
         def on_event(event: EndEvent) -> Answer:
-            if isinstance(event, ended.Dropped):
+            if isinstance(event, end_findings.Dropped):
                 drops.append(event)
             return False if isinstance(event, PersonStep) else None
 
-        stopped = drive(ending.stop(self.rig, aim, self._crew(), seconds=60.0), on_event)
+        stopped = drive(end.stop(self.rig, aim, self._crew(), seconds=60.0), on_event)
         record(self.rig, aim, stopped, drops, pause=False)
         left = [f"{i.name}: {i.text}" for i in stopped.left]
         return stopped.proven, stopped.words if stopped.proven else "; ".join(left) or "interrupted"
 
     def _go(self, turn: Turn) -> tuple[bool, str]:
-        from direkt.work.airing import PersonStep
-        from direkt.work.go import go
-        from direkt.work.going import Options, Question
+        from direkt.work.live.event_at_platforms import PersonStep
+        from direkt.work.live.go import go
+        from direkt.work.live.go_types import Options, Question
         from direkt.work.steps import drive
 
         assert turn.planned is not None

@@ -22,9 +22,9 @@ if TYPE_CHECKING:
     from direkt.judge import Judgement
     from direkt.platform.model import Input
     from direkt.rig.file import Rig
-    from direkt.work.signal_event import Place
-    from direkt.work.signalling import Carried, Result, Settings, SignalEvent, Signalling, Step
+    from direkt.work.live.signal_event import Place
     from direkt.work.steps import Answer
+    from direkt.work.stream.signal import Carried, Result, Settings, SignalEvent, Signalling, Step
 
 _LOOK_EVERY = 2.0  # s between questions to the platform
 _LATE_AFTER = 5.0  # s of a signal from where on it is said that the line does not keep up
@@ -74,7 +74,7 @@ def signal(
     own for invited viewers where one can be made, and to none that viewers see. Meanwhile the connection is measured; --climb finds
     out what the line carries to that ingest.
     """
-    from direkt.work import signalling
+    from direkt.work.stream import signal
 
     if (save or begin is not None) and not climb:
         raise UnusableInput("--save and --from go with --climb")
@@ -95,7 +95,7 @@ def signal(
             )
             return ExitCode.USE
         settings = _settings(rig, sheet, place.server.scheme, size, rate, bitrate, begin, climb=climb)
-        work = signalling.Signalling(place.server, place.key, settings)
+        work = signal.Signalling(place.server, place.key, settings)
         result = run.drive(work, place, None if climb else seconds, most * 1000 if climb else None)
     finally:
         left = place.close()
@@ -109,7 +109,7 @@ def _settings(
 ) -> Settings:  # fmt: skip
     """What is sent. Raises UnusableInput."""
     from direkt.match import budget
-    from direkt.work import signalling
+    from direkt.work.stream import signal
 
     line = rig.file.uplink
     limit = (
@@ -117,7 +117,7 @@ def _settings(
         if line is not None and not climb
         else None
     )
-    best, _ = signalling.best(sheet, scheme, limit, rig.file.mains_hz)
+    best, _ = signal.best(sheet, scheme, limit, rig.file.mains_hz)
     values = best.values()
     if size is not None:
         width, _, height = size.lower().partition("x")
@@ -134,19 +134,19 @@ def _settings(
         )
         values["video.rate_control"] = "cbr"
         return _possible(values)
-    return signalling.settings_of(values)
+    return signal.settings_of(values)
 
 
 def _possible(values: dict[str, float | int | str]) -> Settings:
     """Where a climb can begin: at the lowest bitrate that the card can have."""
-    from direkt.work import signalling
+    from direkt.work.stream import signal
 
     for _ in range(12):
         try:
-            return signalling.settings_of(values)
+            return signal.settings_of(values)
         except UnusableInput:
             values["video.bitrate.mean"] = float(values["video.bitrate.mean"]) * 1.3
-    return signalling.settings_of(values)
+    return signal.settings_of(values)
 
 
 class _Run:
@@ -165,7 +165,7 @@ class _Run:
     def place(self, rehearse: str | None, *, backup: bool, on_air: bool) -> Place:
         """Where it goes. Raises DirektError."""
         from direkt.protocol import address
-        from direkt.work import signal_event
+        from direkt.work.live import signal_event
 
         if rehearse is None:
             return signal_event.place(self.rig, self.destination, self.means, backup=backup, on_air=on_air)
@@ -180,8 +180,8 @@ class _Run:
         return Asker(yes).ask(question, False)
 
     def drive(self, work: Signalling, place: Place, seconds: float | None, most: float | None) -> Result:
-        from direkt.work import signalling
         from direkt.work.steps import drive
+        from direkt.work.stream import signal
 
         self.out.print(
             f"[bold]Test signal to {escape(self.sheet.name)}[/] ({escape(self.destination)}): {escape(place.server)}",
@@ -191,7 +191,7 @@ class _Run:
         self.out.print(f"   it goes to {escape(place.words)}", soft_wrap=True)
 
         def on_event(event: SignalEvent) -> Answer:
-            if isinstance(event, signalling.Step):
+            if isinstance(event, signal.Step):
                 self._end_line()
                 self._step(event)
             else:
@@ -201,7 +201,7 @@ class _Run:
 
         recording.begin(self.rig, "signal", f"a test signal to {self.destination}")
         try:
-            return drive(signalling.send(work, options.SystemClock(), seconds=seconds, climb=most), on_event)
+            return drive(signal.send(work, options.SystemClock(), seconds=seconds, climb=most), on_event)
         finally:
             self._end_line()
 
@@ -222,7 +222,7 @@ class _Run:
                 self.shown_after = since
 
     def _tick(self, work: Signalling, event: object) -> None:
-        from direkt.work.signalling import Tick
+        from direkt.work.stream.signal import Tick
 
         assert isinstance(event, Tick)
         text = f"{clock(event.since)}  {self._state(work)}"

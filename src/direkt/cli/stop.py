@@ -17,9 +17,9 @@ from direkt.errors import UnusableInput
 if TYPE_CHECKING:
     from direkt.cli.schemas import StopJson
     from direkt.rig.file import Rig
-    from direkt.work.ended import Dropped, EndEvent, Off, Stopped
-    from direkt.work.ending import Aim
-    from direkt.work.going import Crew
+    from direkt.work.live.end import Aim
+    from direkt.work.live.end_findings import Dropped, EndEvent, Off, Stopped
+    from direkt.work.live.go_types import Crew
     from direkt.work.steps import Answer
 
 _WORDS = {"on": "still on"}
@@ -62,14 +62,14 @@ def stop(
     Twice does no harm.
     """
     from direkt.cli import crew, recording
-    from direkt.work import ending
+    from direkt.work.live import end
 
     rig = options.load_rig(rig_path)
     if every and name is not None:
         raise UnusableInput("name an event or feed, or --all, not both")
     if pause and wipe_key:
         raise UnusableInput("--pause and --wipe-key exclude each other: the key is needed again")
-    aim = ending.aim(rig, name, every=every, now=time.time())
+    aim = end.aim(rig, name, every=every, now=time.time())
     if pause:
         _may_pause(rig, aim)
     front = _Front(yes, as_json)
@@ -124,27 +124,27 @@ class _Front:
         self.drops: list[Dropped] = []
 
     def run(self, rig: Rig, aim: Aim, crew: Crew, seconds: float, wipe: bool, pause: bool) -> Stopped:
-        from direkt.work import ending
+        from direkt.work.live import end
         from direkt.work.steps import drive
 
-        return drive(ending.stop(rig, aim, crew, seconds=seconds, wipe=wipe, pause=pause, unasked=self.asker.yes), self.on_event)
+        return drive(end.stop(rig, aim, crew, seconds=seconds, wipe=wipe, pause=pause, unasked=self.asker.yes), self.on_event)
 
     def on_event(self, event: EndEvent) -> Answer:
-        from direkt.work import ended
-        from direkt.work.airing import PersonStep
+        from direkt.work.live import end_findings
+        from direkt.work.live.event_at_platforms import PersonStep
 
-        if isinstance(event, ended.Off):
+        if isinstance(event, end_findings.Off):
             mark = marked(event)
             output.print_lines(self.out, [(mark, f"[bold]{escape(event.name)}[/]  {escape(event.text)}")], indent=0)
             if event.advice:
                 output.print_lines(self.out, [(" " * 12, f"next: {escape(event.advice)}")])
-        elif isinstance(event, ended.Dropped):
+        elif isinstance(event, end_findings.Dropped):
             self.drops.append(event)
             self.out.print(
                 f"[yellow]! dropped[/]  [bold]{escape(event.destination)}[/]  {escape(event.title)} had nothing of the {event.role} push for "
                 f"{event.gap.seconds:g} s from {escape(event.gap.began)} on"
             )
-        elif isinstance(event, ended.Round):
+        elif isinstance(event, end_findings.Round):
             self.out.print(
                 f"… tried again for {event.seconds:.0f} s more: {escape('; '.join(event.left))}", soft_wrap=True
             )
@@ -180,7 +180,7 @@ class _Front:
 
 def marked(item: Off) -> str:
     """What is known of one thing, as a mark and a word."""
-    from direkt.work.ended import Proof, What
+    from direkt.work.live.end_findings import Proof, What
 
     if item.proof is Proof.OFF:
         word = "✓" if item.what in (What.EVENT, What.ACCOUNT) else "✓ off"

@@ -16,9 +16,9 @@ if TYPE_CHECKING:
 
 def tell(rig: Rig, *, feed: str | None = None, device: str | None = None) -> list[UnfinishedJson]:
     """Says which writes were not finished, of a feed's device or of a device, and what to do. Raises RigError."""
-    from direkt.work import standing
+    from direkt.work.device import unfinished
 
-    found = standing.of_device(rig, device or rig.file.feeds[rig.feed_name(feed)].device)
+    found = unfinished.of_device(rig, device or rig.file.feeds[rig.feed_name(feed)].device)
     for one in found:
         output.note(f"! {one.told_later}")
     return [

@@ -26,11 +26,11 @@ if TYPE_CHECKING:
     from direkt.rig.file import Rig
     from direkt.secret import Secret
     from direkt.store.entry import Entry
+    from direkt.work.device.many import Became, Progress
+    from direkt.work.device.unfinished import Standing
+    from direkt.work.device.write import Planned, Terms, WriteEvent, Written
     from direkt.work.feeds import FeedParts
-    from direkt.work.many import Became, Progress
-    from direkt.work.standing import Standing
     from direkt.work.steps import Answer, Job
-    from direkt.work.write import Planned, Terms, WriteEvent, Written
 
 _QUIET = 30 * 60.0  # s before a feed's start in which nothing restarts
 
@@ -96,7 +96,7 @@ def one(rig: Rig, feed: str | None, yes: bool, as_json: bool, restore: Path | No
     left = unfinished.tell(rig, feed=feed)
     parts = feeds.look_up(rig, feed, sources)
     try:
-        from direkt.work import write as work
+        from direkt.work.device import write as work
 
         if restore is not None:
             job = work.restore(parts, restore, sources, options.SystemClock(), terms)
@@ -121,7 +121,7 @@ def terms_for(
     rig: Rig, feed: str | None, wait: float, near: str | None, restart_anyway: bool, *, live: bool = False
 ) -> Terms:  # fmt: skip
     """What a write may do. Raises UnusableInput for a time that is none."""
-    from direkt.work.write import Terms
+    from direkt.work.device.write import Terms
 
     entry = rig.file.feeds.get(feed or "") or (
         next(iter(rig.file.feeds.values())) if len(rig.file.feeds) == 1 else None
@@ -208,8 +208,8 @@ class _Front:
         return self._finish(written)
 
     def _on_event(self, event: WriteEvent) -> Answer:
-        from direkt.work import write as work
-        from direkt.work.standing import Standing
+        from direkt.work.device import write as work
+        from direkt.work.device.unfinished import Standing
         from direkt.work.steps import Agree
 
         if isinstance(event, Agree):
@@ -332,7 +332,7 @@ class _Several:
 
     def run(self) -> ExitCode:
         from direkt.work import feeds
-        from direkt.work.many import Many
+        from direkt.work.device.many import Many
 
         sources = options.sources(self.rig)
         for name in self.names:
@@ -351,8 +351,8 @@ class _Several:
     def _shown(self, parts: list[FeedParts]) -> bool:
         """What would change everywhere; whether it is agreed to."""
         from direkt.errors import DirektError
-        from direkt.work import manage
-        from direkt.work.planning import plan_feed
+        from direkt.work.device import manage
+        from direkt.work.device.planning import plan_feed
 
         def look(one: FeedParts) -> str:
             try:
@@ -416,7 +416,7 @@ def _changes(planned: Planned) -> Differing:
 
 def _cut(rig: Rig, left: list[UnfinishedJson], now: Values) -> Differing:
     """What writes that were cut had changed on a channel: before them, and as it was found."""
-    from direkt.work import saved
+    from direkt.work.device import saved
 
     out: Differing = {}
     for one in left:

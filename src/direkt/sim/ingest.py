@@ -15,7 +15,7 @@ from direkt.net.listener import Listener
 from direkt.net.rtmp import Publishing
 from direkt.net.transport import HANDSHAKE_LIMIT, ReceiverEvent
 from direkt.protocol.rtmp.session import TagMessage
-from direkt.work.reception import Rehearsal
+from direkt.work.stream.reception import Rehearsal
 
 _SILENCE = 8.0  # s without a byte
 _MOST_WAITING = 4000  # events that wait to be measured

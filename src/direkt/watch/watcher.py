@@ -30,7 +30,7 @@ from direkt.watch.model import Began, Command, Followed, Frame, Happened, Machin
 from direkt.watch.notices import Key, Notices
 from direkt.watch.policy import Act, Mending, Terms
 from direkt.watch.tracker import FeedState, Tracker
-from direkt.work.going import reason
+from direkt.work.live.go_types import reason
 from direkt.work.steps import Clock, Job
 
 Found = TypeVar("Found")

@@ -24,13 +24,14 @@ from direkt.watch.board import NextEvent
 from direkt.watch.looks import CarriedLook, DeviceLook, EventLook
 from direkt.watch.model import Followed, MachineLook
 from direkt.watch.tracker import Facts
-from direkt.work import airing as air
-from direkt.work import carry, manage, push
-from direkt.work.airing import Airing
+from direkt.work.device import manage, push
+from direkt.work.device.push import PushStanding
 from direkt.work.feeds import FeedParts
-from direkt.work.going import Crew, reason
-from direkt.work.push import PushStanding
+from direkt.work.live import event_at_platforms as air
+from direkt.work.live.event_at_platforms import Airing
+from direkt.work.live.go_types import Crew, reason
 from direkt.work.steps import drive
+from direkt.work.stream import carry
 
 _RESTART = 120.0  # s that a device gets to come back
 _FORGOTTEN = 86400.0  # s behind its end after which an event that never came on air is no longer looked at

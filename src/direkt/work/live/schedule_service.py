@@ -21,10 +21,10 @@ from direkt.platform import planned as planning
 from direkt.rig.file import Rig
 from direkt.store import standing, taken, wishes
 from direkt.store.taken import Taken
-from direkt.work import timetable
-from direkt.work.going import reason
+from direkt.work.live import timetable
+from direkt.work.live.go_types import reason
+from direkt.work.live.timetable import Turn
 from direkt.work.steps import Clock, Job
-from direkt.work.timetable import Turn
 
 TICK = 1.0  # s
 _JUMP = 5.0  # s by which the clock was set, from where on it is said

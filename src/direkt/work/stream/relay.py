@@ -18,7 +18,7 @@ from direkt.codec import aac, h264_syntax, h265_syntax, registry
 from direkt.codec.aac_writer import ToneWriter
 from direkt.codec.bits import BitstreamError
 from direkt.media import Claims, Damaged, Format, Framing, MediaEvent, Odd, Samples, Scalar, Times, Track, batch
-from direkt.work.sound import TAKEN, Coded, SoundCoder
+from direkt.work.stream.sound import TAKEN, Coded, SoundCoder
 
 PLAIN = ("h264",)  # pictures that every ingest takes
 CARRIED = ("h264", "h265")  # pictures that can be handed on, the second by extended headers

@@ -13,8 +13,8 @@ from abc import ABC, abstractmethod
 
 from direkt.net import loops
 from direkt.net.transport import ReceiverEvent
-from direkt.work.inbox import Inbox
-from direkt.work.reception import Rehearsal
+from direkt.work.stream.inbox import Inbox
+from direkt.work.stream.reception import Rehearsal
 
 _PATIENCE = 1.2  # s for a good end
 _CUT = 0.4  # s for one that is none

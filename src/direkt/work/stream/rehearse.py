@@ -20,11 +20,11 @@ from direkt.parameters import Values
 from direkt.protocol.address import ServerAddress
 from direkt.protocol.schemes import SCHEMES, Scheme, secure
 from direkt.secret import Secret
-from direkt.work import carry
-from direkt.work.catch import Tick, receive
 from direkt.work.feeds import FeedParts
-from direkt.work.reception import Reception, Rehearsal
 from direkt.work.steps import END, Clock, Job, unbroken
+from direkt.work.stream import carry
+from direkt.work.stream.catch import Tick, receive
+from direkt.work.stream.reception import Reception, Rehearsal
 
 START_LIMIT = 20.0  # s for the push to arrive
 _APP = "rehearsal"

@@ -30,8 +30,8 @@ from direkt.net.transport import Arrived, Left, Line, Publisher, PublishError, t
 from direkt.parameters import Value, Values
 from direkt.protocol.address import ServerAddress
 from direkt.secret import Secret
-from direkt.work.background import Background
 from direkt.work.steps import END, Clock, Job
+from direkt.work.stream.background import Background
 
 _SIZES = ("426x240", "640x360", "854x480", "960x540", "1280x720", "1920x1080", "2560x1440", "3840x2160")
 _RATES = (23.976, 24.0, 25.0, 29.97, 30.0, 50.0, 59.94, 60.0)

@@ -20,8 +20,8 @@ from direkt.parameters import Value, Values
 from direkt.protocol import address
 from direkt.report.card import Card, Fact, Step, code_matrix
 from direkt.secret import Secret
+from direkt.work.device.planning import plan_feed
 from direkt.work.feeds import FeedParts
-from direkt.work.planning import plan_feed
 
 _SECRET = ("key", "url", "stream")  # fields of a form that hold the key
 _MOST_FACTS = 8

@@ -8,10 +8,10 @@ from collections.abc import Iterator, Mapping
 from direkt.destination.model import Span
 from direkt.errors import DirektError
 from direkt.platform.model import EventState, PlatformError
-from direkt.work import go_checks
-from direkt.work.airing import Airing, steps
 from direkt.work.feeds import FeedParts
-from direkt.work.going import Step, Would
+from direkt.work.live import checks
+from direkt.work.live.event_at_platforms import Airing, steps
+from direkt.work.live.go_types import Step, Would
 
 
 def would(one: Airing, feeds: Mapping[str, FeedParts], usual_span: Span | None, limit: float) -> Iterator[Would]:
@@ -39,7 +39,7 @@ def would(one: Airing, feeds: Mapping[str, FeedParts], usual_span: Span | None, 
     for feed in (feeds[n] for n in one.feeds):
         how = (
             "ask you to start the push on"
-            if go_checks.by_hand(feed)
+            if checks.by_hand(feed)
             else "carry the stream of"
             if feed.entry.carry
             else "start the push of"

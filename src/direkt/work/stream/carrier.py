@@ -29,8 +29,8 @@ from direkt.net.transport import (
 from direkt.protocol.address import ServerAddress
 from direkt.protocol.source import SourceAddress
 from direkt.secret import Secret
-from direkt.work.background import Background
-from direkt.work.relay import PLAIN, CannotCarry, Relay, Silence
+from direkt.work.stream.background import Background
+from direkt.work.stream.relay import PLAIN, CannotCarry, Relay, Silence
 
 _PAUSES = (1.0, 2.0, 4.0, 8.0, 10.0)  # s between tries
 _MOST_WAITING = 12 << 20  # bytes that wait to be sent: then the line is too thin

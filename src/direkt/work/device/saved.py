@@ -11,9 +11,9 @@ from direkt.device.model import Channel, DeviceState, Slot
 from direkt.errors import UnusableInput, os_words
 from direkt.parameters import ParameterError, Values
 from direkt.rig.file import Rig
-from direkt.work import standing
+from direkt.work.device import unfinished
+from direkt.work.device.unfinished import SAVED_FOLDER
 from direkt.work.feeds import FeedParts
-from direkt.work.standing import SAVED_FOLDER
 from direkt.work.steps import Clock
 
 _MOST = 1 << 20  # characters of a file with saved settings
@@ -47,7 +47,7 @@ def save(feed: FeedParts, state: DeviceState, channel: Channel, slot: Slot | Non
         "schema": "direkt.saved/1", "device": feed.device, "model": state.model, "firmware": state.firmware,
         "channel": channel.name, "set": channel.values, "slot": held,
     }  # fmt: skip
-    name = f"{standing.file_name(feed.device)}-{standing.file_name(channel.name)}-{clock.stamp()}"
+    name = f"{unfinished.file_name(feed.device)}-{unfinished.file_name(channel.name)}-{clock.stamp()}"
     try:
         folder.mkdir(exist_ok=True)
         with files.alone(folder):
@@ -94,7 +94,7 @@ def load_saved(path: Path, device: str, channel: Channel) -> Old:
 def newest(rig: Rig, device: str) -> list[Path]:
     """The files with a device's saved settings, the newest first."""
     folder = rig.folder / SAVED_FOLDER
-    start = f"{standing.file_name(device)}-"
+    start = f"{unfinished.file_name(device)}-"
     found = [
         path
         for path in folder.glob("*.json")

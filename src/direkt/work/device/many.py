@@ -13,10 +13,21 @@ from dataclasses import dataclass
 
 from direkt.errors import DirektError
 from direkt.secret import Secret
+from direkt.work.device.unfinished import Standing
+from direkt.work.device.write import (
+    Back,
+    Checking,
+    Planned,
+    PuttingBack,
+    Restarting,
+    Saved,
+    Terms,
+    WriteEvent,
+    Written,
+    write,
+)
 from direkt.work.feeds import FeedParts
-from direkt.work.standing import Standing
 from direkt.work.steps import END, Agree, Clock, drive
-from direkt.work.write import Back, Checking, Planned, PuttingBack, Restarting, Saved, Terms, WriteEvent, Written, write
 
 AT_ONCE = 64  # devices at the same time: most of the time is theirs
 

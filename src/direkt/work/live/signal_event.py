@@ -22,8 +22,8 @@ from direkt.protocol.address import ServerAddress
 from direkt.rig.file import DestinationEntry, Rig
 from direkt.secret import Secret
 from direkt.store import standing
-from direkt.work import airing as air
-from direkt.work.going import reason
+from direkt.work.live import event_at_platforms as air
+from direkt.work.live.go_types import reason
 
 _LENGTH = 3600.0  # s
 

@@ -32,7 +32,7 @@ from direkt.net.transport import (
 )
 from direkt.protocol.schemes import Scheme
 from direkt.secret import Secret
-from direkt.work.inbox import Inbox
+from direkt.work.stream.inbox import Inbox
 
 _PATIENCE = 1.0  # s for a good end
 _MEASURED = 0.5  # s for measuring the rest

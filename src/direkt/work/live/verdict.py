@@ -13,11 +13,12 @@ from direkt.judge import Judgement, judge_sent
 from direkt.measure.meter import Measurement
 from direkt.parameters import Measured, Value, Values
 from direkt.platform.model import Input
-from direkt.work import carry, go_checks
 from direkt.work.feeds import FeedParts, source_of
-from direkt.work.fetch import Fetch
-from direkt.work.going import Crew, GoEvent, Row, Step, Waiting
+from direkt.work.live import checks
+from direkt.work.live.go_types import Crew, GoEvent, Row, Step, Waiting
 from direkt.work.steps import Job
+from direkt.work.stream import carry
+from direkt.work.stream.fetch import Fetch
 
 _POLL = 0.25  # s
 _OWN_SECONDS = 4.0  # s that Direkt measures the device's own stream
@@ -79,7 +80,7 @@ def _by_rehearsal(feed: FeedParts, crew: Crew, set_: Values | None) -> tuple[Jud
 
 def _set(feed: FeedParts) -> Values | None:
     """What the device says."""
-    if not go_checks.by_hand(feed):
+    if not checks.by_hand(feed):
         with contextlib.suppress(DirektError):
             return feed.channel(feed.driver.read()).full
     return None
@@ -88,7 +89,7 @@ def _set(feed: FeedParts) -> Values | None:
 def _measured(feed: FeedParts, crew: Crew) -> Job[GoEvent, tuple[Measurement | None, str]]:
     """What Direkt measures itself: the stream that the device gives out, where it gives one out."""
     try:
-        state = feed.driver.read() if not go_checks.by_hand(feed) else None
+        state = feed.driver.read() if not checks.by_hand(feed) else None
         source = source_of(feed, feed.channel(state) if state is not None else None)
         login = feed.rig.login(feed.rig.file.devices[feed.device], crew.means.sources)
     except DirektError:

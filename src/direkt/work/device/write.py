@@ -24,12 +24,12 @@ from direkt.secret import Secret
 from direkt.store import changes, learned
 from direkt.store.changes import Change, Outcome
 from direkt.store.learned import Lesson
-from direkt.work import order, standing
-from direkt.work import saved as saved_files
+from direkt.work.device import saved as saved_files
+from direkt.work.device import unfinished, write_order
+from direkt.work.device.planning import plan_feed
+from direkt.work.device.saved import Old, load_saved
+from direkt.work.device.unfinished import SAVED_FOLDER, Stage, Standing
 from direkt.work.feeds import FeedParts
-from direkt.work.planning import plan_feed
-from direkt.work.saved import Old, load_saved
-from direkt.work.standing import SAVED_FOLDER, Stage, Standing
 from direkt.work.steps import Agree, Clock, Job
 
 RESTART_LIMIT = 60.0  # s for a device to come back
@@ -162,7 +162,7 @@ class _Course:
 
     def __init__(self, feed: FeedParts, since: str) -> None:
         self._folder = feed.rig.folder
-        self._earlier = standing.find(feed.rig, feed.name)
+        self._earlier = unfinished.find(feed.rig, feed.name)
         self.now = Standing(Stage.UNTOUCHED, feed.name, feed.device, since=since)
         self.no_sound: tuple[str, ...] = ()  # what was said against the sound
         self.not_taken: set[str] = set()  # settings of sound that were refused
@@ -174,7 +174,7 @@ class _Course:
             saved = earlier.saved  # what was there before the first of them
         self.now = Standing(Stage.PARTLY, now.feed, now.device, saved, restoring, now.since)
         try:
-            standing.keep(self._folder, self.now)
+            unfinished.keep(self._folder, self.now)
         except OSError as error:
             self.now = now
             raise saved_files.not_saved(self._folder / SAVED_FOLDER, error) from None
@@ -184,7 +184,7 @@ class _Course:
         now = self.now
         self.now = Standing(stage, now.feed, now.device, now.saved, now.restoring, now.since)
         with suppress(OSError):
-            standing.keep(self._folder, self.now)
+            unfinished.keep(self._folder, self.now)
         return self.now
 
     def untouched(self) -> Standing:
@@ -210,7 +210,7 @@ class _Course:
 
     def end(self) -> None:
         """Nothing is left over."""
-        standing.drop(self._folder, self.now.feed)
+        unfinished.drop(self._folder, self.now.feed)
 
     @contextmanager
     def told(self) -> Generator[None, None, None]:
@@ -338,7 +338,7 @@ def _put_back(
             yield course.untouched()
             return True
         yield course.at(Stage.PARTLY)
-        for portion in order.valid_order(feed.channel(now), feed.driver.portions(values)):
+        for portion in write_order.valid_order(feed.channel(now), feed.driver.portions(values)):
             feed.driver.write(feed.channel(now), portion)
         if slot_differs and slot is not None:
             feed.driver.write_slot(slot.number, slot.channel, "", Secret(""))
@@ -402,7 +402,7 @@ def _settings(
     channel, values = target.channel, target.plan.values()
     if values:
         yield course.now
-        for portion in order.valid_order(channel, feed.driver.portions(values)):
+        for portion in write_order.valid_order(channel, feed.driver.portions(values)):
             try:
                 feed.driver.write(channel, portion)
             except Refused as error:

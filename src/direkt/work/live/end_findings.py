@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from direkt.platform.model import Gap
-from direkt.work.airing import Did, PersonStep
+from direkt.work.live.event_at_platforms import Did, PersonStep
 
 
 class What(StrEnum):

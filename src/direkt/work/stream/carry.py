@@ -20,11 +20,11 @@ from direkt.protocol.source import SourceAddress
 from direkt.secret import Secret
 from direkt.store import carried, wishes
 from direkt.store.carried import AlreadyCarried, Held, Running
-from direkt.work.carrying import Carrying, Ends, State
-from direkt.work.catch import TICK, Tick
 from direkt.work.feeds import FeedParts, source_of
-from direkt.work.relay import CARRIED, PLAIN, Silence
 from direkt.work.steps import END, Clock, Job
+from direkt.work.stream.carrier import Carrying, Ends, State
+from direkt.work.stream.catch import TICK, Tick
+from direkt.work.stream.relay import CARRIED, PLAIN, Silence
 
 SILENCE_ADDED = (
     "This machine added the silence: the camera has no sound that can be pushed. A microphone and AAC would replace it."

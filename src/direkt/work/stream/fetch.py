@@ -8,9 +8,9 @@ from dataclasses import dataclass
 from direkt.net.transport import FetchError, puller
 from direkt.protocol.source import SOURCES, SourceAddress
 from direkt.secret import Secret
-from direkt.work.background import Background
-from direkt.work.catch import TICK, Tick
 from direkt.work.steps import END, Clock, Job
+from direkt.work.stream.background import Background
+from direkt.work.stream.catch import TICK, Tick
 
 
 @dataclass(frozen=True, slots=True)

@@ -24,7 +24,7 @@ from direkt.net import discovery as net
 from direkt.net import routes
 from direkt.protocol.discovery import Match
 from direkt.rig.file import Rig
-from direkt.work.asking import PORTS, Asker, Found, Place, Wanted, same_form
+from direkt.work.device.identify import PORTS, Asker, Found, Place, Wanted, same_form
 from direkt.work.steps import Job
 
 __all__ = ["PORTS", "Found", "Wanted"]

@@ -17,8 +17,8 @@ from direkt.parameters import Value, Values
 from direkt.platform.library import Means
 from direkt.rig.events import Audience
 from direkt.store import standing
-from direkt.work.airing import Did, PersonStep
-from direkt.work.look import Looked
+from direkt.work.live.event_at_platforms import Did, PersonStep
+from direkt.work.live.first_look import Looked
 from direkt.work.steps import Clock
 
 

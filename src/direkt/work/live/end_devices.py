@@ -12,8 +12,8 @@ from dataclasses import dataclass, field
 from direkt.device.model import DeviceState, Driver, PushState, Slot
 from direkt.errors import DirektError
 from direkt.secret import Secret
-from direkt.work.ended import Off, Proof, What
-from direkt.work.going import reason
+from direkt.work.live.end_findings import Off, Proof, What
+from direkt.work.live.go_types import reason
 from direkt.work.steps import Clock
 
 STILL = 1.0  # s through which the counters must stand still

@@ -19,12 +19,12 @@ from direkt.platform.model import EventState, PlatformError
 from direkt.protocol import address
 from direkt.protocol.load import Load
 from direkt.store import changes, standing
-from direkt.work import drift
-from direkt.work.airing import Airing, key_mark
+from direkt.work.device import drift
+from direkt.work.device.planning import plan_channel
 from direkt.work.feeds import FeedParts
-from direkt.work.go_clocks import SAME, Clocks, span
-from direkt.work.going import Checked, Crew, Options, Step, reason
-from direkt.work.planning import plan_channel
+from direkt.work.live.clocks import SAME, Clocks, span
+from direkt.work.live.event_at_platforms import Airing, key_mark
+from direkt.work.live.go_types import Checked, Crew, Options, Step, reason
 
 _CLOCK_OFF = 2.0  # s at which a device's clock is worth a word
 _CLOCK_WRONG = 60.0  # s at which it is wrong

@@ -20,11 +20,14 @@ from direkt.platform.planned import Planned
 from direkt.protocol import address
 from direkt.rig.file import Rig
 from direkt.store import standing
-from direkt.work import airing as air
-from direkt.work import carry, feeds, go_checks, go_clocks, go_dry, go_judge, push
-from direkt.work.airing import Airing, stamp_of
+from direkt.work import feeds
+from direkt.work.device import push
 from direkt.work.feeds import FeedParts
-from direkt.work.going import (
+from direkt.work.live import checks, clocks, dry_run, verdict
+from direkt.work.live import event_at_platforms as air
+from direkt.work.live.event_at_platforms import Airing, stamp_of
+from direkt.work.live.first_look import look
+from direkt.work.live.go_types import (
     Began,
     Checked,
     Crew,
@@ -43,8 +46,8 @@ from direkt.work.going import (
     alone,
     reason,
 )
-from direkt.work.look import look
 from direkt.work.steps import END, Job, unbroken
+from direkt.work.stream import carry
 
 _POLL = 0.5  # s
 _ASK_EVERY = 1.0  # s between questions to a platform
@@ -250,7 +253,7 @@ class _Going:
     # 1
 
     def _before(self) -> Job[GoEvent, None]:
-        for line in go_checks.before(self.airings, self.feeds, self.crew, self.options):
+        for line in checks.before(self.airings, self.feeds, self.crew, self.options):
             yield self._told(line)
 
     # 2
@@ -353,7 +356,7 @@ class _Going:
         key = feed.rig.key(feed.destination, self.crew.means.sources)
         if one.by_hand:
             air.remember(one, mark=air.key_mark(one.rig, key))
-        if go_checks.by_hand(feed):
+        if checks.by_hand(feed):
             step = f"Start the push on {feed.device} to {feed.destination.server}"
             if step not in one.place.done:
                 yield from air.ask(one, step, "now", self.now)
@@ -484,15 +487,15 @@ class _Going:
         for name in one.feeds:
             feed = self.feeds[name]
             words = self._device_says(feed)
-            if words and not go_checks.by_hand(feed) and not self._pushes(feed):
+            if words and not checks.by_hand(feed) and not self._pushes(feed):
                 yield self._say(
                     name, Verdict.ADVISE, f"{one.sheet.name} says that it arrives, and {words}: who pushes with its key?",
                     f"direkt push state {name}",
                 )  # fmt: skip
         for one_input in seen.inputs if seen is not None else ():
-            ahead = go_clocks.ahead_of(one_input.since, self.pushed_at, self.crew.means.wall()) if self.pushed_at else None
+            ahead = clocks.ahead_of(one_input.since, self.pushed_at, self.crew.means.wall()) if self.pushed_at else None
             if ahead is not None:
-                text = f"{one.sheet.name} says that it arrives since {one_input.since}, {go_clocks.span(ahead)} of this machine's clock"
+                text = f"{one.sheet.name} says that it arrives since {one_input.since}, {clocks.span(ahead)} of this machine's clock"
                 yield self._say(one.destination, Verdict.ADVISE, text, "one of the two is wrong: see step 1")
 
     @staticmethod
@@ -536,7 +539,7 @@ class _Going:
                 "look at the platform's page: is the event the right one? Wait longer with --wait",
             )
         first = self.feeds[one.feeds[0]]
-        if first.name not in self.began and not first.entry.carry and not go_checks.by_hand(first):
+        if first.name not in self.began and not first.entry.carry and not checks.by_hand(first):
             at_device += "; it was pushing before, perhaps with another key"
             return (
                 f"{one.sheet.name}: nothing arrived within {limit:g} s{at_device}",
@@ -549,7 +552,7 @@ class _Going:
 
     @staticmethod
     def _device_says(feed: FeedParts) -> str:
-        if go_checks.by_hand(feed):
+        if checks.by_hand(feed):
             return ""
         if feed.entry.carry:
             running = carry.running(feed)
@@ -577,7 +580,7 @@ class _Going:
             yield from self._judge_feed(one, self.feeds[name], arriving)
 
     def _judge_feed(self, one: Airing, feed: FeedParts, arriving: Input | None) -> Job[GoEvent, None]:
-        found = yield from go_judge.judge(feed, self.crew, arriving, practice=self.options.practice)
+        found = yield from verdict.judge(feed, self.crew, arriving, practice=self.options.practice)
         rows = found.rows
         complaints = arriving.complaints if arriving is not None else ()
         yield Judged(feed.name, one.destination, rows, found.sent, one.sheet.name if found.seen else "", complaints)
@@ -766,7 +769,7 @@ class _Going:
                     )
                 )
         if down:
-            for name in [n for one in self.airings for n in one.feeds if not go_checks.by_hand(self.feeds[n])]:
+            for name in [n for one in self.airings for n in one.feeds if not checks.by_hand(self.feeds[n])]:
                 with unbroken():
                     yield self._off(name)
         return self._gone(self.step, interrupted=True)
@@ -797,7 +800,7 @@ class _Going:
                 out.append(words)
             for name in one.feeds:
                 feed = self.feeds[name]
-                if go_checks.by_hand(feed):
+                if checks.by_hand(feed):
                     if one.place.pushed:
                         out.append(f"{feed.device} was started by hand")
                 elif feed.entry.carry:
@@ -818,7 +821,7 @@ class _Going:
         self.seconds[Step.BEFORE] = self.crew.clock.now() - begin
         yield Ended(Step.BEFORE, good, self.seconds[Step.BEFORE])
         for one in self.airings:
-            yield from go_dry.would(one, self.feeds, *self._limit(one))
+            yield from dry_run.would(one, self.feeds, *self._limit(one))
         yield Would(
             Step.AIR,
             f"on air at {self.planned.start:%Y-%m-%d %H:%M}" if self.options.at_start else "ask whether to go on air",

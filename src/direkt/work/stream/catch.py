@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from direkt.work.reception import Reception
 from direkt.work.steps import END, Clock, Job
+from direkt.work.stream.reception import Reception
 
 TICK = 0.25  # s between looks
 

@@ -14,7 +14,7 @@ from direkt.match.terms import Asker
 from direkt.protocol import address
 from direkt.store import learned
 from direkt.work.feeds import FeedParts
-from direkt.work.sound import TAKEN
+from direkt.work.stream.sound import TAKEN
 
 
 def plan_feed(feed: FeedParts) -> tuple[DeviceState, Channel, Plan]:

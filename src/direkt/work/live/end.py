@@ -21,16 +21,17 @@ from direkt.platform.planned import Planned
 from direkt.protocol import address
 from direkt.rig.file import Rig
 from direkt.store import carried, standing, wishes
-from direkt.work import account as accounts
-from direkt.work import airing as air
-from direkt.work import carry, go_checks
-from direkt.work.account import Account, Held
-from direkt.work.airing import Airing, NotDone, PersonStep, stamp_of
-from direkt.work.ended import Dropped, EndEvent, Off, Proof, Round, Stopped, What
-from direkt.work.ending_devices import DeviceEnd
 from direkt.work.feeds import FeedParts
-from direkt.work.going import Crew, reason
+from direkt.work.live import account as accounts
+from direkt.work.live import checks
+from direkt.work.live import event_at_platforms as air
+from direkt.work.live.account import Account, Held
+from direkt.work.live.end_devices import DeviceEnd
+from direkt.work.live.end_findings import Dropped, EndEvent, Off, Proof, Round, Stopped, What
+from direkt.work.live.event_at_platforms import Airing, NotDone, PersonStep, stamp_of
+from direkt.work.live.go_types import Crew, reason
 from direkt.work.steps import END, Job
+from direkt.work.stream import carry
 
 _PAUSE = 2.0  # s between rounds
 _INGEST_LIMIT = 12.0  # s for an ingest to notice
@@ -587,7 +588,7 @@ class _Ending:
         now = stamp_of(self.crew.means.wall())
         for name in self.what.feeds:
             part = self.parts.get(name)
-            if part is None or not go_checks.by_hand(part):
+            if part is None or not checks.by_hand(part):
                 continue
             if self.silent.get(name):
                 yield from self._told(Off(What.PERSON, name, Proof.OFF, f"{part.device} is set by hand, and nothing of it arrives"))

@@ -12,9 +12,9 @@ from direkt.platform.model import Facts
 from direkt.rig import file as rig
 from direkt.secret import Secret
 from direkt.store import standing
-from direkt.work import airing, go_checks
 from direkt.work.feeds import FeedParts
-from direkt.work.going import Crew, Options, Rehearsed
+from direkt.work.live import checks, event_at_platforms
+from direkt.work.live.go_types import Crew, Options, Rehearsed
 from tests.support import KEY, Folder
 
 RIG = """\
@@ -91,13 +91,13 @@ class Checks(Folder):
         )
         means = library.Means(Sources({}), SimpleNamespace(), "r", NOW.timestamp, lambda _: None)
         one = planned.next_one(made, "e", NOW)
-        airings = airing.gather(made, one, means)
+        airings = event_at_platforms.gather(made, one, means)
         entry, _, destination = made.feed("f")
         parts = {"f": FeedParts(made, "f", entry, destination, made.sheet(destination), driver or Device())}
         crew = Crew(
             means, SimpleNamespace(), lambda _: None, lambda _: Rehearsed(rehearsed, bool(rehearsed)), lambda _: exposed
         )
-        found = list(go_checks.before(airings, parts, crew, options or Options()))
+        found = list(checks.before(airings, parts, crew, options or Options()))
         return [f"{line.verdict} {line.what}: {line.text} -> {line.advice}" for line in found]
 
     def has(self, lines, *wanted):
@@ -110,7 +110,7 @@ class Checks(Folder):
 
     def test_the_key(self):
         self.has(self.lines(exposed=True), "fail t: the key was seen by others", "direkt key renew t")
-        mark = airing.key_mark(rig.load(self.folder / "rig.yaml"), Secret(KEY))
+        mark = event_at_platforms.key_mark(rig.load(self.folder / "rig.yaml"), Secret(KEY))
         standing.change_place(
             self.folder,
             "old",

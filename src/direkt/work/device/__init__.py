@@ -1,0 +1,1 @@
+"""What is found, written, read back, kept and put back at devices."""
