@@ -41,9 +41,9 @@ from direkt.destination.pattern import PatternError
 from direkt.device import by_file, skeleton
 from direkt.device import library as drivers
 from direkt.device.driverfile import DriverFile
-from direkt.device.model import Channel, DeviceState
 from direkt.device.onvif import driver as onvif_driver
 from direkt.device.onvif.build import Service
+from direkt.device.state import Channel, DeviceState
 from direkt.errors import DirektError
 from direkt.measure.meter import Meter
 from direkt.media import Format, Track

@@ -21,14 +21,14 @@ from direkt.measure.meter import Meter
 from direkt.platform import planned, platformfile
 from direkt.platform.by_file import DescribedPlatform
 from direkt.platform.calls import Calls, FixedToken, Told
+from direkt.platform.event import EventState, Facts, PlatformEvent
 from direkt.platform.interface import InterfacePlatform
-from direkt.platform.model import EventState, Facts, PlatformEvent
 from direkt.platform.planned import Wanted
 from direkt.platform.sign_in import Kept
 from direkt.protocol import hls
 from direkt.rig import file as rig
 from direkt.secret import Secret
-from direkt.store import refused, rigid, sessions, standing, taken, told, usage, wishes
+from direkt.store import event_memory, notified, refused_logins, rig_id, sessions, turns, usage, wishes
 from direkt.work.live import timetable
 from tests import hand
 from tests.container.test_ts import written
@@ -294,8 +294,8 @@ def platform_file(data: bytes) -> None:
 
 def remembered() -> list[bytes]:
     """What is remembered of an event."""
-    made = standing.Standing(
-        event="e", mark="20260703T140000Z", places={"t": standing.Place(state="open", done={"a": "b"})}
+    made = event_memory.Standing(
+        event="e", mark="20260703T140000Z", places={"t": event_memory.Place(state="open", done={"a": "b"})}
     )
     return [
         made.model_dump_json(by_alias=True).encode(), b'{"schema":"direkt.pushes/1","on":{"f":true},"mending":["f"]}',
@@ -312,22 +312,22 @@ def remember(data: bytes) -> None:
     folder = _scratch()
     (folder / "events").mkdir(parents=True, exist_ok=True)
     (folder / "events" / "e-20260703T140000Z.json").write_bytes(data)
-    for name in (wishes.FILE_NAME, usage.FILE_NAME, taken.FILE_NAME, told.FILE_NAME, sessions.FILE_NAME, refused.FILE_NAME, rigid.FILE_NAME):
+    for name in (wishes.FILE_NAME, usage.FILE_NAME, turns.FILE_NAME, notified.FILE_NAME, sessions.FILE_NAME, refused_logins.FILE_NAME, rig_id.FILE_NAME):
         (folder / name).write_bytes(data)
     wishes.read(folder)
     counted = usage.Usage(folder)
     counted.count("f", 7)
     counted.keep()
     with contextlib.suppress(UnusableInput):
-        taken.read(folder)
-    known = told.Told(folder)
+        turns.read(folder)
+    known = notified.Told(folder)
     known.number()
-    known.begin("hook", "drop g", told.One(at=9.0))
+    known.begin("hook", "drop g", notified.One(at=9.0))
     known.end("hook", "drop f")
     known.lasting("hook")
     sessions.Sessions(folder).read(1.0)
-    logins = refused.RefusedLogins(folder, lambda: 1.8e9)
+    logins = refused_logins.RefusedLogins(folder, lambda: 1.8e9)
     logins.keep(*logins.load())
-    rigid.ensure(folder)
-    standing.every(folder)
-    standing.read(folder, "e", "20260703T140000Z")
+    rig_id.ensure(folder)
+    event_memory.every(folder)
+    event_memory.read(folder, "e", "20260703T140000Z")

@@ -29,7 +29,7 @@ from direkt.codec import h264_syntax
 from direkt.codec.programme import AudioSettings, Programme
 from direkt.codec.testcard import CardSettings, TestCard
 from direkt.container import Source, flv, flv_writer, mp4
-from direkt.device import model
+from direkt.device import state
 from direkt.measure.meter import Measurement, Meter
 from direkt.media import Format, Framing, MediaEvent, Samples, batch
 from direkt.protocol import amf
@@ -42,7 +42,7 @@ from tests import mp4_writer
 KEY = "varn~fake~testbird"
 LOGIN = "operator:fake-password"
 MS = Fraction(1, 1000)
-model.Bare.patience = 1.5  # s; devices of this process do at once what they do
+state.Bare.patience = 1.5  # s; devices of this process do at once what they do
 writing._LOOK, writing._SETTLED = 0.2, 0.4
 os.environ["PYTHON_KEYRING_BACKEND"] = "keyring.backends.fail.Keyring"
 

@@ -29,7 +29,7 @@ import numpy as np
 from direkt import container, parameters
 from direkt.destination import library
 from direkt.device.library import open_driver
-from direkt.device.model import CannotDo, Capability, need
+from direkt.device.state import CannotDo, Capability, need
 from direkt.measure.meter import Meter
 from direkt.media import Format, batch
 from direkt.net.transport import Left, transport

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from enum import IntEnum, StrEnum
 
-from direkt.destination.model import Rule
+from direkt.destination.sheet import Rule
 from direkt.parameters import Measured, Value
 
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from direkt import causes, parameters
 from direkt.codec import registry
 from direkt.demand import Demand
-from direkt.destination.model import Rule, Sheet
+from direkt.destination.sheet import Rule, Sheet
 from direkt.finding import Finding, Harm, Verdict
 from direkt.parameters import Bound, Measured, Parameter, Value, Values
 

@@ -14,7 +14,7 @@ from direkt.described.answers import JsonAnswer
 from direkt.described.errors import BadAnswer, CannotDo, LoginRefused, Refused, Unreachable
 from direkt.described.http import Answer
 from direkt.device import by_file, library
-from direkt.device.model import Capability, PushState, need
+from direkt.device.state import Capability, PushState, need
 from direkt.documents import DocumentError
 from direkt.secret import Secret
 from direkt.sim import unit

@@ -11,7 +11,7 @@ from direkt import documents
 from direkt.described.errors import BadAnswer, LoginRefused, Refused
 from direkt.device import by_file
 from direkt.device.driverfile import DriverFile, check
-from direkt.device.model import PushState
+from direkt.device.state import PushState
 from direkt.secret import Secret
 
 FILE = """\

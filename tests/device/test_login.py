@@ -10,7 +10,7 @@ from direkt.described.http import HttpInterface, Upload, pieces
 from direkt.protocol import refusals
 from direkt.secret import Secret
 from direkt.sim.web import Faults, Login, Request, Response, Web
-from direkt.store.refused import RefusedLogins
+from direkt.store.refused_logins import RefusedLogins
 
 
 class Logins(unittest.TestCase):

@@ -4,8 +4,8 @@ import datetime
 import unittest
 
 from direkt.device import obstacles
-from direkt.device.model import DeviceClock, Network
 from direkt.device.obstacles import Here
+from direkt.device.state import DeviceClock, Network
 
 HERE = Here((("127.0.0.1", 8), ("192.0.2.10", 24)), "192.0.2.1", ("192.0.2.53",))
 NOW = datetime.datetime(2026, 11, 28, tzinfo=datetime.UTC)

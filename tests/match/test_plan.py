@@ -4,7 +4,7 @@ from direkt import demand, documents
 from direkt.destination import library
 from direkt.destination.file import build
 from direkt.device.input import input_signal
-from direkt.device.model import Channel
+from direkt.device.state import Channel
 from direkt.match.plan import plan
 
 SET = {

@@ -6,9 +6,9 @@ import unittest
 
 from direkt import demand, parameters
 from direkt.demand import Demand
-from direkt.destination.model import Rule, Rung, Sheet
+from direkt.destination.sheet import Rule, Rung, Sheet
 from direkt.device.input import InputSignal
-from direkt.device.model import Channel, Together
+from direkt.device.state import Channel, Together
 from direkt.match.plan import plan
 from direkt.match.search import Constraint, NothingFits, Price, Problem, solve
 

@@ -16,8 +16,7 @@ from pathlib import Path
 from direkt.destination.keystore import KeyStore
 from direkt.destination.references import Entry, Sources
 from direkt.platform.calls import Calls, FixedToken
-from direkt.platform.interface import InterfacePlatform, body_of
-from direkt.platform.model import (
+from direkt.platform.event import (
     Changed,
     Declined,
     EventState,
@@ -27,6 +26,7 @@ from direkt.platform.model import (
     differences,
     given_servers,
 )
+from direkt.platform.interface import InterfacePlatform, body_of
 from direkt.platform.planned import Wanted
 from direkt.platform.sign_in import Account, Code
 from direkt.secret import Secret

@@ -8,7 +8,7 @@ from unittest import mock
 from direkt.described.errors import LoginRefused
 from direkt.described.http import HttpInterface
 from direkt.platform.calls import Calls, FixedToken
-from direkt.platform.model import PlatformError
+from direkt.platform.event import PlatformError
 from direkt.platform.sign_in import Account
 from direkt.protocol import clear
 from direkt.secret import Secret

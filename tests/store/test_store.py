@@ -4,7 +4,7 @@ import stat
 import unittest
 
 from direkt.demand import Demand, parse
-from direkt.device.model import Channel
+from direkt.device.state import Channel
 from direkt.match.plan import plan
 from direkt.store import changes, learned
 from direkt.store.changes import Change
@@ -75,7 +75,7 @@ class Learned(Folder):
         learned.add(self.folder, [self.lesson(became=3000), self.lesson(wanted=5000, became=3500)])
         found = learned.read(self.folder)
         self.assertEqual([(one.wanted, one.became) for one in found], [(6900, 3000), (5000, 3500)])
-        from direkt.destination.model import Rule, Sheet
+        from direkt.destination.sheet import Rule, Sheet
 
         sheet = Sheet(
             "T",

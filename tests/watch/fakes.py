@@ -6,8 +6,8 @@ import random
 from dataclasses import dataclass, replace
 
 from direkt.described.errors import DeviceError
-from direkt.device.model import PushState, Slot
-from direkt.platform.model import EventState, Input
+from direkt.device.state import PushState, Slot
+from direkt.platform.event import EventState, Input
 from direkt.store.carried import Running
 from direkt.store.usage import Usage
 from direkt.store.wishes import Wishes

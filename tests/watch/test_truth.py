@@ -5,7 +5,7 @@ import os
 import random
 import unittest
 
-from direkt.device.model import PushState
+from direkt.device.state import PushState
 from direkt.watch.policy import Terms
 from direkt.watch.tracker import FeedState
 from tests.watch.fakes import Case, arriving, followed

@@ -9,8 +9,8 @@ import tracemalloc
 import unittest
 
 from direkt.cli.watch import Pool
-from direkt.device.model import PushState, Slot
-from direkt.platform.model import EventState, Gap
+from direkt.device.state import PushState, Slot
+from direkt.platform.event import EventState, Gap
 from direkt.watch.board import NextEvent
 from direkt.watch.model import Command
 from direkt.watch.notices import Key

@@ -7,7 +7,7 @@ from pathlib import Path
 from direkt.described.errors import Unreachable
 from direkt.destination.allowed import Trust
 from direkt.destination.references import Sources
-from direkt.device.model import Bare, Capability, Health, PushState, Slot
+from direkt.device.state import Bare, Capability, Health, PushState, Slot
 from direkt.platform.library import Means
 from direkt.rig import file as rigs
 from direkt.watch.tracker import FeedState, Tracker

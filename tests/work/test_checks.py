@@ -6,12 +6,12 @@ from types import SimpleNamespace
 
 from direkt.described.errors import Unreachable
 from direkt.destination.references import Sources
-from direkt.device.model import Bare, Capability, Channel, DeviceClock, DeviceState, Health, PushState, Slot
+from direkt.device.state import Bare, Capability, Channel, DeviceClock, DeviceState, Health, PushState, Slot
 from direkt.platform import library, planned
-from direkt.platform.model import Facts
+from direkt.platform.event import Facts
 from direkt.rig import file as rig
 from direkt.secret import Secret
-from direkt.store import standing
+from direkt.store import event_memory
 from direkt.work.feeds import FeedParts
 from direkt.work.live import checks, event_at_platforms
 from direkt.work.live.go_types import Crew, Options, Rehearsed
@@ -111,7 +111,7 @@ class Checks(Folder):
     def test_the_key(self):
         self.has(self.lines(exposed=True), "fail t: the key was seen by others", "direkt key renew t")
         mark = event_at_platforms.key_mark(rig.load(self.folder / "rig.yaml"), Secret(KEY))
-        standing.change_place(
+        event_memory.change_place(
             self.folder,
             "old",
             "20260101T100000Z",

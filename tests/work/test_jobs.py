@@ -10,7 +10,7 @@ from direkt.demand import parse
 from direkt.described.errors import DeviceError, Refused, Unreachable
 from direkt.destination.references import Sources
 from direkt.device.input import InputSignal
-from direkt.device.model import Bare, Capability, Channel, DeviceState, PushState, Slot
+from direkt.device.state import Bare, Capability, Channel, DeviceState, PushState, Slot
 from direkt.errors import UnusableInput
 from direkt.rig import file as rigs
 from direkt.secret import Secret

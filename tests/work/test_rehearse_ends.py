@@ -3,7 +3,7 @@
 from unittest import mock
 
 from direkt.destination.references import Sources
-from direkt.device.model import PushState
+from direkt.device.state import PushState
 from direkt.secret import Secret
 from direkt.work.steps import drive
 from direkt.work.stream import rehearse

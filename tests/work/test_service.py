@@ -4,7 +4,7 @@ import datetime
 
 from direkt.errors import UnusableInput
 from direkt.rig import file as rigs
-from direkt.store import standing, taken, wishes
+from direkt.store import event_memory, turns, wishes
 from direkt.work.live.schedule_service import Deed, Doing, Done, Said, Service
 from tests.support import Folder
 from tests.work.test_timetable import RIG
@@ -44,11 +44,11 @@ class Acts:
         if self.fails:
             self.fails -= 1
             if turn.planned is not None:
-                standing.change(self.folder, turn.planned.name, turn.mark, lambda s: s.model_copy(update={"begun": "2026-07-05T11:00:00Z"}))
+                event_memory.change(self.folder, turn.planned.name, turn.mark, lambda s: s.model_copy(update={"begun": "2026-07-05T11:00:00Z"}))
             return False, "stopped at step 1"
         if turn.planned is not None:
             new = {"begun": "2026-07-05T11:00:00Z", "on_air": "2026-07-05T12:00:00Z"}
-            standing.change(self.folder, turn.planned.name, turn.mark, lambda s: s.model_copy(update=new))
+            event_memory.change(self.folder, turn.planned.name, turn.mark, lambda s: s.model_copy(update=new))
         wishes.note(self.folder, dict.fromkeys(turn.feeds, True))
         return True, "on"
 
@@ -58,7 +58,7 @@ class Acts:
             self.fails -= 1
             return False, "tower does not answer"
         if turn.planned is not None:
-            standing.change(self.folder, turn.planned.name, turn.mark, lambda s: s.model_copy(update={"ended": "2026-07-05T15:00:00Z"}))
+            event_memory.change(self.folder, turn.planned.name, turn.mark, lambda s: s.model_copy(update={"ended": "2026-07-05T15:00:00Z"}))
         wishes.note(self.folder, dict.fromkeys(turn.feeds, False))
         return True, "off"
 
@@ -106,7 +106,7 @@ class Schedule(Folder):
         self.write("finals: {event: finals}", 'a: {feed: roof, window: "11:30-14:00"}')
         one = self.service()
         self.run_for(one, 1.5)
-        standing.change(self.folder, "finals", "20260705T120000Z", lambda s: s.model_copy(update={"ended": "2026-07-05T12:20:00Z"}))
+        event_memory.change(self.folder, "finals", "20260705T120000Z", lambda s: s.model_copy(update={"ended": "2026-07-05T12:20:00Z"}))
         wishes.note(self.folder, {"roof": False})
         self.run_for(self.service(), 1)
         self.assertEqual([deed for deed, *_ in self.acts.done], ["begin", "begin"])
@@ -202,7 +202,7 @@ class Schedule(Folder):
             self.run_for(self.service(), 1.5, 5.0)
         self.assertEqual([(deed, entry) for deed, entry, _ in self.acts.done if deed == "end"], [])
         self.assertIs(wishes.read(self.folder).on["roof"], True)
-        self.assertTrue(any(isinstance(e, Said) and "stays on for b" in e.text for e in self.said) or taken.read(self.folder)["a"].ended)
+        self.assertTrue(any(isinstance(e, Said) and "stays on for b" in e.text for e in self.said) or turns.read(self.folder)["a"].ended)
         self.run_for(self.service(), 2)
         self.assertEqual([(entry, at) for deed, entry, at in self.acts.done if deed == "end"], [("b", "05 14:00")])
         self.assertIs(wishes.read(self.folder).on["roof"], False)
@@ -263,7 +263,7 @@ class Schedule(Folder):
         self.assertIn("it may still be on: direkt stop finals", one.failing["finals"])
 
     def test_only_one_at_a_time(self):
-        with taken.alone(self.folder), self.assertRaises(UnusableInput) as caught, taken.alone(self.folder):
+        with turns.alone(self.folder), self.assertRaises(UnusableInput) as caught, turns.alone(self.folder):
             pass
         self.assertIn("runs already", str(caught.exception))
 

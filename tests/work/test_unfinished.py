@@ -6,7 +6,7 @@ from pathlib import Path
 from direkt.described.errors import Refused, Unreachable
 from direkt.destination.allowed import Trust
 from direkt.destination.references import Sources
-from direkt.device.model import PushState, Slot
+from direkt.device.state import PushState, Slot
 from direkt.errors import DirektError, UnusableInput
 from direkt.rig import file as rigs
 from direkt.secret import Secret
@@ -266,7 +266,7 @@ class Portions(Writes):
 
     def test_the_order_keeps_every_step_valid(self):
         from direkt.demand import Demand
-        from direkt.device.model import Channel, Together
+        from direkt.device.state import Channel, Together
         from direkt.work.device.write_order import valid_order
 
         law = Together((Demand("video.size", ("1920x1080",)),), (Demand("video.codec", ("h264",)),))

@@ -17,8 +17,8 @@ from direkt.protocol.schemes import PORTS, SPOKEN
 
 if TYPE_CHECKING:
     from direkt.cli.schemas import CatchJson
-    from direkt.destination.model import Sheet
-    from direkt.device.model import Driver, Slot
+    from direkt.destination.sheet import Sheet
+    from direkt.device.state import Driver, Slot
     from direkt.judge import Judgement
     from direkt.measure.meter import Measurement
     from direkt.net.transport import Recorder

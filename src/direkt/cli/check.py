@@ -14,7 +14,7 @@ from direkt.errors import Malformed, UnusableInput, os_words
 
 if TYPE_CHECKING:
     from direkt.cli.schemas import CheckJson, FindingJson
-    from direkt.destination.model import Sheet
+    from direkt.destination.sheet import Sheet
     from direkt.judge import Judgement
     from direkt.measure.meter import Measurement
 

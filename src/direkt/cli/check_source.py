@@ -13,7 +13,7 @@ from direkt.errors import NoAnswer, UnusableInput
 
 if TYPE_CHECKING:
     from direkt.cli.schemas import CheckJson
-    from direkt.destination.model import Sheet
+    from direkt.destination.sheet import Sheet
     from direkt.judge import Judgement
     from direkt.measure.meter import Measurement
     from direkt.parameters import Values

@@ -17,7 +17,7 @@ from direkt.work.steps import END
 
 if TYPE_CHECKING:
     from direkt.cli.schemas import FirmwareJson, HealthJson, HealthRowJson, TimeJson
-    from direkt.device.model import Health
+    from direkt.device.state import Health
     from direkt.work.device.manage import Checked
     from direkt.work.steps import Answer
 
@@ -143,8 +143,8 @@ def time_(name: str | None, servers: tuple[str, ...], show: bool, rig_path: Path
     """
     import datetime
 
-    from direkt.device.model import Capability, need
     from direkt.device.onvif.client import offset_text
+    from direkt.device.state import Capability, need
     from direkt.work.device import manage
 
     _, chosen, driver = opened(rig_path, name)

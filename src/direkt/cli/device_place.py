@@ -17,7 +17,7 @@ from direkt.work.steps import END
 
 if TYPE_CHECKING:
     from direkt.cli.schemas import AddressJson, ClaimJson
-    from direkt.device.model import Driver, Network
+    from direkt.device.state import Driver, Network
     from direkt.rig.file import Rig
     from direkt.secret import Secret
     from direkt.work.steps import Answer
@@ -139,7 +139,7 @@ def claim(name: str, user: str, ask: bool, rig_path: Path | None, as_json: bool)
     """
     from direkt.cli import rigfile
     from direkt.described.errors import Refused
-    from direkt.device.model import Capability, need
+    from direkt.device.state import Capability, need
     from direkt.rig.file import place_of
 
     rig = options.load_rig(rig_path)

@@ -147,7 +147,7 @@ def _unreadable(shot: Shot) -> bool:
 @options.json_option
 def preset(name: str, action: str, position: str | None, rig_path: Path | None, as_json: bool) -> ExitCode:
     """List the positions of device NAME, go to POSITION, or store where it looks now as POSITION."""
-    from direkt.device.model import Capability, need
+    from direkt.device.state import Capability, need
 
     _, chosen, driver = opened(rig_path, name)
     try:

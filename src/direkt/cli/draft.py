@@ -130,7 +130,7 @@ def _explain(out: Console, made: Draft) -> None:
 def _says(made: Draft, cell: Cell, what: str) -> str:
     """A parameter with what the whole table says of it."""
     from direkt import demand
-    from direkt.destination.model import Protocol
+    from direkt.destination.sheet import Protocol
 
     rule = made.found.rules.get(cell.statement.context.mode.replace("normal", ""), {}).get(what)
     if what == "protocols":

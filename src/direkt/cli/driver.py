@@ -17,7 +17,7 @@ from direkt.errors import UnusableInput, os_words
 if TYPE_CHECKING:
     from direkt.cli.schemas import DriverLintJson, DriverListJson, DriverRowJson, DriverTryJson
     from direkt.device.driverfile import DriverFile
-    from direkt.device.model import DeviceState, Driver
+    from direkt.device.state import DeviceState, Driver
 
 
 @click.group()
@@ -78,7 +78,7 @@ def lint(file: Path, as_json: bool) -> ExitCode:
     Exits with 2 when it cannot be used, with 1 when something is likely to be missing.
     """
     from direkt.device import library
-    from direkt.device.model import Capability
+    from direkt.device.state import Capability
 
     found = library.load(str(file), Path.cwd())
     opened = library.open_driver(str(file), "device", "http://192.0.2.1", None, Path.cwd())

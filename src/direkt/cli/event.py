@@ -26,7 +26,7 @@ if TYPE_CHECKING:
         EventShowJson,
         HeldEventJson,
     )
-    from direkt.platform.model import Input, PlatformEvent, Seen
+    from direkt.platform.event import Input, PlatformEvent, Seen
     from direkt.platform.planned import Planned
     from direkt.rig.file import Rig
     from direkt.work.live.account import Held
@@ -145,7 +145,7 @@ def _print_account(out: Console, title: str, name: str, held: list[Held]) -> Non
 
 def _list_rig(rig_path: Path | None, as_json: bool) -> ExitCode:
     from direkt.platform import planned
-    from direkt.store import standing
+    from direkt.store import event_memory
 
     rig = options.load_rig(rig_path)
     now = datetime.datetime.now(datetime.UTC)
@@ -155,7 +155,7 @@ def _list_rig(rig_path: Path | None, as_json: bool) -> ExitCode:
         try:
             one = planned.next_one(rig, name, now)
             wanted = planned.wanted(rig, one)
-            known = standing.read(rig.folder, name, one.mark)
+            known = event_memory.read(rig.folder, name, one.mark)
         except UnusableInput as error:
             document["events"].append(
                 {
@@ -390,7 +390,7 @@ def person_text(step: PersonStep) -> str:
 
 
 def _need(airing: Airing) -> PlatformEvent:
-    from direkt.platform.model import NoSuchEvent
+    from direkt.platform.event import NoSuchEvent
 
     found = airing.find()
     if found is None:
@@ -430,8 +430,8 @@ def _close(airing: Airing, now: str) -> Job[AirEvent, PlatformEvent | None]:
 
 
 def _drop(airing: Airing, now: str) -> Job[AirEvent, PlatformEvent | None]:
-    from direkt.platform.model import EventState
-    from direkt.store import standing
+    from direkt.platform.event import EventState
+    from direkt.store import event_memory
     from direkt.work.live import event_at_platforms as air
 
     found = airing.find()
@@ -446,14 +446,14 @@ def _drop(airing: Airing, now: str) -> Job[AirEvent, PlatformEvent | None]:
         airing.platform.drop(found)
     known = airing.planned.name, airing.planned.mark
 
-    def gone(place: standing.Place) -> standing.Place:
+    def gone(place: event_memory.Place) -> event_memory.Place:
         return place.model_copy(update={"state": "none", "done": {}, "pushed": False, "key_mark": ""})
 
-    left = standing.change_place(airing.rig.folder, *known, airing.destination, gone)
+    left = event_memory.change_place(airing.rig.folder, *known, airing.destination, gone)
     if all(place == gone(place) for place in left.places.values()):
         if left.begun and not left.ended:
-            standing.change(airing.rig.folder, *known, lambda s: s.model_copy(update={"ended": now}))
-        standing.put_away(airing.rig.folder, *known)  # its report is kept
+            event_memory.change(airing.rig.folder, *known, lambda s: s.model_copy(update={"ended": now}))
+        event_memory.put_away(airing.rig.folder, *known)  # its report is kept
     return None
 
 

@@ -286,7 +286,7 @@ def _put_back(rig: Rig, formers: dict[str, tuple[FeedParts, Former]], crew: Crew
 
 
 def _forget(rig: Rig, planned: Planned) -> None:
-    from direkt.store import standing
+    from direkt.store import event_memory
 
     with contextlib.suppress(DirektError):
-        standing.forget(rig.folder, planned.name, planned.mark)
+        event_memory.forget(rig.folder, planned.name, planned.mark)

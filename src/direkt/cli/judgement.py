@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from direkt.cli.schemas import FindingJson
-    from direkt.destination.model import Sheet
+    from direkt.destination.sheet import Sheet
     from direkt.finding import Finding
 
 _MARKS = {"pass": "✓ pass", "advise": "! advise", "fail": "✗ fail", "unseen": "? unseen"}

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from direkt.cli import options, output, pasting
+from direkt.cli import key_paste, options, output
 from direkt.cli.exits import ExitCode
 from direkt.cli.output import escape
 from direkt.errors import UnusableInput
@@ -64,26 +64,26 @@ def set_(destination: str | None, each: bool, key_only: bool, rig_path: Path | N
     pasted: dict[str, Paste] = {}
     if destination is not None:
         rig.destination(destination)
-        pasted[destination] = pasting.of_one(rig, destination, pasting.pasted())
+        pasted[destination] = key_paste.of_one(rig, destination, key_paste.pasted())
     else:
-        parts = pasting.divided(rig, pasting.pasted())
+        parts = key_paste.divided(rig, key_paste.pasted())
         if len(parts.texts) < 2:
             one = next(iter(parts.named), "DESTINATION")
             raise UnusableInput(f"the paste does not speak of several destinations of the rig: direkt key set {one}")
-        pasted = pasting.of_each(rig, parts)
+        pasted = key_paste.of_each(rig, parts)
     out = output.console(err=as_json)
     for name, found in pasted.items():
         if key_only:
             found = replace(found, server=None, aside=False)
-        found = replace(found, questions=(*found.questions, *pasting.doubts(rig, name, found)))
+        found = replace(found, questions=(*found.questions, *key_paste.doubts(rig, name, found)))
         pasted[name] = found
         if each:
             out.print(f"[bold]{escape(name)}[/]")
-        pasting.show(out, found, rig.destination(name))
+        key_paste.show(out, found, rig.destination(name))
         if found.aside and found.key is not None:
             raise UnusableInput("the address that was pasted was not taken, so the key was not kept either: paste both anew, or the key alone with --key-only")
     questions = tuple(question for found in pasted.values() for question in found.questions)
-    pasting.agree(questions, "Keep this as it stands?" if questions else "Keep this?")
+    key_paste.agree(questions, "Keep this as it stands?" if questions else "Keep this?")
     documents = [_keep(options.load_rig(rig_path), name, found, out, f"{name}: " if each else "") for name, found in pasted.items()]  # each change leaves another rig
     if as_json and each:
         many: KeySetEachJson = {"schema": "direkt.key-set-each/1", "destinations": documents}
@@ -105,13 +105,13 @@ def _keep(rig: Rig, destination: str, found: Paste, out: Console, head: str) -> 
     if found.key is not None:
         kept = options.key_store().put(name, found.key, _bound_to(rig, entry, found))
         place = "system keyring" if kept.where == "keyring" else "key file"
-        out.print(escape(f"{head}key {pasting.masked(found.key)} kept in the {place}"))
+        out.print(escape(f"{head}key {key_paste.masked(found.key)} kept in the {place}"))
     if changes:
         _change_rig(rig, destination, changes)
         out.print(escape(f"{rig.source}: {' and '.join(changes)} of {destination} written"))
     return {
         "schema": "direkt.key-set/1", "destination": destination, "server": str(found.server) if found.server else None,
-        "key": pasting.masked(found.key) if found.key else None, "repairs": list(found.repairs), "left": list(found.left), "changed": changes,
+        "key": key_paste.masked(found.key) if found.key else None, "repairs": list(found.repairs), "left": list(found.left), "changed": changes,
     }  # fmt: skip
 
 
@@ -217,7 +217,7 @@ def renew(destination: str, event: str | None, given: bool, yes: bool, rig_path:
         key = _of_platform(rig, destination, event, given=given, yes=yes)
         output.console(err=as_json).print(f"the new key {escape(str(key))} is kept")
         return _to_devices(rig, destination, key, as_json)
-    found = pasting.of_one(rig, destination, pasting.pasted())
+    found = key_paste.of_one(rig, destination, key_paste.pasted())
     if found.aside:
         raise UnusableInput("another address was pasted with the key, and was not taken: paste the key alone")
     if found.key is None:
@@ -228,15 +228,15 @@ def renew(destination: str, event: str | None, given: bool, yes: bool, rig_path:
             f"To change both: direkt key set {destination}"
         )
     out = output.console(err=as_json)
-    pasting.show(out, found, entry)
-    pasting.agree(found.questions, f"Keep it, and write it to every device that pushes to {destination}?")
+    key_paste.show(out, found, entry)
+    key_paste.agree(found.questions, f"Keep it, and write it to every device that pushes to {destination}?")
     from direkt.secret import Secret
 
     name = _store_name(rig, destination)
     options.key_store().put(name, found.key, _bound_to(rig, entry, found))
     if entry.key != f"store:{name}":
         _change_rig(rig, destination, {"key": f"store:{name}"})
-    out.print(f"the new key {escape(pasting.masked(found.key))} is kept")
+    out.print(f"the new key {escape(key_paste.masked(found.key))} is kept")
     return _to_devices(rig, destination, Secret(found.key), as_json)
 
 
@@ -245,7 +245,7 @@ def _of_platform(rig: Rig, destination: str, event: str, *, given: bool, yes: bo
     from direkt.cli import crew
     from direkt.cli.crew import Asker
     from direkt.cli.event import chosen
-    from direkt.platform.model import EventState, NoSuchEvent
+    from direkt.platform.event import EventState, NoSuchEvent
     from direkt.work.live import event_at_platforms
 
     means = crew.means(rig)

@@ -21,7 +21,7 @@ from direkt.judge import Judgement
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from direkt.destination.model import Sheet
+    from direkt.destination.sheet import Sheet
     from direkt.measure.meter import Measurement
     from direkt.work.stream.reception import Refusals, Rehearsal
 

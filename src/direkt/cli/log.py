@@ -260,10 +260,10 @@ def report_(
 def _one_event(rig: Rig, event: str | None, at: str | None) -> str:
     from direkt.platform import planned
     from direkt.report import incidents
-    from direkt.store import standing
+    from direkt.store import event_memory
 
     name = rig.event_name(event)
-    begun = [s for s in (*standing.past(rig.folder), *standing.every(rig.folder)) if s.event == name and s.begun]
+    begun = [s for s in (*event_memory.past(rig.folder), *event_memory.every(rig.folder)) if s.event == name and s.begun]
     if at is not None:
         from direkt.cli.event import chosen
 
@@ -280,10 +280,10 @@ def _one_event(rig: Rig, event: str | None, at: str | None) -> str:
 def _season(rig: Rig, since: datetime.datetime | None, until: datetime.datetime | None) -> str:
     from direkt.platform import planned
     from direkt.report import incidents
-    from direkt.store import standing
+    from direkt.store import event_memory
 
     found = []
-    for known in sorted((*standing.past(rig.folder), *standing.every(rig.folder)), key=lambda s: s.begun):
+    for known in sorted((*event_memory.past(rig.folder), *event_memory.every(rig.folder)), key=lambda s: s.begun):
         if not known.begun or known.event not in rig.file.events:
             continue
         one = planned.by_mark(rig, known.event, known.mark) or planned.as_it_was(rig, known.event, known.mark)

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from direkt.cli.schemas import FailedJson, MatchAllJson, MatchJson, UnfinishedJson
-    from direkt.device.model import Channel
+    from direkt.device.state import Channel
     from direkt.match.plan import Plan
     from direkt.rig.file import Rig
     from direkt.work.feeds import FeedParts
@@ -37,7 +37,7 @@ def match(feed: str | None, every: bool, rig_path: Path | None, as_json: bool) -
     rig = options.load_rig(rig_path)
     if every:
         return _all(rig, as_json)
-    from direkt.device.model import Capability
+    from direkt.device.state import Capability
     from direkt.work import feeds
     from direkt.work.device.planning import plan_feed
 
@@ -71,7 +71,7 @@ def _print(out: Console, parts: FeedParts, channel: Channel, plan: Plan) -> None
 
 def _all(rig: Rig, as_json: bool) -> ExitCode:
     """Every feed, one after the other in the output, at the same time on the network."""
-    from direkt.device.model import Capability
+    from direkt.device.state import Capability
     from direkt.work import feeds
     from direkt.work.device import manage
     from direkt.work.device.planning import plan_feed

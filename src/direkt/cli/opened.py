@@ -12,7 +12,7 @@ from direkt.cli import options
 from direkt.errors import UnusableInput
 
 if TYPE_CHECKING:
-    from direkt.device.model import Driver
+    from direkt.device.state import Driver
     from direkt.rig.file import Rig
 
 yes_option = click.option("--yes", is_flag=True, help="Do it without asking.")

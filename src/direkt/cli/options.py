@@ -204,7 +204,7 @@ def sources(rig: Rig | None = None) -> Sources:
     from direkt.destination.allowed import Trust
     from direkt.destination.references import Sources
     from direkt.protocol import refusals
-    from direkt.store.refused import RefusedLogins
+    from direkt.store.refused_logins import RefusedLogins
 
     refusals.remember_in(RefusedLogins(config_folder(), time.time))
     if rig is None:  # nobody else's file is in play
@@ -217,9 +217,9 @@ def sources(rig: Rig | None = None) -> Sources:
 
 def rig_id(rig: Rig, *, make: bool = False) -> str:
     """By which the rig is told from another of the same name; empty where it has none yet and none is to be made."""
-    from direkt.store import rigid
+    from direkt.store import rig_id
 
-    return rig.file.id or (rigid.ensure(rig.folder) if make else rigid.read(rig.folder))
+    return rig.file.id or (rig_id.ensure(rig.folder) if make else rig_id.read(rig.folder))
 
 
 def binding(rig: Rig, to: Iterable[str] = ()) -> Binding:

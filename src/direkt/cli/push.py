@@ -16,9 +16,9 @@ from direkt.work.steps import END
 
 if TYPE_CHECKING:
     from direkt.cli.schemas import PushJson, UnfinishedJson
-    from direkt.destination.model import Sheet
     from direkt.destination.references import Sources
-    from direkt.device.model import Slot
+    from direkt.destination.sheet import Sheet
+    from direkt.device.state import Slot
     from direkt.work.device.push import Look, PushStanding
     from direkt.work.feeds import FeedParts
 
@@ -50,7 +50,7 @@ def push(
     'on' first makes sure that the push slot holds the right server address, key and channel. A feed with 'carry: true'
     is carried by this machine: 'on' fetches the camera's stream and pushes it on until Ctrl-C, or until 'push off'.
     """
-    from direkt.device.model import PushState
+    from direkt.device.state import PushState
     from direkt.work import feeds
     from direkt.work.device import push as work
 
@@ -143,7 +143,7 @@ def _document(feed: FeedParts, found: Look, left: list[UnfinishedJson]) -> PushJ
 
 
 def _print(feed: FeedParts, found: Look, action: str) -> None:
-    from direkt.device.model import PushState
+    from direkt.device.state import PushState
 
     out, slot = output.console(), found.slot
     said = f": {slot.message}" if slot.message else ""
@@ -165,7 +165,7 @@ def _print(feed: FeedParts, found: Look, action: str) -> None:
 
 def _platform_side(feed: FeedParts, slot: Slot, action: str) -> None:
     """What to expect of the platform now, where its sheet says so."""
-    from direkt.device.model import PushState
+    from direkt.device.state import PushState
 
     session = feed.sheet.session
     if action == "on" and slot.state is PushState.PUSHING:

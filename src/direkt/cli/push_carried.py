@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from direkt.cli.live import View
     from direkt.cli.schemas import CarryingJson, PushJson, UnfinishedJson
     from direkt.destination.references import Sources
-    from direkt.device.model import Channel, DeviceState
+    from direkt.device.state import Channel, DeviceState
     from direkt.judge import Judgement
     from direkt.measure.meter import Measurement
     from direkt.store.carried import Running

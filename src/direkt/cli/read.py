@@ -14,7 +14,7 @@ from direkt.protocol import source
 
 if TYPE_CHECKING:
     from direkt.cli.schemas import ReadJson, SlotJson, UnfinishedJson
-    from direkt.device.model import Channel, DeviceState, Slot
+    from direkt.device.state import Channel, DeviceState, Slot
     from direkt.parameters import Values
 
 

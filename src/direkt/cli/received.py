@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from direkt.cli.schemas import ReceivedJson
-    from direkt.destination.model import Sheet
+    from direkt.destination.sheet import Sheet
     from direkt.judge import Judgement
     from direkt.measure.meter import Measurement
     from direkt.parameters import Values

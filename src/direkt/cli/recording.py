@@ -41,9 +41,9 @@ def open_log(rig: Rig, *, write: bool = False) -> Log:
 
 def writer(rig: Rig, *, write: bool) -> Writer:
     """Who writes, and for which rig; ``write``: a rig that has no id yet is given one."""
-    from direkt.store import entry, rigid
+    from direkt.store import entry, rig_id
 
-    own = rig.file.id or (rigid.ensure(rig.folder) if write else rigid.read(rig.folder))
+    own = rig.file.id or (rig_id.ensure(rig.folder) if write else rig_id.read(rig.folder))
     return entry.Writer(rig.file.name, socket.gethostname(), own, person())
 
 

@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     from direkt.cli.schemas import ScheduleJson, TurnJson
     from direkt.rig.file import Rig
     from direkt.store.entry import Entry, Outcome, Phase
-    from direkt.watch.telling import Telling
+    from direkt.watch.notify import Telling
     from direkt.work.live.end_findings import EndEvent
     from direkt.work.live.go_types import Crew, GoEvent
     from direkt.work.live.schedule_service import ServiceEvent
@@ -130,12 +130,12 @@ def run(seconds: float | None, no_rehearsal: bool, rig_path: Path | None) -> Exi
     No turn is taken twice, however often this is started. What a person stopped stays off. Ending it leaves everything on that is
     on. Let 'direkt watch' run beside it: this looks at the clock, not at drops.
     """
-    from direkt.store import taken
+    from direkt.store import turns
 
     rig = options.load_rig(rig_path)
     if not rig.file.schedule:
         raise UnusableInput(f"{rig.source}: nothing is scheduled: write events and feeds under 'schedule'")
-    with taken.alone(rig.folder):
+    with turns.alone(rig.folder):
         return _Service(rig, rig_path, rehearsal=not no_rehearsal).run(seconds)
 
 

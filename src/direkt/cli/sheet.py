@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from direkt.cli.schemas import BitrateJson, ProblemJson, SheetProblemsJson, SheetShowJson
-    from direkt.destination.model import AudioRung, Mode, Rung, Sheet
+    from direkt.destination.sheet import AudioRung, Mode, Rung, Sheet
 
 
 @click.group()

@@ -18,9 +18,9 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from direkt.cli.schemas import SignalJson
-    from direkt.destination.model import Sheet
+    from direkt.destination.sheet import Sheet
     from direkt.judge import Judgement
-    from direkt.platform.model import Input
+    from direkt.platform.event import Input
     from direkt.rig.file import Rig
     from direkt.work.live.signal_event import Place
     from direkt.work.steps import Answer

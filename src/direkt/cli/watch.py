@@ -25,8 +25,8 @@ if TYPE_CHECKING:
     from direkt.store.entry import Entry, Outcome
     from direkt.watch.board import Board
     from direkt.watch.model import Happened, Setup, WatchEvent
+    from direkt.watch.notify import Telling
     from direkt.watch.policy import Act
-    from direkt.watch.telling import Telling
     from direkt.watch.watcher import Watcher
 
 _LOCK = "watch.lock"
@@ -113,13 +113,13 @@ def chosen(rig: Rig, names: tuple[str, ...]) -> list[str]:
 
 def telling_of(rig: Rig, told: Callable[[str, str, bool], None]) -> Telling:
     """Tells those under watch.tell in the rig; who cannot be told is said."""
-    from direkt.store.told import Told
-    from direkt.watch import telling
+    from direkt.store.notified import Told
+    from direkt.watch import notify
 
-    people, wrong = telling.targets(rig, options.sources(rig))
+    people, wrong = notify.targets(rig, options.sources(rig))
     for words in wrong:
         output.note(f"! nobody is told there: {words}")
-    return telling.Telling(rig, people, time.time, told, kept=Told(rig.folder))
+    return notify.Telling(rig, people, time.time, told, kept=Told(rig.folder))
 
 
 def starts(rig: Rig) -> Iterator[tuple[str, float]]:

@@ -111,7 +111,7 @@ def one(rig: Rig, feed: str | None, yes: bool, as_json: bool, restore: Path | No
 
 def _key_for(rig: Rig, parts: FeedParts, sources: Sources) -> Secret:
     """The destination's key; none is asked for where the device has no place for it. Raises SecretError."""
-    from direkt.device.model import Capability
+    from direkt.device.state import Capability
     from direkt.secret import Secret
 
     return rig.key(parts.destination, sources) if Capability.SLOTS in parts.driver.capabilities else Secret("")

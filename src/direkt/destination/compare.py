@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from direkt import demand, parameters
 from direkt.demand import Demand
-from direkt.destination.model import AudioRung, Rung, Sheet
+from direkt.destination.sheet import AudioRung, Rung, Sheet
 from direkt.parameters import USUAL_RATES, Values
 
 

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 
 from direkt import parameters
 from direkt.destination.published import claims, grid, layout, meaning, modes, numbers, srt
-from direkt.destination.published.gathered import Gathered, Rule, Said, Step, Unread
+from direkt.destination.published.result import Gathered, Rule, Said, Step, Unread
 from direkt.destination.published.statement import Statement
 from direkt.destination.published.tokens import Number, scan
 from direkt.destination.published.vocabulary import Kind

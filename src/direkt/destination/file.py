@@ -10,7 +10,8 @@ from pydantic import AfterValidator, BeforeValidator, Field, WithJsonSchema
 from direkt import demand, documents, parameters
 from direkt.codec import registry
 from direkt.demand import Demand
-from direkt.destination.model import (
+from direkt.destination.pattern import Pattern, PatternError
+from direkt.destination.sheet import (
     AudioRung,
     CheckStep,
     KeyFacts,
@@ -24,7 +25,6 @@ from direkt.destination.model import (
     Span,
     Spherical,
 )
-from direkt.destination.pattern import Pattern, PatternError
 from direkt.documents import Document, DocumentError, Problem, Strict
 from direkt.parameters import Kind, ParameterError
 

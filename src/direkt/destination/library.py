@@ -16,7 +16,7 @@ from direkt.documents import Document, DocumentError, Problem
 from direkt.errors import UnusableInput
 
 if TYPE_CHECKING:
-    from direkt.destination.model import Sheet
+    from direkt.destination.sheet import Sheet
 
 ENDING = ".yaml"
 _DEEPEST = 8  # sheets that extend each other

@@ -10,8 +10,8 @@ from direkt import demand, parameters
 from direkt.codec import levels
 from direkt.codec.bits import BitstreamError
 from direkt.destination.implied import IMPLIED
-from direkt.destination.model import Rule, Sheet, span_demand
 from direkt.destination.pattern import Pattern, PatternError
+from direkt.destination.sheet import Rule, Sheet, span_demand
 from direkt.parameters import Value
 
 

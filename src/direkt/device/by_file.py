@@ -17,8 +17,8 @@ from direkt.described.http import Answer, HttpInterface, Upload
 from direkt.described.requests import Mapped, RequestEntry, filled
 from direkt.destination import forms
 from direkt.device.driverfile import DriverFile, RequestName, check, form_names
-from direkt.device.model import Capability, Channel, DeviceState, Health, need
 from direkt.device.sign_in import Session
+from direkt.device.state import Capability, Channel, DeviceState, Health, need
 from direkt.device.state_by_file import Understood
 from direkt.parameters import Values
 from direkt.protocol import address

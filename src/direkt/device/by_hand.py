@@ -10,8 +10,8 @@ from direkt.demand import Demand
 from direkt.described.errors import CannotDo
 from direkt.device.driverfile import DriverFile, check
 from direkt.device.input import input_signal
-from direkt.device.model import Bare, Capability, Channel, DeviceState, PushState, Slot, Together
 from direkt.device.settings_modes import mode_limits, mode_rules
+from direkt.device.state import Bare, Capability, Channel, DeviceState, PushState, Slot, Together
 from direkt.secret import Secret
 
 __all__ = ["Driver", "DriverFile", "check"]

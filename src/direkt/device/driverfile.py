@@ -22,7 +22,7 @@ from direkt.described.mistakes import REQUEST_FIELDS, wrong_fields, wrong_reques
 from direkt.described.requests import RefusalEntries, RequestEntry
 from direkt.described.words import SettingEntry
 from direkt.destination import forms
-from direkt.device.model import PushState
+from direkt.device.state import PushState
 from direkt.documents import Document, DocumentError, Problem, Strict
 from direkt.errors import UnusableInput
 from direkt.parameters import Kind, ParameterError

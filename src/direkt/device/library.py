@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, cast
 
 from direkt import documents
-from direkt.device.model import Driver
+from direkt.device.state import Driver
 from direkt.documents import Document, DocumentError, Problem
 from direkt.errors import UnusableInput
 from direkt.secret import Secret

@@ -6,8 +6,8 @@ import ipaddress
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
-from direkt.device.model import DeviceClock, Network
 from direkt.device.onvif.client import offset_text
+from direkt.device.state import DeviceClock, Network
 
 IPv4Network = ipaddress.IPv4Network
 _CLOCK_SLACK = 5.0  # s

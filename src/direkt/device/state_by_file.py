@@ -14,8 +14,8 @@ from direkt.described.words import NotTold, WordsError
 from direkt.destination import forms
 from direkt.device.driverfile import ChannelEntry, DriverFile, SlotEntries, fixed_limits, form_names, version
 from direkt.device.input import input_signal
-from direkt.device.model import Bare, Channel, DeviceState, Health, PushState, Slot, Together
 from direkt.device.settings_modes import mode_limits, mode_rules
+from direkt.device.state import Bare, Channel, DeviceState, Health, PushState, Slot, Together
 from direkt.parameters import Values
 from direkt.protocol import source
 from direkt.protocol.address import AddressError, bracketed

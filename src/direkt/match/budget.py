@@ -11,7 +11,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from direkt.destination.model import Sheet
+from direkt.destination.sheet import Sheet
 from direkt.errors import UnusableInput
 from direkt.protocol import address
 from direkt.protocol.load import Load

@@ -11,9 +11,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from direkt import parameters
-from direkt.destination.model import Rule, Sheet
+from direkt.destination.sheet import Rule, Sheet
 from direkt.device.input import InputSignal
-from direkt.device.model import Channel
+from direkt.device.state import Channel
 from direkt.match import problem, search, terms, traps
 from direkt.match.problem import Stated
 from direkt.match.search import Constraint, NothingFits, Solution

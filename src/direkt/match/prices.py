@@ -6,8 +6,8 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 
 from direkt import parameters
-from direkt.destination.model import Rule, Sheet
-from direkt.device.model import Channel
+from direkt.destination.sheet import Rule, Sheet
+from direkt.device.state import Channel
 from direkt.match.search import Cost, Price
 from direkt.match.terms import (
     BITRATE,

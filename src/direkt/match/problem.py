@@ -15,8 +15,8 @@ from direkt import parameters
 from direkt.codec import levels
 from direkt.codec.bits import BitstreamError
 from direkt.demand import Demand
-from direkt.destination.model import Rule, audio_rule, rung_rule
-from direkt.device.model import Channel
+from direkt.destination.sheet import Rule, audio_rule, rung_rule
+from direkt.device.state import Channel
 from direkt.match.prices import WIDTH, Prices
 from direkt.match.search import Choice, Constraint, Problem
 from direkt.match.terms import (

@@ -9,7 +9,7 @@ from functools import cache, lru_cache
 
 from direkt import parameters
 from direkt.demand import Demand
-from direkt.destination.model import Rule, Sheet, audio_rule, rung_rule
+from direkt.destination.sheet import Rule, Sheet, audio_rule, rung_rule
 from direkt.device.input import InputSignal
 from direkt.parameters import Value, Values
 

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from direkt import parameters
-from direkt.destination.model import Sheet
-from direkt.device.model import Channel
+from direkt.destination.sheet import Sheet
+from direkt.device.state import Channel
 from direkt.match.terms import BITRATE, RATE, SIZE, SOUND, Circumstances, fits_mains
 from direkt.parameters import Values
 

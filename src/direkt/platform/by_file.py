@@ -19,8 +19,7 @@ from direkt.described.http import Answer
 from direkt.described.requests import Mapped, filled
 from direkt.parameters import Values
 from direkt.platform.calls import Calls
-from direkt.platform.interface import stamp
-from direkt.platform.model import (
+from direkt.platform.event import (
     CannotPlatform,
     Declined,
     EventState,
@@ -32,6 +31,7 @@ from direkt.platform.model import (
     Seen,
     given_servers,
 )
+from direkt.platform.interface import stamp
 from direkt.platform.planned import Wanted, picture_kind, reference_in
 from direkt.platform.platformfile import PlatformFile, PlatformRequest, StepEntry, UntilEntry
 from direkt.rig.events import Audience, length_of

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from direkt.platform.model import (
+from direkt.platform.event import (
     CannotPlatform,
     EventState,
     Facts,
@@ -16,7 +16,7 @@ from direkt.platform.model import (
 )
 from direkt.platform.planned import Planned, Wanted
 from direkt.secret import Secret
-from direkt.store import standing
+from direkt.store import event_memory
 
 _STATES = {"made": EventState.MADE, "open": EventState.OPEN, "live": EventState.LIVE, "closed": EventState.CLOSED}
 
@@ -48,15 +48,15 @@ class HandPlatform:
         """Raises CannotPlatform."""
         raise CannotPlatform(f"look at {address} yourself")
 
-    def _event(self, place: standing.Place) -> PlatformEvent | None:
+    def _event(self, place: event_memory.Place) -> PlatformEvent | None:
         state = _STATES.get(place.state)
         return PlatformEvent(self._destination, state, watch=place.watch) if state is not None else None
 
-    def _now(self) -> standing.Place:
-        return standing.read(self._folder, self._planned.name, self._planned.mark).place(self._destination)
+    def _now(self) -> event_memory.Place:
+        return event_memory.read(self._folder, self._planned.name, self._planned.mark).place(self._destination)
 
-    def _said(self, state: standing.HandState) -> PlatformEvent:
-        now = standing.change_place(
+    def _said(self, state: event_memory.HandState) -> PlatformEvent:
+        now = event_memory.change_place(
             self._folder, self._planned.name, self._planned.mark, self._destination,
             lambda place: place.model_copy(update={"state": state}),
         )  # fmt: skip
@@ -99,8 +99,8 @@ class HandPlatform:
 
     def drop(self, known: PlatformEvent) -> None:
         """The person took it away."""
-        standing.change_place(
-            self._folder, self._planned.name, self._planned.mark, self._destination, lambda _: standing.Place()
+        event_memory.change_place(
+            self._folder, self._planned.name, self._planned.mark, self._destination, lambda _: event_memory.Place()
         )
 
     def ingest(self, known: PlatformEvent) -> Ingest:

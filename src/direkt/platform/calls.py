@@ -12,7 +12,7 @@ from urllib.parse import urljoin, urlsplit
 
 from direkt.described.errors import DeviceError
 from direkt.described.http import Answer, HttpInterface, on_one_line, received
-from direkt.platform.model import Changed, Declined, NoSuchEvent, NotSignedIn, PlatformError
+from direkt.platform.event import Changed, Declined, NoSuchEvent, NotSignedIn, PlatformError
 from direkt.protocol import clear
 from direkt.secret import Secret, without, without_keys
 

@@ -14,7 +14,7 @@ from urllib.parse import quote, urlencode
 from direkt import parameters
 from direkt.parameters import ParameterError, Values
 from direkt.platform.calls import Calls, Told, as_json
-from direkt.platform.model import (
+from direkt.platform.event import (
     Changed,
     Declined,
     EventState,

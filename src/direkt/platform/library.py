@@ -11,8 +11,8 @@ from direkt.platform import platformfile
 from direkt.platform.by_file import DescribedPlatform
 from direkt.platform.by_hand import HandPlatform
 from direkt.platform.calls import Calls, ReferredToken, Tokens
+from direkt.platform.event import Facts, IngestServer, Platform
 from direkt.platform.interface import InterfacePlatform
-from direkt.platform.model import Facts, IngestServer, Platform
 from direkt.platform.planned import Planned
 from direkt.platform.sign_in import Account
 from direkt.rig.events import PlatformEntry

@@ -23,7 +23,7 @@ from direkt.described.requests import RefusalEntries, RequestEntry
 from direkt.described.words import UNITS, SettingEntry
 from direkt.documents import Document, DocumentError, Problem, Strict
 from direkt.parameters import ParameterError
-from direkt.platform.model import EventState, Facts, FieldSpec, Part
+from direkt.platform.event import EventState, Facts, FieldSpec, Part
 from direkt.rig.events import Audience, Delay, FieldValue, Projection, length_of
 
 PlatformRequest = Literal[

@@ -14,7 +14,7 @@ from urllib.parse import urlencode, urlsplit
 
 from direkt.described.errors import DeviceError
 from direkt.described.http import HttpInterface, on_one_line
-from direkt.platform.model import NotSignedIn, PlatformError
+from direkt.platform.event import NotSignedIn, PlatformError
 from direkt.protocol import clear
 from direkt.secret import Secret, without
 

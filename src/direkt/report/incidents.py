@@ -8,8 +8,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from direkt.platform.planned import Planned, Wanted
+from direkt.store.event_memory import Standing
 from direkt.store.log import Kept
-from direkt.store.standing import Standing
 
 _STYLE = """
 :root { color-scheme: light; } * { box-sizing: border-box; }

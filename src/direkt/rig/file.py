@@ -13,9 +13,9 @@ from pydantic import Field, field_validator
 
 from direkt import documents
 from direkt.destination import library, references
-from direkt.destination.model import Sheet
+from direkt.destination.sheet import Sheet
 from direkt.device import library as drivers
-from direkt.device.model import Driver
+from direkt.device.state import Driver
 from direkt.documents import DocumentError, Problem, Strict
 from direkt.errors import UnusableInput
 from direkt.protocol import address, source

@@ -23,7 +23,7 @@ from urllib.parse import parse_qs
 from pydantic import AwareDatetime, Field, ValidationError
 
 from direkt.destination import library
-from direkt.destination.model import Sheet
+from direkt.destination.sheet import Sheet
 from direkt.documents import Strict
 from direkt.judge import judge_sent
 from direkt.net import certificates, loops

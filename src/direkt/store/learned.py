@@ -16,7 +16,7 @@ from pydantic import Field, ValidationError
 
 from direkt import files, parameters
 from direkt.demand import Demand
-from direkt.device.model import Channel, Together
+from direkt.device.state import Channel, Together
 from direkt.documents import Strict
 from direkt.parameters import ParameterError, Value
 from direkt.store.changes import FOLDER

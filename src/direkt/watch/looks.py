@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
-from direkt.device.model import Slot
-from direkt.platform.model import EventState, Input
+from direkt.device.state import Slot
+from direkt.platform.event import EventState, Input
 from direkt.store.carried import Running
 
 

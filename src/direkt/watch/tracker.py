@@ -13,9 +13,9 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from enum import StrEnum
 
-from direkt.device.model import PushState, Slot
+from direkt.device.state import PushState, Slot
 from direkt.parameters import Value
-from direkt.platform.model import Input
+from direkt.platform.event import Input
 from direkt.watch.looks import CarriedLook, DeviceLook, EventLook
 
 STRIP = 600.0  # s

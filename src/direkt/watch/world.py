@@ -11,14 +11,14 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 
 from direkt.destination import references
-from direkt.device.model import Capability, Driver, PushState, Slot, need
+from direkt.device.state import Capability, Driver, PushState, Slot, need
 from direkt.errors import DirektError, UnusableInput
 from direkt.net import certificates
 from direkt.platform import planned as planning
-from direkt.platform.model import CannotPlatform, Declined, EventState, PlatformEvent
+from direkt.platform.event import CannotPlatform, Declined, EventState, PlatformEvent
 from direkt.protocol import address
 from direkt.rig.file import Rig
-from direkt.store import carried, standing, wishes
+from direkt.store import carried, event_memory, wishes
 from direkt.store.wishes import Wishes
 from direkt.watch.board import NextEvent
 from direkt.watch.looks import CarriedLook, DeviceLook, EventLook
@@ -143,7 +143,7 @@ class RealWorld:
         """The events that go on, and the next one."""
         self._refresh_secrets()
         out: list[Followed] = []
-        for one in standing.every(self._rig.folder):
+        for one in event_memory.every(self._rig.folder):
             if one.event not in self._rig.file.events or not one.begun or (one.ended and not one.paused):
                 continue
             with contextlib.suppress(DirektError):
@@ -159,7 +159,7 @@ class RealWorld:
                 self._asking.pop(key)
         return out, self._next({(one.name, one.mark) for one in out if one.on_air})
 
-    def _at_destinations(self, planned: planning.Planned, one: standing.Standing) -> Iterator[Followed]:
+    def _at_destinations(self, planned: planning.Planned, one: event_memory.Standing) -> Iterator[Followed]:
         title = planning.wanted(self._rig, planned).title
         known = [key for key in self._airings if key.startswith(f"{planned.name} {planned.mark} ")]
         if not known:
@@ -208,7 +208,7 @@ class RealWorld:
         return min(found, key=lambda one: one.start, default=None)
 
     def _is_over(self, planned: planning.Planned) -> bool:
-        remembered = standing.read(self._rig.folder, planned.name, planned.mark)
+        remembered = event_memory.read(self._rig.folder, planned.name, planned.mark)
         return bool(remembered.ended and not remembered.paused)
 
     def event(self, one: Followed) -> EventLook:

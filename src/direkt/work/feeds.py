@@ -5,9 +5,9 @@ from __future__ import annotations
 import contextlib
 from dataclasses import dataclass
 
-from direkt.destination.model import Sheet
 from direkt.destination.references import Sources
-from direkt.device.model import Channel, DeviceState, Driver, Slot
+from direkt.destination.sheet import Sheet
+from direkt.device.state import Channel, DeviceState, Driver, Slot
 from direkt.errors import UnusableInput
 from direkt.protocol import source
 from direkt.protocol.address import AddressError

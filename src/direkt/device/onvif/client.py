@@ -17,8 +17,8 @@ from urllib.parse import urlsplit
 
 from direkt.described.errors import BadAnswer, LoginRefused, NotOffered, Refused
 from direkt.described.http import Answer, HttpInterface, Login
-from direkt.device.model import DeviceClock
 from direkt.device.onvif.build import Service, boolean, element
+from direkt.device.state import DeviceClock
 from direkt.errors import Malformed
 from direkt.protocol import httpauth, refusals, soap, tree
 from direkt.protocol.soap import Fault

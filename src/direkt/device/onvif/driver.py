@@ -11,7 +11,10 @@ from urllib.parse import urlsplit
 from direkt.described.errors import BadAnswer, DeviceError, LoginRefused, NotOffered, Refused, Unreachable
 from direkt.described.http import Login
 from direkt.device.input import InputSignal
-from direkt.device.model import (
+from direkt.device.onvif import manage
+from direkt.device.onvif.client import WRONG_CLOCK, Client, offset_text
+from direkt.device.onvif.media import Media, with_stream
+from direkt.device.state import (
     Bare,
     Capability,
     Channel,
@@ -23,9 +26,6 @@ from direkt.device.model import (
     Preset,
     health_of,
 )
-from direkt.device.onvif import manage
-from direkt.device.onvif.client import WRONG_CLOCK, Client, offset_text
-from direkt.device.onvif.media import Media, with_stream
 from direkt.parameters import Values
 from direkt.secret import Secret
 

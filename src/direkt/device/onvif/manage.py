@@ -11,9 +11,9 @@ from pathlib import Path
 from direkt import files
 from direkt.described.errors import BadAnswer, LoginRefused, NotOffered, Refused
 from direkt.described.http import Upload
-from direkt.device.model import DeviceClock, Identity, Network, Preset
 from direkt.device.onvif.build import Service, boolean, element
 from direkt.device.onvif.client import FIRST_PASSWORD, Client, FaultAnswer
+from direkt.device.state import DeviceClock, Identity, Network, Preset
 from direkt.protocol import tree
 from direkt.protocol.tree import Element
 from direkt.secret import Secret

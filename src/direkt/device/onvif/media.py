@@ -13,11 +13,11 @@ from typing import TypeVar, cast
 
 from direkt.described.errors import BadAnswer, NotOffered, Refused
 from direkt.device.input import InputSignal
-from direkt.device.model import Channel, Together
 from direkt.device.onvif import settings
 from direkt.device.onvif.build import Service, boolean, element
 from direkt.device.onvif.client import Client
 from direkt.device.onvif.settings import AudioOption, Found, Option
+from direkt.device.state import Channel, Together
 from direkt.parameters import Values
 from direkt.protocol import tree
 from direkt.protocol.source import offered

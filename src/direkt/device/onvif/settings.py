@@ -12,8 +12,8 @@ from dataclasses import dataclass, field
 
 from direkt import parameters
 from direkt.demand import Demand
-from direkt.device.model import Together
 from direkt.device.onvif.build import boolean, decimal, element
+from direkt.device.state import Together
 from direkt.parameters import ParameterError, Value, Values
 from direkt.protocol import tree
 from direkt.protocol.tree import Element

@@ -15,9 +15,9 @@ from direkt.described.http import HttpInterface
 from direkt.destination.references import SecretError, Sources, login_of
 from direkt.device import library, obstacles
 from direkt.device.driverfile import DriverFile, can_push
-from direkt.device.model import Identity
 from direkt.device.obstacles import Here
 from direkt.device.onvif.driver import Driver as Standard
+from direkt.device.state import Identity
 from direkt.errors import DirektError
 from direkt.protocol.discovery import Match
 from direkt.rig.file import Rig

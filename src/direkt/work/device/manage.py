@@ -15,8 +15,8 @@ from urllib.parse import urlsplit
 
 from direkt import files
 from direkt.described.errors import DeviceError, Unreachable
-from direkt.device.model import Capability, Driver, Health, Network, PushState, need
 from direkt.device.obstacles import of_clock
+from direkt.device.state import Capability, Driver, Health, Network, PushState, need
 from direkt.errors import DirektError, UnusableInput, os_words
 from direkt.secret import Secret
 from direkt.work.steps import Agree, Clock, Job

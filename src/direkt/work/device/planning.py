@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import replace
 
 from direkt import parameters
-from direkt.destination.model import Sheet
-from direkt.device.model import Capability, Channel, DeviceState
+from direkt.destination.sheet import Sheet
+from direkt.device.state import Capability, Channel, DeviceState
 from direkt.errors import DirektError
 from direkt.match.budget import share_of
 from direkt.match.plan import Plan, Unmet, plan

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from direkt.described.errors import DeviceError
-from direkt.device.model import Capability, DeviceState, PushState, Slot, need
+from direkt.device.state import Capability, DeviceState, PushState, Slot, need
 from direkt.errors import DirektError, UnusableInput
 from direkt.protocol import address
 from direkt.secret import Secret

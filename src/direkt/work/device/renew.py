@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from direkt.destination.references import Sources
-from direkt.device.model import PushState
+from direkt.device.state import PushState
 from direkt.errors import DirektError
 from direkt.rig.file import Rig
 from direkt.secret import Secret

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from direkt import files, parameters
-from direkt.device.model import Channel, DeviceState, Slot
+from direkt.device.state import Channel, DeviceState, Slot
 from direkt.errors import UnusableInput, os_words
 from direkt.parameters import ParameterError, Values
 from direkt.rig.file import Rig

@@ -14,7 +14,7 @@ from pathlib import Path
 from direkt import parameters
 from direkt.described.errors import DeviceError, Refused, Unreachable
 from direkt.destination.references import Sources
-from direkt.device.model import Capability, Channel, DeviceState, PushState, Slot, need
+from direkt.device.state import Capability, Channel, DeviceState, PushState, Slot, need
 from direkt.errors import DirektError, UnusableInput
 from direkt.match.plan import Plan, Step, Unmet
 from direkt.parameters import Value, Values

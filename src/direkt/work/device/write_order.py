@@ -6,7 +6,7 @@ import itertools
 from collections.abc import Sequence
 
 from direkt import parameters
-from direkt.device.model import Channel
+from direkt.device.state import Channel
 from direkt.parameters import Values
 
 _MOST = 6  # requests of which every order is tried

@@ -10,15 +10,15 @@ from collections.abc import Iterator
 from direkt import parameters
 from direkt.described.errors import CannotDo, DeviceError
 from direkt.destination.references import SecretError
-from direkt.device.model import Capability, Channel, DeviceState, PushState
+from direkt.device.state import Capability, Channel, DeviceState, PushState
 from direkt.errors import DirektError
 from direkt.finding import Verdict
 from direkt.match.budget import on_the_wire
 from direkt.net.reach import reach
-from direkt.platform.model import EventState, PlatformError
+from direkt.platform.event import EventState, PlatformError
 from direkt.protocol import address
 from direkt.protocol.load import Load
-from direkt.store import changes, standing
+from direkt.store import changes, event_memory
 from direkt.work.device import drift
 from direkt.work.device.planning import plan_channel
 from direkt.work.feeds import FeedParts
@@ -136,7 +136,7 @@ def _key(airing: Airing, crew: Crew) -> Iterator[Checked]:
     if lives == "one event" and not given:
         mark, own = key_mark(airing.rig, key), (airing.planned.name, airing.planned.mark)
         past = [
-            s for s in standing.every(airing.rig.folder)
+            s for s in event_memory.every(airing.rig.folder)
             if (s.event, s.mark) != own and s.place(airing.destination).key_mark == mark and s.place(airing.destination).pushed
         ]  # fmt: skip
         if past:

@@ -5,9 +5,9 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Iterator, Mapping
 
-from direkt.destination.model import Span
+from direkt.destination.sheet import Span
 from direkt.errors import DirektError
-from direkt.platform.model import EventState, PlatformError
+from direkt.platform.event import EventState, PlatformError
 from direkt.work.feeds import FeedParts
 from direkt.work.live import checks
 from direkt.work.live.event_at_platforms import Airing, steps

@@ -13,14 +13,14 @@ from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
-from direkt.device.model import Capability, Driver
+from direkt.device.state import Capability, Driver
 from direkt.errors import DirektError, UnusableInput
 from direkt.platform import planned as planning
-from direkt.platform.model import EventState, Gap, PlatformError, PlatformEvent, Role, Seen
+from direkt.platform.event import EventState, Gap, PlatformError, PlatformEvent, Role, Seen
 from direkt.platform.planned import Planned
 from direkt.protocol import address
 from direkt.rig.file import Rig
-from direkt.store import carried, standing, wishes
+from direkt.store import carried, event_memory, wishes
 from direkt.work.feeds import FeedParts
 from direkt.work.live import account as accounts
 from direkt.work.live import checks
@@ -83,7 +83,7 @@ def _around(rig: Rig, name: str, now: float) -> Iterator[Planned]:
 
 def _open_events(rig: Rig) -> Iterator[Planned]:
     """The events that were begun from here and are not known to be over."""
-    for one in standing.every(rig.folder):
+    for one in event_memory.every(rig.folder):
         if one.event in rig.file.events and (not one.ended or one.paused):
             with contextlib.suppress(UnusableInput):
                 found = planning.by_mark(rig, one.event, one.mark)
@@ -139,7 +139,7 @@ class _Ending:
             self.remembered = self._begun_from_here()
             for name, mark in self.remembered:  # first of all: a go that runs goes no further
                 try:
-                    standing.change(self.rig.folder, name, mark, _updated({"ended": self.began}))
+                    event_memory.change(self.rig.folder, name, mark, _updated({"ended": self.began}))
                 except UnusableInput as error:  # a damaged file or a full disk keeps nothing on
                     yield from self._told(Off(What.EVENT, name, Proof.SILENT, reason(error)))
             yield from self._open()
@@ -167,7 +167,7 @@ class _Ending:
     def _begun_from_here(self) -> list[tuple[str, str]]:
         """The events to end, at the times at which they were begun, whether or not the rig still has these."""
         out = [(p.name, p.mark) for p in self.what.events if self._is_begun(p)]
-        for s in standing.every(self.rig.folder):
+        for s in event_memory.every(self.rig.folder):
             aimed = s.event in self.what.names or (self.what.every_slot and s.event not in self.rig.file.events)
             if aimed and s.begun and (not s.ended or s.paused) and (s.event, s.mark) not in out:
                 out.append((s.event, s.mark))
@@ -175,7 +175,7 @@ class _Ending:
 
     def _is_begun(self, planned: Planned) -> bool:
         with contextlib.suppress(UnusableInput):
-            return bool(standing.read(self.rig.folder, planned.name, planned.mark).begun)
+            return bool(event_memory.read(self.rig.folder, planned.name, planned.mark).begun)
         return True
 
     def _begun_here(self, planned: Planned) -> bool:
@@ -459,8 +459,8 @@ class _Ending:
         if one.owner is None or not one.owner.event:
             return
         mark = self._mark(one.owner)
-        if standing.read(self.rig.folder, one.owner.event, mark).begun:
-            standing.change_place(
+        if event_memory.read(self.rig.folder, one.owner.event, mark).begun:
+            event_memory.change_place(
                 self.rig.folder, one.owner.event, mark, one.destination,
                 lambda place: place.model_copy(update={"state": "closed" if event.state is EventState.CLOSED else place.state}),
             )  # fmt: skip
@@ -522,9 +522,9 @@ class _Ending:
         if name in self.counted or one.owner is None or not one.owner.event:
             return
         mark = self._mark(one.owner)
-        known = standing.Standing(event=one.owner.event, mark=mark)
+        known = event_memory.Standing(event=one.owner.event, mark=mark)
         with contextlib.suppress(UnusableInput):
-            known = standing.read(self.rig.folder, one.owner.event, mark)
+            known = event_memory.read(self.rig.folder, one.owner.event, mark)
         for one_input in seen.inputs if known.on_air else ():
             for gap in one_input.gaps:
                 if gap.began >= max(known.on_air, known.told_until) and not known.was_paused(gap.began):
@@ -634,15 +634,15 @@ class _Ending:
         """Whether a person said, for any event that is not over, that they started it."""
         start = _start_step(part)
         return any(
-            start in s.place(part.entry.destination).done and (not s.ended or s.event in self.what.names) for s in standing.every(self.rig.folder)
+            start in s.place(part.entry.destination).done and (not s.ended or s.event in self.what.names) for s in event_memory.every(self.rig.folder)
         )
 
     def _forget_start(self, one: Airing | None, part: FeedParts) -> None:
         start = _start_step(part)
-        for s in standing.every(self.rig.folder):
+        for s in event_memory.every(self.rig.folder):
             if start in s.place(part.entry.destination).done and (one is None or s.event == one.planned.name):
                 with contextlib.suppress(UnusableInput):
-                    standing.change_place(self.rig.folder, s.event, s.mark, part.entry.destination, lambda p: _without(p, start))
+                    event_memory.change_place(self.rig.folder, s.event, s.mark, part.entry.destination, lambda p: _without(p, start))
 
     def _after(self, one: Airing, now: str) -> Job[EndEvent, None]:
         """An event that a person works."""
@@ -688,7 +688,7 @@ class _Ending:
         now = stamp_of(self.crew.means.wall())
         off = all(item.proven for item in self.items.values())
 
-        def how(s: standing.Standing) -> standing.Standing:
+        def how(s: event_memory.Standing) -> event_memory.Standing:
             new: dict[str, object] = {"ended": now if off else "", "paused": ""}
             if self.pause:
                 new = {"paused": now, "ended": "", "pauses": s.pauses if s.is_pausing else [*s.pauses, (self.began, "")]}
@@ -696,14 +696,14 @@ class _Ending:
 
         for name, mark in self.remembered:
             with contextlib.suppress(UnusableInput):  # that it cannot be kept was said at the beginning
-                standing.change(self.rig.folder, name, mark, how)
+                event_memory.change(self.rig.folder, name, mark, how)
 
 
 def _called(one: Held) -> str:
     return f"{one.event.title!r}" if one.event.title else f"an event ({one.event.id[:40]})"
 
 
-def _without(place: standing.Place, start: str) -> standing.Place:
+def _without(place: event_memory.Place, start: str) -> event_memory.Place:
     return place.model_copy(update={"done": {k: v for k, v in place.done.items() if k != start}, "pushed": False})
 
 
@@ -711,5 +711,5 @@ def _start_step(part: FeedParts) -> str:
     return f"Start the push on {part.device} to {part.destination.server}"
 
 
-def _updated(new: dict[str, object]) -> Callable[[standing.Standing], standing.Standing]:
+def _updated(new: dict[str, object]) -> Callable[[event_memory.Standing], event_memory.Standing]:
     return lambda s: s.model_copy(update=new)

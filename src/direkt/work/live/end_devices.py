@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
-from direkt.device.model import DeviceState, Driver, PushState, Slot
+from direkt.device.state import DeviceState, Driver, PushState, Slot
 from direkt.errors import DirektError
 from direkt.secret import Secret
 from direkt.work.live.end_findings import Off, Proof, What

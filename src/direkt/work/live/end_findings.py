@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from enum import StrEnum
 
-from direkt.platform.model import Gap
+from direkt.platform.event import Gap
 from direkt.work.live.event_at_platforms import Did, PersonStep
 
 

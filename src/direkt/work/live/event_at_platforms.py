@@ -10,19 +10,19 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from direkt.destination import references
-from direkt.destination.model import CheckStep, Session, Sheet
 from direkt.destination.references import SecretError
+from direkt.destination.sheet import CheckStep, Session, Sheet
 from direkt.errors import UnusableInput
 from direkt.platform import library, planned
+from direkt.platform.event import EventState, Platform, PlatformEvent
 from direkt.platform.interface import stamp
 from direkt.platform.library import Means
-from direkt.platform.model import EventState, Platform, PlatformEvent
 from direkt.platform.planned import Planned, Wanted
 from direkt.rig import edit as rig_edit
 from direkt.rig.events import Delay
 from direkt.rig.file import DestinationEntry, Rig, RigError, key_places
 from direkt.secret import Secret
-from direkt.store import standing
+from direkt.store import event_memory
 from direkt.work.steps import Job
 
 
@@ -49,9 +49,9 @@ class Airing:
         return (*self.primary, *self.backup)
 
     @property
-    def place(self) -> standing.Place:
+    def place(self) -> event_memory.Place:
         """What is remembered."""
-        return standing.read(self.rig.folder, self.planned.name, self.planned.mark).place(self.destination)
+        return event_memory.read(self.rig.folder, self.planned.name, self.planned.mark).place(self.destination)
 
     def wanted(self) -> Wanted:
         """What it is to be. Raises UnusableInput."""
@@ -170,7 +170,7 @@ def _known_of_account(airing: Airing, step: str) -> bool:
         name for name, entry in airing.rig.file.destinations.items()
         if name == airing.destination or (entry.platform is not None and entry.platform == airing.entry.platform)
     ]  # fmt: skip
-    return any(step in s.place(name).done for s in standing.every(airing.rig.folder) for name in alike)
+    return any(step in s.place(name).done for s in event_memory.every(airing.rig.folder) for name in alike)
 
 
 def ask(airing: Airing, step: str, when: str, now: str) -> Job[AirEvent, None]:
@@ -178,7 +178,7 @@ def ask(airing: Airing, step: str, when: str, now: str) -> Job[AirEvent, None]:
     done = yield PersonStep(airing.destination, airing.sheet.name, step, when)
     if not done:
         raise NotDone(f"{airing.sheet.name}: not done: {step}; do it, and go on with: direkt go {airing.planned.name}")
-    standing.change_place(
+    event_memory.change_place(
         airing.rig.folder, airing.planned.name, airing.planned.mark, airing.destination,
         lambda place: place.model_copy(update={"done": {**place.done, step: now}}),
     )  # fmt: skip
@@ -342,7 +342,7 @@ def remember(
 ) -> None:
     """What the next command is to know, though it asks."""
 
-    def how(place: standing.Place) -> standing.Place:
+    def how(place: event_memory.Place) -> event_memory.Place:
         new: dict[str, object] = {}
         if state is not None and not airing.by_hand:
             new |= {"state": state.state.value}
@@ -352,7 +352,7 @@ def remember(
         new |= {"key_mark": mark} if mark is not None else {}
         return place.model_copy(update=new)
 
-    standing.change_place(airing.rig.folder, airing.planned.name, airing.planned.mark, airing.destination, how)
+    event_memory.change_place(airing.rig.folder, airing.planned.name, airing.planned.mark, airing.destination, how)
 
 
 def stamp_of(wall: float) -> str:

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from direkt.container import ContainerError, Source, ts
 from direkt.errors import DirektError
 from direkt.measure.meter import Meter
-from direkt.platform.model import PlatformError
+from direkt.platform.event import PlatformError
 from direkt.protocol import hls
 from direkt.protocol.hls import Playlist, PlaylistError, Segment, Variant
 

@@ -11,15 +11,15 @@ import contextlib
 from collections.abc import Callable, Generator
 from dataclasses import dataclass, field, replace
 
-from direkt.destination.model import Span
-from direkt.device.model import PushState
+from direkt.destination.sheet import Span
+from direkt.device.state import PushState
 from direkt.errors import DirektError, UnusableInput
 from direkt.finding import Verdict
-from direkt.platform.model import EventState, Input, PlatformError, PlatformEvent, Seen
+from direkt.platform.event import EventState, Input, PlatformError, PlatformEvent, Seen
 from direkt.platform.planned import Planned
 from direkt.protocol import address
 from direkt.rig.file import Rig
-from direkt.store import standing
+from direkt.store import event_memory
 from direkt.work import feeds
 from direkt.work.device import push
 from direkt.work.feeds import FeedParts
@@ -135,7 +135,7 @@ class _Going:
         self._begun = self.now
         self.left_out = list(self.options.without)
         rig = self.airings[0].rig
-        remembered = standing.read(rig.folder, self.planned.name, self.planned.mark)
+        remembered = event_memory.read(rig.folder, self.planned.name, self.planned.mark)
         self.on_air = bool(remembered.on_air and not remembered.ended)
         try:
             for step, work in (
@@ -233,7 +233,7 @@ class _Going:
 
     def _not_stopped(self) -> None:
         """Raises UnusableInput where direkt stop ended the event since this run began."""
-        now = standing.read(self.airings[0].rig.folder, self.planned.name, self.planned.mark)
+        now = event_memory.read(self.airings[0].rig.folder, self.planned.name, self.planned.mark)
         stopped = (now.ended and now.ended >= self._begun) or now.paused > self._begun
         if stopped and self.step > Step.EVENT:
             raise UnusableInput("it was stopped meanwhile, by direkt stop")
@@ -260,7 +260,7 @@ class _Going:
 
     def _event(self) -> Job[GoEvent, None]:
         rig = self.airings[0].rig
-        standing.change(
+        event_memory.change(
             rig.folder, self.planned.name, self.planned.mark,
             lambda s: s.model_copy(update={
                 "begun": s.begun or self._begun, "ended": "", "invited_first": s.invited_first or self._invites_first,
@@ -298,7 +298,7 @@ class _Going:
     def _not_on_air(self) -> None:
         """It was on air, and is not any more: somebody took the event away, and it was made anew."""
         self.on_air = False
-        standing.change(
+        event_memory.change(
             self.airings[0].rig.folder,
             self.planned.name,
             self.planned.mark,
@@ -310,7 +310,7 @@ class _Going:
         return self.options.invited_first and not self.on_air
 
     def _holds_back(self, one: Airing) -> bool:
-        now = standing.read(one.rig.folder, self.planned.name, self.planned.mark)
+        now = event_memory.read(one.rig.folder, self.planned.name, self.planned.mark)
         facts = one.platform.facts
         return now.invited_first and "invited" in facts.audiences and facts.widens and not one.by_hand
 
@@ -338,7 +338,7 @@ class _Going:
     # 3
 
     def _push(self) -> Job[GoEvent, None]:
-        standing.change(
+        event_memory.change(
             self.airings[0].rig.folder,
             self.planned.name,
             self.planned.mark,
@@ -638,7 +638,7 @@ class _Going:
         if not self._aired:
             return
         now = self.now
-        standing.change(
+        event_memory.change(
             self.airings[0].rig.folder,
             self.planned.name,
             self.planned.mark,
@@ -685,7 +685,7 @@ class _Going:
                 )
         if (
             not self._bad
-            and standing.read(self.airings[0].rig.folder, self.planned.name, self.planned.mark).invited_first
+            and event_memory.read(self.airings[0].rig.folder, self.planned.name, self.planned.mark).invited_first
         ):
             yield from self._widen()
         if self.planned.entry.tell and not self._bad:
@@ -728,7 +728,7 @@ class _Going:
             air.remember(one, state=event)
             self.known[one.destination] = event
             yield self._say(one.destination, Verdict.PASS, f"opened to {one.planned.entry.audience}")
-        standing.change(
+        event_memory.change(
             self.airings[0].rig.folder,
             self.planned.name,
             self.planned.mark,

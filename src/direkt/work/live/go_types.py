@@ -10,13 +10,13 @@ from dataclasses import dataclass, field
 from enum import IntEnum
 from pathlib import Path
 
-from direkt.destination.model import Span
+from direkt.destination.sheet import Span
 from direkt.errors import DirektError, UnusableInput, os_words
 from direkt.finding import Verdict
 from direkt.parameters import Value, Values
 from direkt.platform.library import Means
 from direkt.rig.events import Audience
-from direkt.store import standing
+from direkt.store import event_memory
 from direkt.work.live.event_at_platforms import Did, PersonStep
 from direkt.work.live.first_look import Looked
 from direkt.work.steps import Clock
@@ -197,7 +197,7 @@ class Gone:
 @contextlib.contextmanager
 def alone(folder: Path, event: str, mark: str) -> Iterator[None]:
     """Nobody else takes this event to air meanwhile. Raises UnusableInput."""
-    place = folder / standing.FOLDER
+    place = folder / event_memory.FOLDER
     name = "".join(c if c.isalnum() or c in "-_" else "_" for c in event)[:80]
     try:
         place.mkdir(exist_ok=True)

@@ -19,8 +19,8 @@ from typing import Protocol
 from direkt.errors import DirektError, UnusableInput
 from direkt.platform import planned as planning
 from direkt.rig.file import Rig
-from direkt.store import standing, taken, wishes
-from direkt.store.taken import Taken
+from direkt.store import event_memory, turns, wishes
+from direkt.store.turns import Taken
 from direkt.work.live import timetable
 from direkt.work.live.go_types import reason
 from direkt.work.live.timetable import Turn
@@ -177,18 +177,18 @@ class Service:
     def _remembered(self) -> dict[str, Taken] | None:
         """What was taken before. A damaged file is put aside: what it told is not known any more, and that is said."""
         try:
-            found = taken.read(self.rig.folder)
-        except taken.Damaged:
+            found = turns.read(self.rig.folder)
+        except turns.Damaged:
             try:
-                aside = taken.set_aside(self.rig.folder, self._clock.stamp() or f"{self._wall():.0f}")
+                aside = turns.set_aside(self.rig.folder, self._clock.stamp() or f"{self._wall():.0f}")
             except UnusableInput as error:
                 self._cannot(str(error))
                 return None
             text = (
-                f"what was begun before is not known: {taken.FILE_NAME} was damaged, and is put aside as {aside.name}; what is over by now and "
+                f"what was begun before is not known: {turns.FILE_NAME} was damaged, and is put aside as {aside.name}; what is over by now and "
                 "still on is not ended by the schedule: look with direkt watch"
             )
-            self.failing[taken.FILE_NAME] = text
+            self.failing[turns.FILE_NAME] = text
             self._say(text, good=False)
             found = {}
         except UnusableInput as error:
@@ -196,12 +196,12 @@ class Service:
             return None
         if self._wrong:
             self._wrong = ""
-            self.failing.pop(taken.FILE_NAME, None)
+            self.failing.pop(turns.FILE_NAME, None)
         return found
 
     def _cannot(self, text: str) -> None:
         if text != self._wrong:
-            self._wrong = self.failing[taken.FILE_NAME] = text
+            self._wrong = self.failing[turns.FILE_NAME] = text
             self._say(text, good=False)
 
     @property
@@ -224,7 +224,7 @@ class Service:
                 continue
             end = datetime.datetime.fromtimestamp(known.until, datetime.UTC)
             self._do(Deed.END, Turn(entry, tuple(feeds), end, end, end, known.mark), steady)
-        for event in standing.every(self.rig.folder):
+        for event in event_memory.every(self.rig.folder):
             entry = next((name for name, e in self.rig.file.schedule.items() if e.event == event.event), "")
             if not entry or entry in self._doing or not event.begun or (event.ended and not event.paused):
                 continue
@@ -312,7 +312,7 @@ class Service:
     def _hand_over(self, over: Turn, other: Turn) -> None:
         """A window that touches another one ends without its push."""
         try:
-            taken.change(self.rig.folder, over.entry, lambda old: old.model_copy(update={"ended": True}))
+            turns.change(self.rig.folder, over.entry, lambda old: old.model_copy(update={"ended": True}))
         except UnusableInput as error:
             self._cannot(str(error))
             return
@@ -321,7 +321,7 @@ class Service:
     def _has_to_end(self, turn: Turn, known: Taken) -> bool:
         if turn.planned is not None:
             try:
-                at = standing.read(self.rig.folder, turn.planned.name, turn.mark)
+                at = event_memory.read(self.rig.folder, turn.planned.name, turn.mark)
             except UnusableInput as error:
                 self._tell_of(turn.entry, f"{error}; it may still be on: direkt stop {turn.planned.name}")
                 return False
@@ -335,7 +335,7 @@ class Service:
         by_clock = known.mark == turn.mark and known.ended  # it is on now, and was ended: the clock was wrong then
         if turn.planned is not None:
             with contextlib.suppress(UnusableInput):
-                at = standing.read(self.rig.folder, turn.planned.name, turn.mark)
+                at = event_memory.read(self.rig.folder, turn.planned.name, turn.mark)
                 if at.ended and not at.paused and by_clock:
                     text = f"{turn.planned.name} was ended while this machine's clock was wrong; a closed event stays closed: change its start in the rig"
                     self._tell_of(turn.entry, text)
@@ -361,7 +361,7 @@ class Service:
             until = turn.end.timestamp() if turn.end is not None else None
             try:
                 feeds = list(turn.feeds)
-                taken.change(self.rig.folder, turn.entry, lambda _: Taken(mark=turn.mark, until=until, feeds=feeds))
+                turns.change(self.rig.folder, turn.entry, lambda _: Taken(mark=turn.mark, until=until, feeds=feeds))
             except UnusableInput as error:
                 tried.after = steady + _PAUSES[0]
                 self._say(str(error), good=False)
@@ -390,7 +390,7 @@ class Service:
             tried.count = -1
             if deed is Deed.END:
                 with contextlib.suppress(UnusableInput):
-                    taken.change(self.rig.folder, turn.entry, lambda old: old.model_copy(update={"mark": turn.mark, "ended": True}))
+                    turns.change(self.rig.folder, turn.entry, lambda old: old.model_copy(update={"mark": turn.mark, "ended": True}))
         else:
             again = _PAUSES[min(max(0, tried.count), len(_PAUSES) - 1)]
             tried.count = max(0, tried.count) + 1
@@ -398,5 +398,5 @@ class Service:
             self.failing[turn.entry] = text
             if turn.planned is None and deed is Deed.BEGIN:  # so that it is tried again
                 with contextlib.suppress(UnusableInput):
-                    taken.change(self.rig.folder, turn.entry, lambda _: Taken())
+                    turns.change(self.rig.folder, turn.entry, lambda _: Taken())
         self._out.append(Done(deed, turn, good, text, again))

@@ -14,14 +14,14 @@ from dataclasses import dataclass
 from direkt.errors import DirektError, UnusableInput
 from direkt.platform import library
 from direkt.platform import planned as planning
+from direkt.platform.event import EventState, Ingest, Platform, PlatformEvent, Seen
 from direkt.platform.library import Means
-from direkt.platform.model import EventState, Ingest, Platform, PlatformEvent, Seen
 from direkt.platform.planned import Wanted
 from direkt.protocol import address
 from direkt.protocol.address import ServerAddress
 from direkt.rig.file import DestinationEntry, Rig
 from direkt.secret import Secret
-from direkt.store import standing
+from direkt.store import event_memory
 from direkt.work.live import event_at_platforms as air
 from direkt.work.live.go_types import reason
 
@@ -98,7 +98,7 @@ def place(rig: Rig, destination: str, means: Means, *, backup: bool, on_air: boo
 
 def _running(rig: Rig, destination: str, means: Means) -> Iterator[tuple[str, str, bool]]:
     """Events at the destination that were begun and are not over: name, audience now, and whether viewers get them."""
-    for one in standing.every(rig.folder):
+    for one in event_memory.every(rig.folder):
         if one.event not in rig.file.events or one.ended or not one.begun or destination not in one.places:
             continue
         planned = planning.by_mark(rig, one.event, one.mark)

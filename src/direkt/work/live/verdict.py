@@ -12,7 +12,7 @@ from direkt.finding import Verdict
 from direkt.judge import Judgement, judge_sent
 from direkt.measure.meter import Measurement
 from direkt.parameters import Measured, Value, Values
-from direkt.platform.model import Input
+from direkt.platform.event import Input
 from direkt.work.feeds import FeedParts, source_of
 from direkt.work.live import checks
 from direkt.work.live.go_types import Crew, GoEvent, Row, Step, Waiting

@@ -8,9 +8,9 @@ import ssl
 from dataclasses import dataclass, replace
 
 from direkt.described.errors import DeviceError
-from direkt.destination.model import Sheet
 from direkt.destination.references import Sources
-from direkt.device.model import Channel, DeviceState, PushState, Slot
+from direkt.destination.sheet import Sheet
+from direkt.device.state import Channel, DeviceState, PushState, Slot
 from direkt.errors import NoAnswer, UnusableInput, os_words
 from direkt.judge import Judgement, judge_sent
 from direkt.measure.meter import Measurement

@@ -12,7 +12,7 @@ from urllib.parse import urlsplit
 
 from direkt.described.errors import DeviceError
 from direkt.destination.references import Sources
-from direkt.device.model import Capability, PushState, Slot, need
+from direkt.device.state import Capability, PushState, Slot, need
 from direkt.errors import DirektError, NoAnswer, UnusableInput, os_words
 from direkt.net import certificates, routes
 from direkt.net.transport import Recorder, transport

@@ -20,9 +20,9 @@ from direkt.codec.bits import BitstreamError
 from direkt.codec.programme import AudioSettings, Programme, exact_rate
 from direkt.codec.testcard import CardSettings, TestCard
 from direkt.demand import Demand
-from direkt.destination.model import Sheet
+from direkt.destination.sheet import Sheet
 from direkt.device.input import InputSignal
-from direkt.device.model import Channel
+from direkt.device.state import Channel
 from direkt.errors import UnusableInput
 from direkt.match.plan import Plan, plan
 from direkt.media import MediaEvent

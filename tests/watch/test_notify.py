@@ -20,8 +20,8 @@ from direkt.destination.references import Sources
 from direkt.net import certificates
 from direkt.protocol import httpsignature
 from direkt.rig import file as rigs
-from direkt.store.told import Told
-from direkt.watch import telling
+from direkt.store.notified import Told
+from direkt.watch import notify
 from direkt.watch.notices import Condition, Key, Notice, Notices
 from tests.support import Folder, free_port, wait_until
 
@@ -86,13 +86,13 @@ class Telling(Folder):
         path = self.file("rig.yaml", RIG.format(tell="\n".join(f"    {line}" for line in lines)))
         self.rig = rigs.load(path)
         sources = Sources({"DIREKT_HOOK": SECRET, "DIREKT_MAIL": f"direkt:{PASSWORD}", **environment}, None, Trust(True, None) if trust else Trust())
-        return telling.targets(self.rig, sources)
+        return notify.targets(self.rig, sources)
 
     def teller(self, *lines, pauses=(0.05, 0.1), wall=time.time, kept=None, **more):
         people, wrong = self.people(*lines, **more)
         self.assertEqual(wrong, [])
         self.told = []
-        made = telling.Telling(self.rig, people, wall, lambda *told: self.told.append(told), pauses, kept)
+        made = notify.Telling(self.rig, people, wall, lambda *told: self.told.append(told), pauses, kept)
         self.addCleanup(made.close)
         return made
 
@@ -290,7 +290,7 @@ class Telling(Folder):
         hook = Hook()
         self.addCleanup(hook.close)
         teller = self.teller(f"boss: {{webhook: 'http://127.0.0.1:{hook.port}/ü x?a=é'}}", pauses=())
-        with mock.patch.object(telling, "deliver", side_effect=ZeroDivisionError):
+        with mock.patch.object(notify, "deliver", side_effect=ZeroDivisionError):
             teller.tell(notice())
             wait_until(lambda: self.told)
         self.assertIn("it failed (ZeroDivisionError)", self.told[0][1])
@@ -310,11 +310,11 @@ class Telling(Folder):
         slow, hook = Hook(), Hook()
         self.addCleanup(hook.close)
         self.addCleanup(slow.close)
-        deliver = telling.deliver
+        deliver = notify.deliver
         over = threading.Event()
         self.addCleanup(over.set)
         held = lambda target, *more: over.wait(20) if target.name == "slow" else deliver(target, *more)  # noqa: E731
-        with mock.patch.object(telling, "deliver", held):
+        with mock.patch.object(notify, "deliver", held):
             lines = [f"{name}: {{webhook: 'http://127.0.0.1:{h.port}/'}}" for name, h in (("slow", slow), ("boss", hook))]
             teller = self.teller(*lines)
             begin = time.monotonic()
@@ -331,7 +331,7 @@ class Telling(Folder):
             got.append((one.key.name, one.phase))
             over.wait(5)
 
-        with mock.patch.object(telling, "deliver", deliver):
+        with mock.patch.object(notify, "deliver", deliver):
             teller = self.teller("boss: {webhook: 'http://127.0.0.1:9/'}", pauses=())
             teller.tell(notice(name="a"))
             wait_until(lambda: got)
@@ -354,7 +354,7 @@ class Telling(Folder):
                     time.sleep(0.1)
 
         threading.Thread(target=drip, daemon=True).start()
-        with mock.patch.object(telling, "_LIMIT", 0.5):
+        with mock.patch.object(notify, "_LIMIT", 0.5):
             teller = self.teller(f"boss: {{webhook: 'http://127.0.0.1:{server.getsockname()[1]}/'}}", pauses=())
             begin = time.monotonic()
             teller.tell(notice())
@@ -375,7 +375,7 @@ class Telling(Folder):
                     time.sleep(0.1)
 
         threading.Thread(target=drip, daemon=True).start()
-        with mock.patch.object(telling, "_LIMIT", 0.5):
+        with mock.patch.object(notify, "_LIMIT", 0.5):
             entry = f"server: 'smtp://127.0.0.1:{server.getsockname()[1]}', sender: a@b.example"
             teller = self.teller(f"boss: {{mail: [c@d.example], {entry}}}", pauses=())
             begin = time.monotonic()

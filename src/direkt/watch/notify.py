@@ -1,7 +1,7 @@
 """Telling people: by a signed webhook, by mail over TLS, by a command; each state once, as a reminder, and when it is well again.
 
 Strategy. Each one who is told has a lane, a thread of its own, so that one who is slow delays nobody else. A lane tells the newest state first,
-and of each state the newest word only; a try has a limit as a whole. What was told is kept (store/told.py), so that a watch that is started
+and of each state the newest word only; a try has a limit as a whole. What was told is kept (store/notified.py), so that a watch that is started
 again, or a second one, tells nothing twice.
 """
 
@@ -39,7 +39,7 @@ from direkt.rig.events import length_of
 from direkt.rig.file import Rig, place_of
 from direkt.rig.watch import TellEntry
 from direkt.secret import Secret, without
-from direkt.store.told import One, Told
+from direkt.store.notified import One, Told
 from direkt.watch.notices import Condition, Key, Notice, Notices
 
 _LIMIT = 10.0  # s for one try
