@@ -13,7 +13,7 @@ import jsonschema
 from direkt.store import wishes
 from tests.stage import Stage
 from tests.support import free_port, wait_until
-from tests.watch.test_telling import SECRET, Hook
+from tests.watch.test_notify import SECRET, Hook
 
 WATCH = """\
 watch:

@@ -14,6 +14,7 @@ from direkt.described.answers import JsonAnswer
 from direkt.described.errors import BadAnswer, CannotDo, LoginRefused, Refused, Unreachable
 from direkt.described.http import Answer
 from direkt.device import by_file, library
+from direkt.device.input import input_signal
 from direkt.device.state import Capability, PushState, need
 from direkt.documents import DocumentError
 from direkt.secret import Secret
@@ -310,7 +311,7 @@ class Words(unittest.TestCase):
         for text, wanted in (
             ("1080i59.94", (1920, 1080, 59.94, "interlaced")), ("720p50", (1280, 720, 50.0, "progressive")), ("bars", (0, 0, 0.0, "progressive")),
         ):  # fmt: skip
-            found = words.input_signal(text)
+            found = input_signal(text)
             self.assertEqual((found.width, found.height, found.frame_rate, found.scan), wanted)
 
 

@@ -166,7 +166,7 @@ def _agreed() -> bool:
 
 def _document(found: Rig, wants: dict[str, list[str]], trusted: bool) -> RigTrustJson:
     return {
-        "schema": "direkt.rig.file-trust/1", "rig": str(found.path), "trusted": trusted, "commands": wants["commands"],
+        "schema": "direkt.rig-trust/1", "rig": str(found.path), "trusted": trusted, "commands": wants["commands"],
         "environment": wants["environment"], "files": wants["files"], "keys": wants["keys"],
         "places": [{"what": what, "name": name, "address": address} for what, name, address in _places(found)],
     }  # fmt: skip

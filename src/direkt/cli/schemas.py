@@ -661,7 +661,7 @@ class RigPlaceJson(TypedDict):
 class RigTrustJson(TypedDict):
     """direkt rig trust."""
 
-    schema: Literal["direkt.rig.file-trust/1"]
+    schema: Literal["direkt.rig-trust/1"]
     rig: str
     trusted: bool
     commands: list[str]  # programs that its references start
