@@ -76,28 +76,9 @@ class _Reader:
         if marker in (_NULL, _UNDEFINED, _UNSUPPORTED):
             return None
         if marker in (_OBJECT, _TYPED, _ECMA):
-            if marker == _TYPED:
-                self.take(self.number(2))
-            if marker == _ECMA:
-                self.take(4)  # a count that writers get wrong; the end marker rules
-            found: dict[str, Amf] = {}
-            self.objects.append(found)
-            while True:
-                name = self.text(self.number(2))
-                if not name and self.at < len(self.data) and self.data[self.at] == _END:
-                    self.at += 1
-                    return found
-                if marker == _ECMA and not name and self.at >= len(self.data):
-                    return found
-                found[name] = self.value(depth + 1)
+            return self._object(marker, depth)
         if marker == _STRICT:
-            count = self.number(4)
-            if count > len(self.data) - self.at:
-                raise AmfError(f"AMF array of {count} values in {len(self.data) - self.at} bytes at byte {self.at}")
-            items: list[Amf] = []
-            self.objects.append(items)
-            items.extend(self.value(depth + 1) for _ in range(count))
-            return items
+            return self._array(depth)
         if marker == _DATE:
             milliseconds = self.double()
             self.take(2)
@@ -110,6 +91,31 @@ class _Reader:
         if marker == _AMF3:
             return self.value3(depth + 1)
         raise AmfError(f"AMF marker {marker} at byte {self.at - 1}")
+
+    def _object(self, marker: int, depth: int) -> Amf:
+        if marker == _TYPED:
+            self.take(self.number(2))
+        if marker == _ECMA:
+            self.take(4)  # a count that writers get wrong; the end marker rules
+        found: dict[str, Amf] = {}
+        self.objects.append(found)
+        while True:
+            name = self.text(self.number(2))
+            if not name and self.at < len(self.data) and self.data[self.at] == _END:
+                self.at += 1
+                return found
+            if marker == _ECMA and not name and self.at >= len(self.data):
+                return found
+            found[name] = self.value(depth + 1)
+
+    def _array(self, depth: int) -> Amf:
+        count = self.number(4)
+        if count > len(self.data) - self.at:
+            raise AmfError(f"AMF array of {count} values in {len(self.data) - self.at} bytes at byte {self.at}")
+        items: list[Amf] = []
+        self.objects.append(items)
+        items.extend(self.value(depth + 1) for _ in range(count))
+        return items
 
     # AMF3
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
@@ -296,52 +296,57 @@ def key_places(destination: DestinationEntry) -> tuple[str, ...]:
     return tuple(dict.fromkeys(place_of(one) for one in (destination.server, destination.backup) if one is not None))
 
 
+Wrong = Iterator[tuple[tuple[str | int, ...], str]]  # where, and what is wrong
+
+
+def _listed(names: Iterable[str]) -> str:
+    return ", ".join(names) or "none"
+
+
+def _feeds(file: RigFile) -> Wrong:
+    for name, feed in file.feeds.items():
+        known: tuple[tuple[str, str, Iterable[str]], ...] = (
+            ("device", feed.device, file.devices), ("destination", feed.destination, file.destinations),
+        )  # fmt: skip
+        for what, key, names in known:
+            if key not in names:
+                yield ("feeds", name, what), f"no {what} {key!r}; there is {_listed(names)}"
+        if feed.role == "backup" and feed.destination in file.destinations and file.destinations[feed.destination].backup is None:
+            yield ("feeds", name, "role"), f"{feed.destination} has no 'backup' server address"
+
+
+def _destinations(file: RigFile) -> Wrong:
+    for name, destination in file.destinations.items():
+        if destination.platform is not None and destination.platform not in file.platforms:
+            yield ("destinations", name, "platform"), f"no platform {destination.platform!r}; there is {_listed(file.platforms)}"
+
+
+def _events(file: RigFile) -> Wrong:
+    for name, event in file.events.items():
+        for n, one in enumerate(event.feeds):
+            if one not in file.feeds:
+                yield ("events", name, "feeds", n), f"no feed {one!r}; there is {_listed(file.feeds)}"
+        used = dict.fromkeys(file.feeds[one].destination for one in event.feeds if one in file.feeds)
+        for one in event.at:
+            if one not in used:
+                yield ("events", name, "at", one), f"none of its feeds goes to {one!r}; they go to {_listed(used)}"
+        if len(set(event.feeds)) != len(event.feeds):
+            yield ("events", name, "feeds"), "a feed is named twice"
+
+
+def _schedule(file: RigFile) -> Wrong:
+    for name, planned in file.schedule.items():
+        for what, wanted, names in (("event", planned.event, list(file.events)), ("feed", planned.feed, list(file.feeds))):
+            if wanted is not None and wanted not in names:
+                yield ("schedule", name, what), f"no {what} {wanted!r}; there is {_listed(names)}"
+
+
 def load(path: Path) -> Rig:
     """The rig in the file at ``path``. Raises DocumentError with every mistake."""
     document = documents.read(path)
     file = documents.check(document, RigFile)
-    problems = []
-    for name, feed in file.feeds.items():
-        for what, key, known in (
-            ("device", feed.device, file.devices),
-            ("destination", feed.destination, file.destinations),
-        ):
-            if key not in known:
-                line = document.line(["feeds", name, what])
-                problems.append(
-                    Problem(line, f"feeds.{name}.{what}: no {what} {key!r}; there is {', '.join(known) or 'none'}")
-                )
-        if feed.role == "backup" and feed.destination in file.destinations:
-            if file.destinations[feed.destination].backup is None:
-                line = document.line(["feeds", name, "role"])
-                text = f"feeds.{name}.role: {feed.destination} has no 'backup' server address"
-                problems.append(Problem(line, text))
-    for name, destination in file.destinations.items():
-        if destination.platform is not None and destination.platform not in file.platforms:
-            line, known_ones = document.line(["destinations", name, "platform"]), ", ".join(file.platforms) or "none"
-            text = f"destinations.{name}.platform: no platform {destination.platform!r}; there is {known_ones}"
-            problems.append(Problem(line, text))
-    for name, event in file.events.items():
-        for n, one in enumerate(event.feeds):
-            if one not in file.feeds:
-                line, known_ones = document.line(["events", name, "feeds", n]), ", ".join(file.feeds) or "none"
-                problems.append(Problem(line, f"events.{name}.feeds: no feed {one!r}; there is {known_ones}"))
-        used = dict.fromkeys(file.feeds[one].destination for one in event.feeds if one in file.feeds)
-        for one in event.at:
-            if one not in used:
-                line = document.line(["events", name, "at", one])
-                problems.append(Problem(line, f"events.{name}.at: none of its feeds goes to {one!r}; they go to {', '.join(used) or 'none'}"))
-        if len(set(event.feeds)) != len(event.feeds):
-            line = document.line(["events", name, "feeds"])
-            problems.append(Problem(line, f"events.{name}.feeds: a feed is named twice"))
-    for name, planned in file.schedule.items():
-        for what, wanted, names in (
-            ("event", planned.event, list(file.events)),
-            ("feed", planned.feed, list(file.feeds)),
-        ):
-            if wanted is not None and wanted not in names:
-                line, known_ones = document.line(["schedule", name, what]), ", ".join(names) or "none"
-                problems.append(Problem(line, f"schedule.{name}.{what}: no {what} {wanted!r}; there is {known_ones}"))
-    if problems:
+    wrong = [*_feeds(file), *_destinations(file), *_events(file), *_schedule(file)]
+    if wrong:
+        problems = [Problem(document.line(path), f"{'.'.join(str(part) for part in path if isinstance(part, str))}: {text}") for path, text in wrong]
         raise DocumentError(document.source, problems)
     return Rig(file, path.resolve().parent, str(path), path.resolve())

@@ -53,6 +53,18 @@ class _Incoming:
     begun: bool = False  # has had a header of type 0 or another full one
     held: bytearray | None = None
 
+    def begin(self, kind: int, field: int, length: int, type_: int, stream: int, extended: bytes) -> None:
+        """A message begins with a header of this kind (5.3.1.2): its time is told whole, as a step, or as the step before."""
+        if kind == 0:
+            self.timestamp, self.delta = field, field
+        else:
+            self.delta = field if kind < 3 else self.delta
+            self.timestamp = (self.timestamp + self.delta) & 0xFFFFFFFF
+        self.length, self.type, self.stream = length, type_, stream
+        if kind < 3:
+            self.extended = extended
+        self.begun = True
+
 
 class ChunkReader:
     """Takes bytes, gives messages. Handles chunk size changes and aborts itself.
@@ -103,49 +115,15 @@ class ChunkReader:
 
     def _chunk(self) -> Message | Literal[False] | None:
         """Reads one chunk, or a run of them: False when bytes are lacking, None when no message ends with it."""
-        buffer, at = self._buffer, self._at
-        end = len(buffer)
-        if at >= end:
+        basic = self._basic_header()
+        if basic is None:
             return False
-        first = buffer[at]
-        number, kind = first & 63, first >> 6
-        basic = 1
-        if number < 2:  # 5.3.1.1
-            basic = 2 + number
-            if end - at < basic:
-                return False
-            number = 64 + buffer[at + 1] + (buffer[at + 2] << 8 if number else 0)
-        incoming = self._streams.get(number)
-        if incoming is None:
-            if len(self._streams) >= _MOST_STREAMS:
-                raise RtmpError(f"more than {_MOST_STREAMS} chunk streams at once")
-            incoming = self._streams[number] = _Incoming()
-        head = at + basic
-        size = (11, 7, 3, 0)[kind]
-        if end - head < size:
+        incoming, number, kind, at = basic
+        header = self._message_header(incoming, number, kind, at)
+        if header is None:
             return False
-        # Everything is read into locals first: nothing is changed unless the whole header is there.
-        field, length, type_, stream = 0, incoming.length, incoming.type, incoming.stream
-        extended = incoming.extended
-        if kind < 3:
-            field = int.from_bytes(buffer[head : head + 3], "big")
-            if kind < 2:
-                length, type_ = int.from_bytes(buffer[head + 3 : head + 6], "big"), buffer[head + 6]
-                if kind == 0:
-                    stream = int.from_bytes(buffer[head + 7 : head + 11], "little")
-        if kind and not incoming.begun:
-            raise RtmpError(f"chunk stream {number} begins with a header of type {kind}, which refers to one before it")
-        body = head + size
-        if field == _EXTENDED or (kind == 3 and extended):  # 5.3.1.3, on continuation chunks too
-            if end - body < 4:
-                return False
-            found = bytes(buffer[body : body + 4])
-            if kind < 3:
-                field, extended = int.from_bytes(found, "big"), found
-            if found == extended:  # some senders leave it out of continuation chunks
-                body += 4
-        elif kind < 3:
-            extended = b""
+        buffer, end = self._buffer, len(self._buffer)
+        field, length, type_, stream, extended, body = header
         held = incoming.held
         done = len(held) if held is not None else 0
         if held is None or kind < 3:
@@ -157,17 +135,7 @@ class ChunkReader:
             self._held -= done
             held = incoming.held = None
         if held is None:
-            if kind == 0:
-                incoming.timestamp, incoming.delta = field, field
-            elif kind < 3:
-                incoming.delta = field
-                incoming.timestamp = (incoming.timestamp + field) & 0xFFFFFFFF
-            else:
-                incoming.timestamp = (incoming.timestamp + incoming.delta) & 0xFFFFFFFF
-            incoming.length, incoming.type, incoming.stream = length, type_, stream
-            if kind < 3:
-                incoming.extended = extended
-            incoming.begun = True
+            incoming.begin(kind, field, length, type_, stream, extended)
             if part == length:
                 self._at = body + part
                 return Message(type_, stream, incoming.timestamp, bytes(buffer[body : body + part]))
@@ -184,6 +152,52 @@ class ChunkReader:
         incoming.held = None
         self._held -= length
         return Message(incoming.type, incoming.stream, incoming.timestamp, bytes(held))
+
+    def _basic_header(self) -> tuple[_Incoming, int, int, int] | None:
+        """The chunk stream with its number, the kind of the header that follows, and where that begins (5.3.1.1); None: bytes are lacking."""
+        buffer, at = self._buffer, self._at
+        if at >= len(buffer):
+            return None
+        number, kind = buffer[at] & 63, buffer[at] >> 6
+        size = 1
+        if number < 2:
+            size = 2 + number
+            if len(buffer) - at < size:
+                return None
+            number = 64 + buffer[at + 1] + (buffer[at + 2] << 8 if number else 0)
+        incoming = self._streams.get(number)
+        if incoming is None:
+            if len(self._streams) >= _MOST_STREAMS:
+                raise RtmpError(f"more than {_MOST_STREAMS} chunk streams at once")
+            incoming = self._streams[number] = _Incoming()
+        return incoming, number, kind, at + size
+
+    def _message_header(self, incoming: _Incoming, number: int, kind: int, head: int) -> tuple[int, int, int, int, bytes, int] | None:
+        """Time field, length, type, message stream, extended time and where the body begins (5.3.1.2); None: bytes are lacking. Nothing is changed."""
+        buffer, size = self._buffer, (11, 7, 3, 0)[kind]
+        if len(buffer) - head < size:
+            return None
+        field, length, type_, stream = 0, incoming.length, incoming.type, incoming.stream
+        if kind < 3:
+            field = int.from_bytes(buffer[head : head + 3], "big")
+        if kind < 2:
+            length, type_ = int.from_bytes(buffer[head + 3 : head + 6], "big"), buffer[head + 6]
+        if kind == 0:
+            stream = int.from_bytes(buffer[head + 7 : head + 11], "little")
+        if kind and not incoming.begun:
+            raise RtmpError(f"chunk stream {number} begins with a header of type {kind}, which refers to one before it")
+        body, extended = head + size, incoming.extended
+        if field == _EXTENDED or (kind == 3 and extended):  # 5.3.1.3, on continuation chunks too
+            if len(buffer) - body < 4:
+                return None
+            found = bytes(buffer[body : body + 4])
+            if kind < 3:
+                field, extended = int.from_bytes(found, "big"), found
+            if found == extended:  # some senders leave it out of continuation chunks
+                body += 4
+        elif kind < 3:
+            extended = b""
+        return field, length, type_, stream, extended, body
 
     def _check_length(self, length: int, type_: int, number: int) -> None:
         media = type_ in (AUDIO, VIDEO, AGGREGATE) and not self.early
