@@ -168,7 +168,7 @@ class Writing(Jobs):
             self.clock.time += 2
             with self.assertRaises(DeviceError):
                 self.write(driver)
-            self.assertIs(self.standing(), stage, call)
+            self.assertIs(self.unfinished(), stage, call)
             self.assertIn(words, [e for e in self.seen if isinstance(e, Standing)][-1].text)
 
     def test_an_interruption_of_the_front_end_reaches_the_job(self):
@@ -183,7 +183,7 @@ class Writing(Jobs):
 
         with self.assertRaises(KeyboardInterrupt):
             drive(job, on_event)
-        self.assertIs(self.standing(), Stage.NOT_IN_FORCE)
+        self.assertIs(self.unfinished(), Stage.NOT_IN_FORCE)
 
     def test_a_device_that_stays_away(self):
         driver = FakeDriver()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import threading
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
@@ -17,6 +18,8 @@ from direkt.errors import NoAnswer, UnusableInput, os_words
 from direkt.work.steps import unbroken
 
 if TYPE_CHECKING:
+    from rich.console import Console
+
     from direkt.sim.plainsong import Plainsong
     from direkt.sim.tarnlight import Tarnlight
     from direkt.sim.unit import Unit
@@ -78,17 +81,8 @@ def sim(
     from direkt.sim import rig as demo
 
     out = output.console()
-    if "list" in faults:
-        for name, one in demo.FAULTS.items():
-            out.print(f"{name:<14} {escape(one.words)}")
-        for name, broken_platform in demo.PLATFORM_FAULTS.items():
-            out.print(f"tarnlight:{name:<14} {escape(broken_platform.words)}")
-        return ExitCode.GOOD
-    if "list" in mistakes:
-        from direkt.sim.typist import MISTAKES
-
-        for name, mistake in MISTAKES.items():
-            out.print(f"{name:<18} {escape(mistake.words)}")
+    if "list" in faults or "list" in mistakes:
+        _list(out, faults="list" in faults)
         return ExitCode.GOOD
     if folder is None:
         raise click.UsageError("Missing argument 'DIR': the folder of the demo rig.")
@@ -118,35 +112,11 @@ def sim(
     try:
         for name in wanted:
             if name in entries:
-                number = urlsplit(entries[name].address).port or 80
-                units[name] = demo.gear(folder, name, number)
-                for fault in broken.get(name, ()):
-                    demo.FAULTS[fault].turn(units[name])
-                try:
-                    units[name].start()
-                except OSError as error:
-                    del units[name]
-                    raise NoAnswer(
-                        f"port {number} cannot be opened: {os_words(error)}; is a sim running already?"
-                    ) from None
+                _switch_on(folder, name, entries[name].address, broken.get(name, ()), units)
         if not only:
             units[demo.BY_HAND] = demo.by_hand(folder)
         platforms = _platforms(path, only, broken)
-        out.print(f"[bold]Lake Varn Regatta[/]  rig: {escape(str(path))}")
-        for name, unit in units.items():
-            odd = f"; {', '.join(broken[name])}" if name in broken else ""
-            if name == demo.BY_HAND:
-                out.print(
-                    f"{name}: {escape(unit.login.realm)}, set by hand: direkt sim {escape(str(folder))} --type CARD.txt"
-                )
-                continue
-            out.print(f"{name}: {escape(unit.login.realm)} at http://{unit.host}:{unit.port}{escape(odd)}")
-        for one_ in platforms:
-            odd = f"; {', '.join(broken['tarnlight'])}" if "tarnlight" in broken and hasattr(one_, "events") else ""
-            out.print(f"{type(one_).__name__.lower()}: simulated platform at {one_.address}{escape(odd)}")
-        out.print(
-            f"In a second terminal: cd {escape(str(folder))}; direkt find; direkt match --all; direkt write --all; direkt rehearse finish"
-        )
+        _tell(out, folder, path, units, platforms, broken)
         out.print("Ctrl-C switches the gear off.")
         out.file.flush()
         with unbroken():
@@ -159,6 +129,58 @@ def sim(
         (folder / demo.HANDS).unlink(missing_ok=True)
     output.note("The gear is off; the pushes have ended. The rig stays.")
     return ExitCode.INTERRUPTED
+
+
+def _list(out: Console, *, faults: bool) -> None:
+    """The faults that gear and platforms can have, or the mistakes of whoever types a card in."""
+    from direkt.sim import rig as demo
+    from direkt.sim.typist import MISTAKES
+
+    if faults:
+        rows = {name: one.words for name, one in demo.FAULTS.items()}
+        rows |= {f"tarnlight:{name}": one.words for name, one in demo.PLATFORM_FAULTS.items()}
+    else:
+        rows = {name: one.words for name, one in MISTAKES.items()}
+    for name, words in rows.items():
+        out.print(f"{name:<{14 if faults else 18}} {escape(words)}")
+
+
+def _switch_on(folder: Path, name: str, address: str, faults: Sequence[str], units: dict[str, Unit]) -> None:
+    """One device, with its faults. Raises NoAnswer where its port is taken."""
+    from direkt.sim import rig as demo
+
+    number = urlsplit(address).port or 80
+    units[name] = demo.gear(folder, name, number)
+    for fault in faults:
+        demo.FAULTS[fault].turn(units[name])
+    try:
+        units[name].start()
+    except OSError as error:
+        del units[name]
+        raise NoAnswer(f"port {number} cannot be opened: {os_words(error)}; is a sim running already?") from None
+
+
+def _tell(
+    out: Console, folder: Path, path: Path, units: dict[str, Unit], platforms: Sequence[Tarnlight | Plainsong], broken: dict[str, list[str]],
+) -> None:  # fmt: skip
+    """What runs, and where."""
+    from direkt.sim import rig as demo
+
+    out.print(f"[bold]Lake Varn Regatta[/]  rig: {escape(str(path))}")
+    for name, unit in units.items():
+        odd = f"; {', '.join(broken[name])}" if name in broken else ""
+        if name == demo.BY_HAND:
+            out.print(
+                f"{name}: {escape(unit.login.realm)}, set by hand: direkt sim {escape(str(folder))} --type CARD.txt"
+            )
+            continue
+        out.print(f"{name}: {escape(unit.login.realm)} at http://{unit.host}:{unit.port}{escape(odd)}")
+    for one_ in platforms:
+        odd = f"; {', '.join(broken['tarnlight'])}" if "tarnlight" in broken and hasattr(one_, "events") else ""
+        out.print(f"{type(one_).__name__.lower()}: simulated platform at {one_.address}{escape(odd)}")
+    out.print(
+        f"In a second terminal: cd {escape(str(folder))}; direkt find; direkt match --all; direkt write --all; direkt rehearse finish"
+    )
 
 
 def _platforms(path: Path, only: tuple[str, ...], broken: dict[str, list[str]]) -> list[Tarnlight | Plainsong]:

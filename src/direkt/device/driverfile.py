@@ -358,46 +358,54 @@ def _wrong_streams(file: DriverFile) -> Wrong:
 
 
 def _wrong_settings(file: DriverFile) -> Wrong:
-    coding = file.coding_of("write")
     for name, entry in file.settings.items():
-        path: list[str | int] = ["settings", name]
         if text := _unknown(name):
-            yield path, text
-            continue
-        row = parameters.find(name)
-        if row.follows is not None:
-            yield path, f"devices set it by {row.follows.setting}: write that"
-        if entry.unit and words.UNITS[entry.unit][0] != row.unit:
-            yield path, f"{entry.unit} is no unit of it; the table has {row.unit or 'none'}"
-        if entry.unit == "frames" and name != "video.keyframe_interval.median":
-            yield path, "only the keyframe interval is counted in frames"
-        fraction = row.kind is Kind.NUMBER and entry.join == "/" and len(entry.places) == 2
-        if len(entry.places) > 1 and row.kind not in (Kind.SIZE, Kind.RATIO) and not fraction:
-            yield path, "several fields make a size or a ratio, or with join: / a numerator and denominator"
-        for place in entry.places:
-            if file.kind != "hand" and (text := answers.place_problem(place, file.answers)):
-                yield path, text
-        for target in entry.targets:
-            if "write" in file.requests and (text := answers.sendable(target, coding)):
-                yield path, text
-        for word in entry.words or {}:
-            try:
-                parameters.clean(name, words.typed(name, word))
-            except ParameterError as error:
-                yield path, f"words: {str(error).removeprefix(name + ': ')}"
+            yield ["settings", name], text
+        else:
+            yield from _wrong_setting(file, name, entry)
     for n, mode in enumerate(file.modes):
         for values in mode.words.values():
             for name, value in values.items():
-                try:
-                    parameters.clean(name, value)
-                except ParameterError as error:
-                    yield ["modes", n], str(error)
+                if text := _unclean(name, value):
+                    yield ["modes", n], text
     for name in file.restart_after:
         if text := _unknown(name):
             yield ["restart_after"], text
     for name in file.menus:
         if name not in _card_extras(file) and (text := _unknown(name)):
             yield ["menus", name], text
+
+
+def _unclean(name: str, value: object) -> str:
+    """What is wrong with a value of a parameter; empty: nothing."""
+    try:
+        parameters.clean(name, value)
+    except ParameterError as error:
+        return str(error)
+    return ""
+
+
+def _wrong_setting(file: DriverFile, name: str, entry: SettingEntry) -> Wrong:
+    path: list[str | int] = ["settings", name]
+    coding, row = file.coding_of("write"), parameters.find(name)
+    if row.follows is not None:
+        yield path, f"devices set it by {row.follows.setting}: write that"
+    if entry.unit and words.UNITS[entry.unit][0] != row.unit:
+        yield path, f"{entry.unit} is no unit of it; the table has {row.unit or 'none'}"
+    if entry.unit == "frames" and name != "video.keyframe_interval.median":
+        yield path, "only the keyframe interval is counted in frames"
+    fraction = row.kind is Kind.NUMBER and entry.join == "/" and len(entry.places) == 2
+    if len(entry.places) > 1 and row.kind not in (Kind.SIZE, Kind.RATIO) and not fraction:
+        yield path, "several fields make a size or a ratio, or with join: / a numerator and denominator"
+    for place in entry.places:
+        if file.kind != "hand" and (text := answers.place_problem(place, file.answers)):
+            yield path, text
+    for target in entry.targets:
+        if "write" in file.requests and (text := answers.sendable(target, coding)):
+            yield path, text
+    for word in entry.words or {}:
+        if text := _unclean(name, words.typed(name, word)):
+            yield path, f"words: {text.removeprefix(name + ': ')}"
 
 
 def _unknown(name: str) -> str:
@@ -412,43 +420,45 @@ def _wrong_requests(file: DriverFile) -> Wrong:
     if (file.sign_in is None) != (file.login != "form"):
         yield ["sign_in" if file.sign_in is not None else "login"], "'login: form' and 'sign_in' belong together"
     if file.sign_in is not None:
-        sign = file.sign_in
-        if text := wrong_request(sign.send):
+        for text in filter(None, _wrong_sign_in(file, file.sign_in)):
             yield ["sign_in"], text
-        for value in sign.fields.values():
-            if isinstance(value, str) and (text := wrong_fields(value, {"user", "password"})):
-                yield ["sign_in"], text
-        if text := wrong_fields(sign.header, {"token"}):
-            yield ["sign_in"], text
-        if ": " not in sign.header or "{token}" not in sign.header:
-            yield ["sign_in"], "header: expected a name, a colon and {token}, such as 'X-Session: {token}'"
-        for place in (*filter(None, (sign.token, sign.life_at)), *sign.expired):
-            if text := answers.place_problem(place, file.answers):
-                yield ["sign_in"], text
-    for name, entry in [(request, one) for request in file.requests for one in file.all_requests(request)]:
-        several = len(file.all_requests(name)) > 1
-        if several and name not in ("state", "limits", "write"):
-            yield ["requests", name], "one request is enough here; state, limits and write may have several"
-        if several and name in ("state", "limits") and file.answers != "json":
-            yield ["requests", name], "several answers are joined where they are JSON"
-        if (entry.into or entry.of) and not several:
-            yield ["requests", name], "'into' and 'of' belong to a list of requests"
-        for pattern in entry.of:
-            if not any(fnmatchcase(known, pattern) for known in file.settings):
-                yield ["requests", name], f"of: no setting is called {pattern!r}"
-        if text := wrong_request(entry.send):
-            yield ["requests", name], text
-        for value in entry.fields.values():
-            if isinstance(value, str) and (text := wrong_fields(value, REQUEST_FIELDS | SLOT_FIELDS)):
+    for name in file.requests:
+        for entry in file.all_requests(name):
+            for text in filter(None, _wrong_entry(file, name, entry)):
                 yield ["requests", name], text
-        coding = file.coding_of(name)
-        for place in [*entry.fields, *_sent(file, name)]:
-            if text := answers.sendable(place, coding):
-                yield ["requests", name], text
-        if entry.root and not answers.is_name(entry.root):
-            yield ["requests", name], f"root: no XML element can be called {entry.root!r}"
     if file.fits.ask is not None and (text := wrong_request(file.fits.ask)):
         yield ["fits", "ask"], text
+
+
+def _wrong_sign_in(file: DriverFile, sign: SignInEntry) -> Iterator[str]:
+    yield wrong_request(sign.send)
+    for value in sign.fields.values():
+        yield wrong_fields(value, {"user", "password"}) if isinstance(value, str) else ""
+    yield wrong_fields(sign.header, {"token"})
+    if ": " not in sign.header or "{token}" not in sign.header:
+        yield "header: expected a name, a colon and {token}, such as 'X-Session: {token}'"
+    for place in (*filter(None, (sign.token, sign.life_at)), *sign.expired):
+        yield answers.place_problem(place, file.answers)
+
+
+def _wrong_entry(file: DriverFile, name: RequestName, entry: RequestEntry) -> Iterator[str]:
+    several = len(file.all_requests(name)) > 1
+    if several and name not in ("state", "limits", "write"):
+        yield "one request is enough here; state, limits and write may have several"
+    if several and name in ("state", "limits") and file.answers != "json":
+        yield "several answers are joined where they are JSON"
+    if (entry.into or entry.of) and not several:
+        yield "'into' and 'of' belong to a list of requests"
+    for pattern in entry.of:
+        if not any(fnmatchcase(known, pattern) for known in file.settings):
+            yield f"of: no setting is called {pattern!r}"
+    yield wrong_request(entry.send)
+    for value in entry.fields.values():
+        yield wrong_fields(value, REQUEST_FIELDS | SLOT_FIELDS) if isinstance(value, str) else ""
+    for place in [*entry.fields, *_sent(file, name)]:
+        yield answers.sendable(place, file.coding_of(name))
+    if entry.root and not answers.is_name(entry.root):
+        yield f"root: no XML element can be called {entry.root!r}"
 
 
 def _sent(file: DriverFile, request: RequestName) -> list[str]:

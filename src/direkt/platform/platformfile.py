@@ -315,6 +315,10 @@ def _wrong_places(file: PlatformFile) -> Wrong:
                 continue
             if state not in file.event.states and not (state is EventState.LIVE and "air" not in file.requests):
                 yield ["event", "states"], f"{state.value!r} is missing"
+    yield from _wrong_seen(file)
+
+
+def _wrong_seen(file: PlatformFile) -> Wrong:
     for name, entry in (file.seen.values if file.seen is not None else {}).items():
         path: list[str | int] = ["seen", "values", name]
         try:

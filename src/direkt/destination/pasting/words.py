@@ -181,6 +181,24 @@ def _clean(text: str, repairs: list[str]) -> str:
     if (plain := re.sub(r"(?i)\b(rtmps?)\s*:\s*[/\\]\s?[/\\]", r"\1://", text)) != text:
         said(repairs, "the slashes and colon behind the scheme put right")
         text = re.sub(r"(?i)rtmps?://\S*", lambda m: m[0].replace("\\", "/"), plain)
+    text = _without_page(text, repairs)
+    if (plain := text.translate(_QUOTES)) != text:
+        said(repairs, "quotation marks taken out")
+        text = plain
+    text = re.sub(r"(?<=[^\W_])(?:->|=>|→|➜)(?=\S)", ": ", text)  # "key->abcd"
+    text = _ENCLOSED.sub(lambda m: "_".join(m[0].split()), text)  # a placeholder stays one word
+    bare = _DELIMITED.sub(lambda m: f" {re.sub(_JOINT, '', m[1])} ", text)
+    if (bare := _BRACKETED.sub(r" \1 ", bare)) != text:
+        said(repairs, "angle brackets taken out")
+        text = bare
+    text = _EMPHASIS.sub(r"\2", text)
+    if text.removesuffix("\n") != text.strip():  # a line end behind it all is how standard input comes
+        said(repairs, "spaces or line ends at the edges taken out")
+    return text.strip()
+
+
+def _without_page(text: str, repairs: list[str]) -> str:
+    """The text without what a page puts around it: elements, codes for signs, links, percent signs."""
     if _ELEMENT.search(text):
         said(repairs, "a page's own code taken out")
         for _ in range(3):
@@ -199,19 +217,7 @@ def _clean(text: str, repairs: list[str]) -> str:
         text, count = _ENCODED.subn(lambda m: unquote(m[0]), text)
         if count:
             said(repairs, "the percent signs of an encoded address replaced")
-    if (plain := text.translate(_QUOTES)) != text:
-        said(repairs, "quotation marks taken out")
-        text = plain
-    text = re.sub(r"(?<=[^\W_])(?:->|=>|→|➜)(?=\S)", ": ", text)  # "key->abcd"
-    text = _ENCLOSED.sub(lambda m: "_".join(m[0].split()), text)  # a placeholder stays one word
-    bare = _DELIMITED.sub(lambda m: f" {re.sub(_JOINT, '', m[1])} ", text)
-    if (bare := _BRACKETED.sub(r" \1 ", bare)) != text:
-        said(repairs, "angle brackets taken out")
-        text = bare
-    text = _EMPHASIS.sub(r"\2", text)
-    if text.removesuffix("\n") != text.strip():  # a line end behind it all is how standard input comes
-        said(repairs, "spaces or line ends at the edges taken out")
-    return text.strip()
+    return text
 
 
 def _tag(match: re.Match[str]) -> str:

@@ -8,7 +8,7 @@ anything else has to be the same for all of them.
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 
 from direkt import demand, parameters
@@ -34,6 +34,12 @@ _ADVICE = re.compile(
 _KEYFRAMES = "video.keyframe_interval"
 
 
+# What goes beside the rules, and what puts it there
+_BESIDE: dict[str, Callable[[Gathered, Said], None]] = {
+    "protocol": protocol, "server": server, "latency": mode, "latency.behind": behind, "peak_percent": fact,
+}  # fmt: skip
+
+
 def gather(said: Sequence[Said]) -> Gathered:
     """Puts ``said`` together."""
     made = Gathered()
@@ -43,17 +49,11 @@ def gather(said: Sequence[Said]) -> Gathered:
     sounds: list[Said] = []
     for one in said:
         claim = one.claim
-        if claim.what == "protocol":
-            protocol(made, one)
-        elif claim.what == "server":
-            server(made, one)
-        elif claim.what == "latency":
-            mode(made, one)
+        if (put := _BESIDE.get(claim.what)) is not None:
+            put(made, one)
         elif claim.what.startswith("srt."):
             srt(made, one, said)
-        elif claim.what == "latency.behind":
-            behind(made, one)
-        elif claim.what.startswith(("session.", "key.")) or claim.what == "peak_percent":
+        elif claim.what.startswith(("session.", "key.")):
             fact(made, one)
         elif claim.what == "video.bitrate.mean" and (claim.sizes or claim.rates) and claim.strength != "not":
             steps.append(one)

@@ -8,8 +8,9 @@ stop, a new line, or a slash with a word of its own behind it. Words that are no
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from typing import ClassVar
 
 from direkt.destination.published.context import Context
 from direkt.destination.published.tokens import Number, Size, Token, scan
@@ -145,37 +146,11 @@ class Walk:
                 clause.start, clause.first = token.start, token
             clause.words += 1
         if kind is Kind.BREAK and self._abbreviates(tokens, n):
-            pass
-        elif kind is Kind.BREAK:
-            self.stack.clear()
-            self._next_clause(token, ".")
-            self.sentence, self.or_waits = self.now, False
-            self.colon_topic = self.colon_strength = ""
-        elif kind is Kind.COMMA or (kind is Kind.DASH and token.spaced and (follows is None or follows.spaced)):
-            self._next_clause(token, ",")
-        elif kind is Kind.OPEN:
-            self.stack.append(self.now)
-            parent = self.now
-            self._next_clause(token, "(")
-            self.clause.parent = parent
-        elif kind is Kind.CLOSE:
-            self._settle()
-            if self.stack:
-                self.now = self.stack.pop()
-                self.clause.end = token.end
-            self.joined = ""
-        elif kind is Kind.COLON:
-            self._colon()
-        elif kind is Kind.SLASH:
-            if follows is not None and follows.kind in (Kind.LIMIT, Kind.STRENGTH, Kind.TOPIC, Kind.SUBJECT):
-                self._next_clause(token, ",")
-            else:
-                self._settle(joiner=True)  # "6 Mbps recommended / 8 Mbps maximum": a slash joins as "or" does
-                self.joined = "/"
-        elif kind in (Kind.OR, Kind.AND):
-            self._settle(joiner=True)
-            self.or_waits = kind is Kind.OR
-            self.joined = "or" if kind is Kind.OR else "and"
+            return n + 1
+        if kind is Kind.DASH and token.spaced and (follows is None or follows.spaced):
+            kind = Kind.COMMA
+        if (sets_off := self._SIGNS.get(kind)) is not None:
+            sets_off(self, token, follows)
         elif token.value == "±":
             self.spread = True
         elif kind is Kind.NUMBER:
@@ -186,26 +161,70 @@ class Walk:
             self._add(Item(kind, token.start, token.end, self.now, self.joined, text=str(token.value or "")))
         elif token.meaning is not None and token.meaning.only and (found := self._here(token)):
             self._value(token, found)
-        elif kind is Kind.LIMIT:
-            self.limit = {"max": "min", "min": "max"}[str(token.value)] if self._turned(token) else str(token.value)
-            self.waiting_clause = self.now
-        elif kind is Kind.STRENGTH:
-            self._strength(token)
-        elif kind is Kind.MODE:
-            clause.mode = str(token.value)
-        elif kind is Kind.APPROX:
-            self.approx = True
-        elif kind is Kind.IF:
-            clause.conditional = True
-            clause.odd.append(token)
-        elif kind is Kind.TOPIC:
-            clause.topics.append(token)
-        elif kind is Kind.SUBJECT:
-            clause.subjects.append(token)
-            self.last_subject = str(token.value)
+        elif (says := self._SAYS.get(kind)) is not None:
+            says(self, token)
         else:
             self._word(token)
         return n + 1
+
+    # Signs that set off or join
+
+    def _break(self, token: Token, follows: Token | None) -> None:
+        self.stack.clear()
+        self._next_clause(token, ".")
+        self.sentence, self.or_waits = self.now, False
+        self.colon_topic = self.colon_strength = ""
+
+    def _comma(self, token: Token, follows: Token | None) -> None:
+        self._next_clause(token, ",")
+
+    def _open(self, token: Token, follows: Token | None) -> None:
+        self.stack.append(self.now)
+        parent = self.now
+        self._next_clause(token, "(")
+        self.clause.parent = parent
+
+    def _close(self, token: Token, follows: Token | None) -> None:
+        self._settle()
+        if self.stack:
+            self.now = self.stack.pop()
+            self.clause.end = token.end
+        self.joined = ""
+
+    def _slash(self, token: Token, follows: Token | None) -> None:
+        if follows is not None and follows.kind in (Kind.LIMIT, Kind.STRENGTH, Kind.TOPIC, Kind.SUBJECT):
+            self._next_clause(token, ",")
+        else:
+            self._settle(joiner=True)  # "6 Mbps recommended / 8 Mbps maximum": a slash joins as "or" does
+            self.joined = "/"
+
+    def _join(self, token: Token, follows: Token | None) -> None:
+        self._settle(joiner=True)
+        self.or_waits = token.kind is Kind.OR
+        self.joined = "or" if token.kind is Kind.OR else "and"
+
+    # Words that say something of the items around them
+
+    def _limit(self, token: Token) -> None:
+        self.limit = {"max": "min", "min": "max"}[str(token.value)] if self._turned(token) else str(token.value)
+        self.waiting_clause = self.now
+
+    def _mode(self, token: Token) -> None:
+        self.clause.mode = str(token.value)
+
+    def _approx(self, token: Token) -> None:
+        self.approx = True
+
+    def _if(self, token: Token) -> None:
+        self.clause.conditional = True
+        self.clause.odd.append(token)
+
+    def _topic(self, token: Token) -> None:
+        self.clause.topics.append(token)
+
+    def _subject(self, token: Token) -> None:
+        self.clause.subjects.append(token)
+        self.last_subject = str(token.value)
 
     def _abbreviates(self, tokens: Sequence[Token], n: int) -> bool:
         """Whether a full stop ends a short word that nobody knows, in front of a figure: it may say what the figure is."""
@@ -417,7 +436,7 @@ class Walk:
     def _alike(a: Item, b: Item) -> bool:
         return a.kind is b.kind and {name for name, _ in a.values} == {name for name, _ in b.values}
 
-    def _colon(self) -> None:
+    def _colon(self, token: Token, follows: Token | None) -> None:
         clause = self.clause
         if any(item.clause == self.now for item in self.items):
             return
@@ -531,3 +550,10 @@ class Walk:
                     item.topic = item.topic or (str(parents.topics[-1].value) if parents.topics else "")
                     item.subject = item.subject or (str(parents.subjects[-1].value) if parents.subjects else "")
                     item.mode = item.mode or parents.mode
+
+    _SIGNS: ClassVar[Mapping[Kind, Callable[[Walk, Token, Token | None], None]]] = {
+        Kind.BREAK: _break, Kind.COMMA: _comma, Kind.OPEN: _open, Kind.CLOSE: _close, Kind.COLON: _colon, Kind.SLASH: _slash, Kind.OR: _join, Kind.AND: _join,
+    }  # fmt: skip
+    _SAYS: ClassVar[Mapping[Kind, Callable[[Walk, Token], None]]] = {
+        Kind.LIMIT: _limit, Kind.STRENGTH: _strength, Kind.MODE: _mode, Kind.APPROX: _approx, Kind.IF: _if, Kind.TOPIC: _topic, Kind.SUBJECT: _subject,
+    }  # fmt: skip

@@ -336,12 +336,11 @@ def _html(text: str) -> list[Grid]:
         elif next(element.iterancestors(*_CELLS, "dl"), None) is not None:
             continue  # what stands in a cell is the cell's
         elif tag == "dl":
-            grid = Grid(title, pairs=True)
-            for term in element.iter("dt"):
-                grid.rows.append(
-                    [_cell(_at(term), _words(term)), _cell(_at(term), "\n".join(map(_words, _definitions(term))))]
-                )
-            grids.append(grid)
+            rows = [
+                [_cell(_at(term), _words(term)), _cell(_at(term), "\n".join(map(_words, _definitions(term))))]
+                for term in element.iter("dt")
+            ]
+            grids.append(Grid(title, rows, pairs=True))
         elif tag == "p" and next(element.iterancestors("li"), None) is not None:
             continue
         else:

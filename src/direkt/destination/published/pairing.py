@@ -146,27 +146,32 @@ def keyframes_in_frames(cell: Reading) -> None:
     if not frames:
         return
     if len(given) == len(frames) and all(rate > 0 for rate in given):
-        found: list[tuple[Item, list[float]]] = []
-        for item, rate in zip(frames, given, strict=True):
-            values = [resolve(number, "video.b_frames", 1, cell.habit) for number in item.numbers]
-            found.append((item, [round(v / rate, 4) for v in values if v is not None]))
-        if len({tuple(values) for _, values in found}) > 1 or not all(values for _, values in found):
-            for item in frames:
-                cell.leave(item, "an interval that differs by frame rate")
-            return
-        for item, seconds in found:
-            item.used = True
-            try:
-                for shape, value in cell.shapes(item, seconds):
-                    cell.add(item, KEYFRAMES, shape, value)
-            except OpenError as error:
-                cell.leave(item, str(error))
+        _in_seconds(cell, frames, given)
     elif known:
         for item in frames:
             item.used = True  # the same once more, counted in frames
     else:
         for item in frames:
             cell.leave(item, "an interval in frames: the seconds depend on the frame rate")
+
+
+def _in_seconds(cell: Reading, frames: list[Item], rates: list[float]) -> None:
+    """Intervals in frames, each at its rate: one rule, where all of them come to the same."""
+    found: list[tuple[Item, list[float]]] = []
+    for item, rate in zip(frames, rates, strict=True):
+        values = [resolve(number, "video.b_frames", 1, cell.habit) for number in item.numbers]
+        found.append((item, [round(v / rate, 4) for v in values if v is not None]))
+    if len({tuple(values) for _, values in found}) > 1 or not all(values for _, values in found):
+        for item in frames:
+            cell.leave(item, "an interval that differs by frame rate")
+        return
+    for item, seconds in found:
+        item.used = True
+        try:
+            for shape, value in cell.shapes(item, seconds):
+                cell.add(item, KEYFRAMES, shape, value)
+        except OpenError as error:
+            cell.leave(item, str(error))
 
 
 def ports(cell: Reading) -> None:

@@ -75,6 +75,7 @@ _BARE = (
     "audio.sample_rate",
 )
 LEVELS = frozenset([1.0, 1.1, 1.2, 1.3, 2.0, 2.1, 2.2, 3.0, 3.1, 3.2, 4.0, 4.1, 4.2, 5.0, 5.1, 5.2, 6.0, 6.1, 6.2])
+_MEASURED = {"rate": "video.frame_rate", "channels": "audio.channels"}  # what a unit is of, whatever stands around it
 _LAYOUTS = {5.1: 6, 7.1: 8, 2.0: 2, 1.0: 1, 2.1: 3}
 _TIMES = ("session.longest_hours", "session.shows_after_s", "session.lead_time_hours", "key.lives")
 
@@ -103,29 +104,24 @@ class Reading:
         unit = item.unit or (self.context.unit if not item.own_unit else None)
         if unit is None:
             return self._bare(item, topics, subject)
+        if unit.measures in _MEASURED:
+            return _MEASURED[unit.measures], 1
+        return self._measured(item, unit, topics, subject)
+
+    def _measured(self, item: Item, unit: Unit, topics: tuple[str, ...], subject: str) -> tuple[str, float]:
+        """The parameter of a figure whose unit leaves several open."""
         measures = unit.measures
         if measures == "bitrate" and topics[:1] == ("audio.sample_rate",) and self.text[item.start : item.end].rstrip().endswith("k"):
             return "audio.sample_rate", 1000  # "48k"
         if measures == "bitrate":
             return self._bitrate(item, topics, subject), unit.factor
-        if measures == "rate":
-            return "video.frame_rate", 1
         if measures == "frequency":
             value = (item.numbers[0].listed or item.numbers[0].all or (0,))[0] * unit.factor
             return ("audio.sample_rate", unit.factor) if value >= 4000 else ("video.frame_rate", unit.factor)
         if measures == "time":
             return self._time(topics, unit)
         if measures == "frames":
-            counted = [topic for topic in topics if topic in COUNTS]
-            if counted:
-                return counted[0], 1
-            if KEYFRAMES in topics:
-                raise OpenError("an interval in frames: the seconds depend on the frame rate")
-            if "video.frame_rate" in topics or self.context.sizes:
-                return "video.frame_rate", 1
-            raise OpenError("so many frames: of what?")
-        if measures == "channels":
-            return "audio.channels", 1
+            return self._counted(topics), 1
         if measures == "bits":
             if subject == "audio" or any(topic.startswith("audio") for topic in topics):
                 raise NoParameterError("bits for each sample of sound: not a parameter of the stream")
@@ -139,6 +135,17 @@ class Reading:
             if found:
                 return found[0], 1
         raise OpenError("a figure whose parameter is not told")
+
+    def _counted(self, topics: tuple[str, ...]) -> str:
+        """The parameter of so many frames."""
+        counted = [topic for topic in topics if topic in COUNTS]
+        if counted:
+            return counted[0]
+        if KEYFRAMES in topics:
+            raise OpenError("an interval in frames: the seconds depend on the frame rate")
+        if "video.frame_rate" in topics or self.context.sizes:
+            return "video.frame_rate"
+        raise OpenError("so many frames: of what?")
 
     def _bitrate(self, item: Item, topics: tuple[str, ...], subject: str) -> str:
         for topic in topics:

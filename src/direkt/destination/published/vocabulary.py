@@ -359,6 +359,12 @@ def _build() -> dict[tuple[str, ...], Meaning]:
         enter(Kind.MODE, mode, listed)
     for word, number in _NUMBER_WORDS.items():
         made[(word,)] = Meaning(Kind.NUMBER, float(number))
+    _enter_values(made)
+    return made
+
+
+def _enter_values(made: dict[tuple[str, ...], Meaning]) -> None:
+    """Values keep what the phrase means elsewhere."""
     for line in _VALUES.strip().splitlines():
         head, _, listed = line.partition(": ")
         pairs, _, where = head.partition(" @")
@@ -370,7 +376,6 @@ def _build() -> dict[tuple[str, ...], Meaning]:
             else:
                 base = old or Meaning(Kind.WORD)
                 made[words] = Meaning(base.kind, base.value, (*base.only, (where, values)))
-    return made
 
 
 def _pairs(text: str) -> list[str]:
