@@ -20,28 +20,44 @@ def facts(sheet, given):
     """A sheet as a set of single facts."""
     out = set()
 
-    def rules(prefix, those):
-        for name, rule in those.items():
-            for strength in ("must", "should"):
-                wish = getattr(rule, strength)
-                if wish is None:
-                    continue
-                if wish.one_of:
-                    out.add((prefix + name, strength, tuple(sorted(map(str, wish.one_of)))))
-                if wish.never:
-                    out.add((prefix + name, "never", tuple(sorted(map(str, wish.never)))))
-                for end in ("minimum", "maximum"):
-                    if getattr(wish, end) is not None:
-                        out.add((prefix + name, strength, end, str(getattr(wish, end))))
-            if rule.same_as_source:
-                out.add((prefix + name, "same as source"))
-
-    rules("", sheet.rules)
+    out |= _rules("", sheet.rules)
     for mode in sheet.modes.values():
         out.add(("mode", mode.name, mode.summary))
         if mode.behind is not None:
             out.add(("behind", mode.name, mode.behind.min, mode.behind.max))
-        rules(f"{mode.name}:", mode.rules)
+        out |= _rules(f"{mode.name}:", mode.rules)
+    out |= _steps(sheet) | _ends(sheet)
+    for group in ("session", "key"):
+        found = getattr(sheet, group)
+        if found is not None:
+            for key, value in found.model_dump(exclude_none=True).items():
+                out.add((group, key, str(value)))
+    if sheet.peak_percent is not None:
+        out.add(("peak_percent", sheet.peak_percent))
+    return out
+
+
+def _rules(prefix, those):
+    out = set()
+    for name, rule in those.items():
+        for strength in ("must", "should"):
+            wish = getattr(rule, strength)
+            if wish is None:
+                continue
+            if wish.one_of:
+                out.add((prefix + name, strength, tuple(sorted(map(str, wish.one_of)))))
+            if wish.never:
+                out.add((prefix + name, "never", tuple(sorted(map(str, wish.never)))))
+            for end in ("minimum", "maximum"):
+                if getattr(wish, end) is not None:
+                    out.add((prefix + name, strength, end, str(getattr(wish, end))))
+        if rule.same_as_source:
+            out.add((prefix + name, "same as source"))
+    return out
+
+
+def _steps(sheet):
+    out = set()
     for rung in sheet.ladder:
         for part in ("minimum", "best", "maximum"):
             if getattr(rung, part):
@@ -61,6 +77,11 @@ def facts(sheet, given):
         for part in ("minimum", "best", "maximum"):
             if getattr(rung, part):
                 out.add(("audio_ladder", rung.channels, part, float(getattr(rung, part))))
+    return out
+
+
+def _ends(sheet):
+    out = set()
     for p in sheet.protocols:
         out.add(("protocol", p.protocol, p.port, p.mode))
         for told in ("passphrase", "stream_id"):
@@ -70,13 +91,6 @@ def facts(sheet, given):
             out |= {("protocol", p.port, "latency", end, value) for end, value in p.latency_ms.model_dump(exclude_none=True).items()}
     for s in sheet.servers:
         out.add(("server", str(s.parsed), s.region, s.role))
-    for group in ("session", "key"):
-        found = getattr(sheet, group)
-        if found is not None:
-            for key, value in found.model_dump(exclude_none=True).items():
-                out.add((group, key, str(value)))
-    if sheet.peak_percent is not None:
-        out.add(("peak_percent", sheet.peak_percent))
     return out
 
 

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import functools
 import re
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, replace
+from typing import ClassVar
 
-from direkt.destination.published.tokens import Number, Size, scan, without_notes
+from direkt.destination.published.tokens import Number, Size, Token, scan, without_notes
 from direkt.destination.published.vocabulary import BARE_MODES, Kind, Unit, singular
 
 
@@ -73,78 +74,107 @@ NOTHING = Context()
 @functools.lru_cache(maxsize=4096)
 def read(text: str) -> Context:
     """What the words of a head, a row's name or a group say."""
-    text = without_notes(text)
-    topics: list[str] = []
-    sizes: list[Size] = []
-    figures: list[tuple[Number, str]] = []  # with the unit behind, or "size" where a size stands before
-    values: list[tuple[str, str]] = []
-    odd: list[str] = []
-    subject = limit = strength = mode = role = column = other = protocol = ""
-    channels = 0
-    unit: Unit | None = None
-    tokens = scan(text)
-    for n, token in enumerate(tokens):
-        word = text[token.start : token.end]
-        before = tokens[n - 1] if n else None
-        match token.kind:
-            case Kind.TOPIC:
-                topics.append(str(token.value))
-            case Kind.SUBJECT:
-                subject = subject or str(token.value)
-            case Kind.LIMIT:
-                limit = limit or str(token.value)
-            case Kind.STRENGTH:
-                strength = strength or str(token.value)
-            case Kind.SIZE if isinstance(token.value, Size):
-                if not any((s.width, s.height) == (token.value.width, token.value.height) for s in sizes):
-                    sizes.append(token.value)
-                elif token.value.rates:
-                    sizes = [token.value if s.height == token.value.height else s for s in sizes]
-            case Kind.NUMBER if isinstance(token.value, Number):
-                while before is not None and before.kind is Kind.FILLER and before is not tokens[0]:
-                    before = tokens[tokens.index(before) - 1]  # "1920x1080 @ 50"
-                figures.append((token.value, "size" if before is not None and before.kind is Kind.SIZE else ""))
-            case Kind.UNIT if isinstance(token.value, Unit):
-                if figures and before is not None and before.kind is Kind.NUMBER:
-                    figures = [(number, mark or token.value.measures) for number, mark in figures]
-                elif token.value.measures != "frames" or _bracketed(text, token.start, token.end):
-                    unit = unit or token.value
-            case Kind.MODE:
-                mode = str(token.value)
-            case Kind.ROLE:
-                role = str(token.value)
-            case Kind.COLUMN:
-                column = column or str(token.value)
-            case Kind.OTHER:
-                other = other or word
-            case Kind.VALUE if isinstance(token.value, tuple):
-                for name, value in token.value:
-                    if name == "stream.protocol":
-                        protocol = value
-                    elif name == "audio.channels":
-                        channels = int(value)
-                    elif (name, value) in (("video.gop_closed", "yes"), ("video.frame_rate_constant", "yes")):
-                        topics.append(name)
-                    values.append((name, value))
-                    subject = subject or ("audio" if name.startswith("audio.") else "")
-            case Kind.WORD | Kind.IF | Kind.SOURCE | Kind.URL | Kind.RATIO:
-                if token.meaning is None or not any(where in topics for where, _ in token.meaning.only):
-                    odd.append(word)
-            case _:
-                pass
-    rates = _rates(figures, odd)
-    for size in sizes:
-        if size.rates:
-            rates = (min(size.rates), max(size.rates))
-    if rates and limit == "max" and not topics:
-        rates, limit = (1, rates[1]), ""
-    if "latency" in topics and not mode:
-        mode = bare_mode(text)
-    return Context(
-        topics=_family(topics, subject), subject=subject, limit=limit, strength=strength, unit=unit, sizes=tuple(sizes), rates=rates,
-        channels=channels, mode=mode, role=role, protocol=protocol, values=tuple(values), column=column, other=other,
-        odd=tuple(odd), text=text,
-    )  # fmt: skip
+    return _Words(without_notes(text)).context()
+
+
+class _Words:
+    """The words of a head, taken one by one."""
+
+    def __init__(self, text: str) -> None:
+        """Takes all of them at once."""
+        self.text, self.tokens = text, scan(text)
+        self.topics: list[str] = []
+        self.sizes: list[Size] = []
+        self.figures: list[tuple[Number, str]] = []  # with the unit behind, or "size" where a size stands before
+        self.values: list[tuple[str, str]] = []
+        self.odd: list[str] = []
+        self.said: dict[str, str] = {}  # subject, limit, strength, column, other: the first word counts; mode, role, protocol: the last
+        self.channels = 0
+        self.unit: Unit | None = None
+        for n, token in enumerate(self.tokens):
+            take = self._TAKES.get(token.kind)
+            if take is not None:
+                take(self, token, self.tokens[n - 1] if n else None)
+
+    def _first(self, token: Token, before: Token | None) -> None:
+        self.said.setdefault(_SAID[token.kind], str(token.value))
+
+    def _last(self, token: Token, before: Token | None) -> None:
+        self.said[_SAID[token.kind]] = str(token.value)
+
+    def _other(self, token: Token, before: Token | None) -> None:
+        self.said.setdefault("other", self.text[token.start : token.end])
+
+    def _topic(self, token: Token, before: Token | None) -> None:
+        self.topics.append(str(token.value))
+
+    def _size(self, token: Token, before: Token | None) -> None:
+        size = token.value
+        assert isinstance(size, Size)
+        if not any((s.width, s.height) == (size.width, size.height) for s in self.sizes):
+            self.sizes.append(size)
+        elif size.rates:
+            self.sizes = [size if s.height == size.height else s for s in self.sizes]
+
+    def _number(self, token: Token, before: Token | None) -> None:
+        assert isinstance(token.value, Number)
+        while before is not None and before.kind is Kind.FILLER and before is not self.tokens[0]:
+            before = self.tokens[self.tokens.index(before) - 1]  # "1920x1080 @ 50"
+        self.figures.append((token.value, "size" if before is not None and before.kind is Kind.SIZE else ""))
+
+    def _unit(self, token: Token, before: Token | None) -> None:
+        unit = token.value
+        if not isinstance(unit, Unit):
+            return
+        if self.figures and before is not None and before.kind is Kind.NUMBER:
+            self.figures = [(number, mark or unit.measures) for number, mark in self.figures]
+        elif unit.measures != "frames" or _bracketed(self.text, token.start, token.end):
+            self.unit = self.unit or unit
+
+    def _value(self, token: Token, before: Token | None) -> None:
+        for name, value in token.value if isinstance(token.value, tuple) else ():
+            if name == "stream.protocol":
+                self.said["protocol"] = value
+            elif name == "audio.channels":
+                self.channels = int(value)
+            elif (name, value) in (("video.gop_closed", "yes"), ("video.frame_rate_constant", "yes")):
+                self.topics.append(name)
+            self.values.append((name, value))
+            if name.startswith("audio."):
+                self.said.setdefault("subject", "audio")
+
+    def _odd(self, token: Token, before: Token | None) -> None:
+        if token.meaning is None or not any(where in self.topics for where, _ in token.meaning.only):
+            self.odd.append(self.text[token.start : token.end])
+
+    _TAKES: ClassVar[Mapping[Kind, Callable[[_Words, Token, Token | None], None]]] = {
+        Kind.TOPIC: _topic, Kind.SUBJECT: _first, Kind.LIMIT: _first, Kind.STRENGTH: _first, Kind.COLUMN: _first, Kind.MODE: _last, Kind.ROLE: _last,
+        Kind.OTHER: _other, Kind.SIZE: _size, Kind.NUMBER: _number, Kind.UNIT: _unit, Kind.VALUE: _value,
+        **dict.fromkeys((Kind.WORD, Kind.IF, Kind.SOURCE, Kind.URL, Kind.RATIO), _odd),
+    }  # fmt: skip
+
+    def context(self) -> Context:
+        """What they come to."""
+        said = self.said
+        subject, limit, mode = said.get("subject", ""), said.get("limit", ""), said.get("mode", "")
+        rates = _rates(self.figures, self.odd)
+        for size in self.sizes:
+            if size.rates:
+                rates = (min(size.rates), max(size.rates))
+        if rates and limit == "max" and not self.topics:
+            rates, limit = (1, rates[1]), ""
+        if "latency" in self.topics and not mode:
+            mode = bare_mode(self.text)
+        return Context(
+            topics=_family(self.topics, subject), subject=subject, limit=limit, strength=said.get("strength", ""), unit=self.unit,
+            sizes=tuple(self.sizes), rates=rates, channels=self.channels, mode=mode, role=said.get("role", ""), protocol=said.get("protocol", ""),
+            values=tuple(self.values), column=said.get("column", ""), other=said.get("other", ""), odd=tuple(self.odd), text=self.text,
+        )  # fmt: skip
+
+
+_SAID = {
+    Kind.SUBJECT: "subject", Kind.LIMIT: "limit", Kind.STRENGTH: "strength", Kind.COLUMN: "column", Kind.MODE: "mode", Kind.ROLE: "role",
+}  # fmt: skip
 
 
 def _bracketed(text: str, start: int, end: int) -> bool:
