@@ -61,7 +61,7 @@ def read(path: Path, most: int) -> bytes:
 
 
 def create(path: Path, text: str) -> None:
-    """Writes a new file, whole or not at all. Raises OSError; FileExistsError for one that is there already."""
+    """Writes a new file, whole or not at all. Raises OSError; FileExistsError for one that already exists."""
     with path.open("x", encoding="utf-8") as file:
         try:
             file.write(text)

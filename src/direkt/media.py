@@ -119,7 +119,7 @@ class Delivery:
     lost: int  # that never came
     late: int = 0  # that came too late to be used
     doubled: int = 0
-    reordered: int = 0  # that came behind one that was sent later
+    reordered: int = 0  # that arrived after one that was sent later
     jitter: float = 0.0  # s: how unevenly they came
     drift: float | None = None  # ppm by which the track's clock is faster than the picture's, by the sender's own word
 

@@ -180,7 +180,7 @@ _ROWS = (
               measured="Steps of two slots and more of the usual rate, less one each."),
     Parameter("video.pictures_repeated", _N, "Pictures with the time of the one before.",
               "Restart the device; a doubled picture also comes from an input with another frame rate.",
-              measured="Pictures less than a quarter of a slot behind the one before, in order of presentation."),
+              measured="Pictures less than a quarter of a slot after the one before, in order of presentation."),
     Parameter("video.keyframe_interval.min", _N, "Shortest time from one keyframe to the next.",
               "Turn off scene-change keyframes if the interval must be fixed.",
               unit="s", follows=_KEYFRAMES, aim=_KEYFRAME_AIM, resolution=0.021, decimals=3,
@@ -200,7 +200,7 @@ _ROWS = (
                        "keyframe interval long."),
     Parameter("video.gop_closed", _Y, "Whether every group of pictures can be decoded on its own.",
               "Turn on closed GOPs.",
-              measured="No: behind an I picture that is no IDR picture, pictures that refer to others are shown "
+              measured="No: after an I picture that is no IDR picture, pictures that refer to others are shown "
                        "before it; they may refer to what lay before it. SEI plays no part. Closed nevertheless: only "
                        "one picture is kept to refer to, or all before it are marked as unused."),
     Parameter("video.b_frames", _N, "Most B-pictures in a row.", "Set the number of B-frames.", unit="",
@@ -331,7 +331,7 @@ _ROWS = (
     Parameter("stream.packets_doubled", _N, "Packets that came twice.",
               "Check the network: a loop between two switches, or two routes to here.",
               measured="Packets whose number had come already."),
-    Parameter("stream.packets_reordered", _N, "Packets that came behind one that was sent later.",
+    Parameter("stream.packets_reordered", _N, "Packets that arrived after one that was sent later.",
               "Nothing to do as long as none is lost; two routes of different length do this.",
               measured="Packets with a lower number than one before, in time to be used."),
     Parameter("stream.packet_jitter", _N, "How unevenly packets come.",

@@ -93,7 +93,7 @@ def mistyped(given: str, secret: Secret) -> str:
     """How ``given`` was mistyped; empty where it is something else altogether. It tells no character of the key."""
     right = secret.reveal()
     if given.strip() == right:
-        return "its key is right but has a space before or behind it: take it out"
+        return "its key is right but has a space before or after it: take it out"
     if given.lower() == right.lower():
         return "its key differs from the right one in capital and small letters"
     if given.translate(_ALIKE) == right.translate(_ALIKE):

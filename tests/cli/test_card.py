@@ -75,7 +75,7 @@ class Cards(Cli):
                 self.assertNotIn(KEY, done.out + done.err)
                 if kind in ("txt", "html"):
                     self.assertEqual(KEY in path.read_text(), reveal)
-        self.assertIn("is there already", self.direkt("card", "roof", "-o", "True.txt").err)
+        self.assertIn("already exists", self.direkt("card", "roof", "-o", "True.txt").err)
         shown = self.direkt("card", "roof", "--reveal", "--json").json
         jsonschema.validate(shown, self.direkt("schema", "card").json)
         self.assertEqual([s["value"] for s in shown["steps"]][2:4], ["rtmp://ingest.tarnlight.example/live", KEY])
@@ -310,11 +310,11 @@ class Scanned(Cli):
 # what catch says of each mistake: of a connection, of the stream, or that nothing comes
 _TOLD = {
     "scheme-twice": None, "http": None, "uhd": None, "no-start": None,
-    "slash-behind": "ends with a slash: take it off", "no-application": "nothing behind the host: it must end with /live",
-    "application": "expected 'live': check the server address", "key-behind-server": "the key stands in its server address",
+    "slash-behind": "ends with a slash: take it off", "no-application": "nothing after the host: it must end with /live",
+    "application": "expected 'live': check the server address", "key-behind-server": "the key is in its server address",
     "look-alike": "taken for others that look like them", "swapped": "two neighbouring characters swapped",
     "missing": "one character of its key is missing", "doubled": "one character too many", "capitals": "capital and small letters",
-    "space": "a space before or behind it", "no-key": "the end of its key is missing",
+    "space": "a space before or after it", "no-key": "the end of its key is missing",
     "preset": "video.size", "muted": "audio.silent",
 }  # fmt: skip
 

@@ -16,7 +16,7 @@ GOOD, NEW = "varn~fake~turnstone", "varn~fake~greenshank"
 class Sheets(Cli):
     def test_new_lint_show_compare_schema(self):
         self.assertEqual(self.direkt("sheet", "new", "own.yaml").code, 0)
-        self.one_line(self.direkt("sheet", "new", "own.yaml"), 2, "is there already")
+        self.one_line(self.direkt("sheet", "new", "own.yaml"), 2, "already exists")
         self.assertEqual(self.direkt("sheet", "lint", "own.yaml", "tarnlight").code, 0)
         text = (self.folder / "own.yaml").read_text()
         self.file("bad.yaml", text.replace("best: 6500", "best: 99999").replace("must: h264", "must: h26"))
@@ -151,7 +151,7 @@ class Keys(RigCli):
             text=f"Server URL: rtmp://rtmp://ingest.tarnlight.example/live/\r\nStream key: \u201c{GOOD}\u201d\r\n",
         )
         self.assertEqual(done.code, 0, done)
-        self.assertIn("repaired: the doubled scheme taken out", done.out)
+        self.assertIn("repaired: the doubled scheme removed", done.out)
         text = (self.folder / "rig.yaml").read_text()
         self.assertIn("# our regatta", text)
         self.assertIn("store:test/tarnlight", text)

@@ -183,7 +183,7 @@ class Looking(Regatta):
         self.assertIn("black", remarks["mark-1000"])
         self.assertIn("cannot take a picture", remarks["finish-tower"])
         self.assertTrue((self.folder / "all.png").read_bytes().startswith(b"\x89PNG"))
-        self.one_line(self.direkt("device", "snapshot", "start-pontoon", "-o", "all.png"), 2, "is there already")
+        self.one_line(self.direkt("device", "snapshot", "start-pontoon", "-o", "all.png"), 2, "already exists")
         self.assertEqual(self.direkt("device", "snapshot", "start-pontoon", "-o", "a.jpg").code, 0)
         self.assertEqual((self.folder / "a.jpg").read_bytes()[:2], b"\xff\xd8")
         self.one_line(self.direkt("device", "snapshot", "start-pontoon", "-o", "a.txt"), 2, ".jpg or .png")
@@ -545,7 +545,7 @@ class Following(Regatta):
     def test_lists_beginnings_and_wrong_files(self):
         self.assertIn("osier-20", self.direkt("driver", "list", "--json").out)
         self.assertEqual(self.direkt("driver", "new", "xml", "-o", "n.yaml", "--title", "Pond camera").code, 0)
-        self.one_line(self.direkt("driver", "new", "xml", "-o", "n.yaml"), 2, "is there already")
+        self.one_line(self.direkt("driver", "new", "xml", "-o", "n.yaml"), 2, "already exists")
         self.assertEqual(self.direkt("driver", "lint", "n.yaml", "--json").json["title"], "Pond camera")
         address = f"http://127.0.0.1:{self.gear['umpire-launch'].port}"
         self.one_line(

@@ -91,7 +91,7 @@ class Gear(RigCli):
         self.one_line(result, 3, "nobody pushed within 2 s")
         self.assertFalse((self.folder / "x.flv").exists())
         self.file("there.flv", "precious")
-        self.one_line(self.direkt("catch", "--port", port, "--keep", "there.flv"), 2, "is there already")
+        self.one_line(self.direkt("catch", "--port", port, "--keep", "there.flv"), 2, "already exists")
         self.assertEqual((self.folder / "there.flv").read_text(), "precious")
 
     def test_ctrl_c_says_what_state_things_are_in(self):

@@ -146,7 +146,7 @@ class Rehearse(RigCli):
 
     def test_wrong_use_touches_nothing(self):
         self.file("there.flv", "precious")
-        self.one_line(self.direkt("rehearse", "--keep", "there.flv"), 2, "is there already")
+        self.one_line(self.direkt("rehearse", "--keep", "there.flv"), 2, "already exists")
         self.one_line(self.direkt("rehearse", "--keep", "no/such/x.flv"), 2, "cannot be written")
         self.one_line(self.direkt("rehearse", "nobody"), 2, "no feed 'nobody'")
         self.one_line(self.direkt("rehearse", DIREKT_TOWER_LOGIN="operator:wrong"), 3, "refuses the login")

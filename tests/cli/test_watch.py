@@ -87,7 +87,7 @@ class Watching(Stage):
         self.seen("finish: dropped")
         self.assertLess(time.monotonic() - begin, 6.5)  # half a second of it is the restart
         wait_until(lambda: self.device.push_state == "pushing", 15)
-        self.seen("finish: well again after")
+        self.seen("finish: recovered after")
         wait_until(lambda: self.hook.got, 10)
         notice = json.loads(self.hook.got[0][2])
         self.assertEqual((notice["kind"], notice["name"], notice["event"], notice["phase"]), ("drop", "finish", "e0", "begins"))

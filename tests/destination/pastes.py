@@ -210,7 +210,7 @@ PASTES = [
     ("open", f"{T}\n[insert key]", REFUSED, "", ""),
     ("open", f"{T}\nTBA", REFUSED, "", "word"),
     ("open", f"{T}\nKey: tbd", REFUSED, "", "word"),
-    ("open", f"{T}\nKey: (will be sent on Friday)", T, "", "nothing stands"),
+    ("open", f"{T}\nKey: (will be sent on Friday)", T, "", "follows its label"),
     ("open", f"{T}\nKey: see below", REFUSED, "", ""),
     ("open", f"{T}\nKey: N/A", REFUSED, "", ""),
     ("open", f"{T}\nKey: none", REFUSED, "", "word"),

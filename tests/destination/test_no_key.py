@@ -61,7 +61,7 @@ class NoKeys(unittest.TestCase):
 
     def test_a_sentences_full_stop(self):
         found = untangle("Key: varn~fake~heron.", known=KNOWN)
-        self.assertEqual((found.key, found.repairs[-1]), ("varn~fake~heron", "the full stop behind the key taken off"))
+        self.assertEqual((found.key, found.repairs[-1]), ("varn~fake~heron", "the full stop after the key removed"))
         found = untangle("rtmp://ingest.tarnlight.example/live.", known=KNOWN)
         self.assertEqual((str(found.server), found.key), ("rtmp://ingest.tarnlight.example/live", None))
         self.assertIn("sign behind the server address", found.repairs[0])

@@ -173,7 +173,7 @@ class Files(Folder):
     def test_mistakes_are_named_with_their_line(self):
         good = skeleton.make("json", "A pond camera", "x.yaml")
         for old, new, words in (
-            ("{at: /size}", "{at: size}", "settings.video.size: 'size' is no JSON pointer"), ("unit: kbit/s, whole", "unit: s, whole", "s is no unit of it"),
+            ("{at: /size}", "{at: size}", "settings.video.size: 'size' is no JSON pointer"), ("unit: kbit/s, whole", "unit: s, whole", "s is not a unit of it"),
             ("unit: frames}", "unit: frames}\n  video.level: {at: /level, unit: frames}", "video.level"), ('h264: "H.264"', 'h266: "H.266"', "expected one of"),
             ("GET /api/state", "GET api/state", "expected a method and a path"), ("video.size: [1920x1080, 1280x720]", "video.size: [wide]", "expected a size"),
             ("facts: {model: /model", "facts: {model: model", "facts.model: 'model' is no JSON pointer"), ("state: /push/state", "state: push", "slots.state"),

@@ -283,7 +283,7 @@ class Time(unittest.TestCase):
         self.assertEqual((found["video.pictures_missing"].value, found["video.pictures_repeated"].value), (32, 0))
         self.assertEqual(found["video.pictures_missing"].note, "30 at 3.3 s, 1 at 6.6 s, 1 at 8.3 s")
         self.assertEqual((found["video.longest_gap"].value, found["video.longest_gap"].note),
-                         (1.034, "behind the picture at 3.3 s"))  # fmt: skip
+                         (1.034, "after the picture at 3.3 s"))  # fmt: skip
         rate = found["video.frame_rate"]
         self.assertEqual((rate.usual, rate.note), (30.0, "usually 30 fps"))
         self.assertAlmostEqual(rate.value, 267 / (299 / 30), delta=0.01)

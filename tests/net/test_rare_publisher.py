@@ -284,7 +284,7 @@ class RarePublisher(unittest.IsolatedAsyncioTestCase):
             self.assertIn(b"NetStream.Publish.Start", answers)
             self.assertIn(struct.pack(">HI", 7, 123), answers)  # the ping's echo
             self.assertNotIn(number(77), answers)
-            # the peer bandwidth that it asked for is acknowledged with a window size (5.4.5)
+            # the peer bandwidth that it required is acknowledged with a window size (5.4.5)
             self.assertTrue(re.search(rb"[\x02\x42]\0{5}\x04\x05" + struct.pack(">I", 2_500_000), answers[3073:]))
             # acknowledgements as asked for, every 5000 bytes: type 3 on chunk stream 2
             self.assertTrue(re.search(rb"[\x02\x42]\0{5}\x04\x03", answers[3073:]))

@@ -165,7 +165,7 @@ class Receiving(Net):
         with self.assertRaises(PublishError):
             await Publisher(self.address(f"live/a/{KEY}"), Secret(KEY)).start()
         await self.until(lambda: self.events)
-        self.assertIn("the key stands in its server address", self.events[0].reason)
+        self.assertIn("the key is in its server address", self.events[0].reason)
         self.assertNotIn(KEY, repr(self.events))
 
     async def test_what_could_be_the_key_is_not_shown_wherever_it_stands(self):

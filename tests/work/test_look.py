@@ -41,9 +41,9 @@ class Playlists(unittest.TestCase):
 
     def test_what_is_none(self):
         for text, words in (
-            ("", "does not begin"), ("<html>", "does not begin"), ("#EXTM3U\n#EXTINF:long,\na.ts", "line 2: 'long' is no number"),
-            ("#EXTM3U\n#EXTINF:4,\njavascript:x", "line 3: 'javascript:x' is no address"), ("#EXTM3U\n" + "x\n" * 20_001, "more than 20000 lines"),
-            ("#EXTM3U\n#EXT-X-TARGETDURATION:-4\n", "no number"), ("#EXTM3U\n#EXTINF:4,\nhttp://[bad/x.ts\n", "no address"),
+            ("", "does not begin"), ("<html>", "does not begin"), ("#EXTM3U\n#EXTINF:long,\na.ts", "line 2: 'long' is not a number"),
+            ("#EXTM3U\n#EXTINF:4,\njavascript:x", "line 3: 'javascript:x' is not an address"), ("#EXTM3U\n" + "x\n" * 20_001, "more than 20000 lines"),
+            ("#EXTM3U\n#EXT-X-TARGETDURATION:-4\n", "not a number"), ("#EXTM3U\n#EXTINF:4,\nhttp://[bad/x.ts\n", "not an address"),
         ):  # fmt: skip
             with self.assertRaisesRegex(PlaylistError, words):
                 hls.parse(text, BASE)

@@ -41,7 +41,7 @@ def budget(
 ) -> ExitCode:
     """Share the uplink among the feeds: what each may send, beside an even split, and when the uplink halves.
 
-    Overhead of RTMP, TLS and TCP/IP is computed. A feed's weight stands in the rig. Exits with 1 when a feed finds
+    Overhead of RTMP, TLS and TCP/IP is computed. A feed's weight is set in the rig. Exits with 1 when a feed finds
     no room.
     """
     from direkt.match import budget as sums

@@ -107,7 +107,7 @@ def _write(path: Path, content: bytes, secret: bool, overwrite: bool) -> None:
     from direkt import files
 
     if path.exists() and not overwrite:
-        raise UnusableInput(f"{path}: is there already; choose another name, or add --overwrite")
+        raise UnusableInput(f"{path} already exists; choose another name, or add --overwrite")
     try:
         files.replace_bytes(path, content, 0o600 if secret else 0o644)
     except OSError as error:

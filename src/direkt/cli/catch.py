@@ -189,7 +189,7 @@ class _Run:
             return transport(self.scheme.name).recorder(self.keep, overwrite=overwrite)
         except FileExistsError as error:
             raise UnusableInput(
-                f"{error.filename}: is there already; choose another name, or add --overwrite"
+                f"{error.filename} already exists; choose another name, or add --overwrite"
             ) from None
         except OSError as error:
             raise UnusableInput(f"{self.keep}: cannot be written: {os_words(error)}") from None

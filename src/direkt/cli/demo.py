@@ -104,7 +104,7 @@ class _Demo:
         )
         end = self._step("And the certain end: off, proven off, the keys wiped.", ["stop", "finals", "--wipe-key"])
         self._step(
-            "What was done stands in the log, and in a page for the customer.",
+            "What was done is in the log, and in a page for the customer.",
             ["log", "report", "finals", "-o", "finals.html"],
         )
         self._close(before, after, camera, carried, live=live, end=end, watched=watched)

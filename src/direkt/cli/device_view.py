@@ -50,7 +50,7 @@ def snapshot(
     if target.suffix.lower() not in (".jpg", ".jpeg", ".png"):
         raise UnusableInput(f"{target}: the name ends in .jpg or .png")
     if target.exists() and not overwrite:
-        raise UnusableInput(f"{target}: is there already; choose another name, or add --overwrite")
+        raise UnusableInput(f"{target} already exists; choose another name, or add --overwrite")
     rig = options.load_rig(rig_path)
     names = rig.every("device") if every else [rig.device_name(name)]
     sources = options.sources(rig)

@@ -47,7 +47,7 @@ def draft(source: Path, name: str | None, explain: bool, as_json: bool) -> ExitC
     except UnusableInput as error:
         raise UnusableInput(f"{source}: {error}") from None
     if not made.cells:
-        raise UnusableInput(f"{source}: no table, list or line of settings stands in it")
+        raise UnusableInput(f"{source}: it contains no table, list or line of settings")
     sheet_text = drafting.write(made, name or source.stem)
     left = [one for one in made.not_understood if not one.aside]
     if as_json:

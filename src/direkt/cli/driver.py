@@ -161,7 +161,7 @@ def new(shape: str, target: Path, title: str) -> ExitCode:
     try:
         files.create(target, skeleton.make(known, title, target.name))
     except FileExistsError:
-        raise UnusableInput(f"{target}: is there already; choose another name") from None
+        raise UnusableInput(f"{target} already exists; choose another name") from None
     except OSError as error:
         raise UnusableInput(f"{target}: cannot be written: {os_words(error)}") from None
     output.console().print(f"written: {escape(target)}")
@@ -218,7 +218,7 @@ def _address(text: str) -> str:
     except ValueError:
         near = difflib.get_close_matches(text, [f"http://{text}"], n=1, cutoff=0.1)
         raise UnusableInput(
-            f"{text!r} is no address of a device; expected {near[0] if near else 'http://192.0.2.10'}"
+            f"{text!r} is not an address of a device; expected {near[0] if near else 'http://192.0.2.10'}"
         ) from None
 
 

@@ -51,7 +51,7 @@ class Number(click.FloatRange):
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
         found = super().convert(value, param, ctx)
         if isinstance(found, float) and not math.isfinite(found):
-            self.fail(f"{value!r} is no number", param, ctx)
+            self.fail(f"{value!r} is not a number", param, ctx)
         return found
 
 

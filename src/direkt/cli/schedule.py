@@ -189,7 +189,7 @@ class _Service:
             for event in self.service.settle(_SETTLE):
                 self._on_event(event, told)
             if self.service.doing:
-                output.error(f"{', '.join(self.service.doing)}: nobody knows how that ended; see: direkt watch")
+                output.error(f"{', '.join(self.service.doing)}: how that ended is not known; see: direkt watch")
         self.recorder.close()
         if self.telling is not None:
             self.telling.close()

@@ -176,7 +176,7 @@ def new(file: Path) -> None:
     try:
         files.create(file, SKELETON)
     except FileExistsError:
-        raise UnusableInput(f"{file}: is there already; choose another name") from None
+        raise UnusableInput(f"{file} already exists; choose another name") from None
     except OSError as error:
         raise UnusableInput(f"{file}: cannot be written: {os_words(error)}") from None
     output.note(f"{file} is written. Fill it in, then: direkt sheet lint {file}")

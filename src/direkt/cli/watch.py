@@ -30,7 +30,7 @@ if TYPE_CHECKING:
     from direkt.watch.watcher import Watcher
 
 _LOCK = "watch.lock"
-_SETTLED = 60.0  # s after which what an earlier watch told, and is not so, is well again
+_SETTLED = 60.0  # s after which what an earlier watch told, and is not so, has recovered
 _SETTLE = 30.0  # s that what is being done gets to come to its end
 _MOST_THREADS = 240
 
@@ -367,7 +367,7 @@ class _Run:
                 output.note(f"… {'; '.join(self.watcher.doing)}: waiting until that is done")
             left = self.watcher.settle(_SETTLE)
             if left:
-                output.error(f"{'; '.join(left)}: nobody knows how that ended; see: direkt push state FEED")
+                output.error(f"{'; '.join(left)}: how that ended is not known; see: direkt push state FEED")
         untold = self.telling.close() if self.telling is not None else 0
         if untold:
             output.note(f"! {untold} notices could not be told any more")

@@ -78,7 +78,7 @@ class View:
     def noticed(self, notice: Notice) -> None:
         """A warning that begins or is over; drops tell themselves."""
         if self._live is None and notice.key.kind not in ("drop", "stopped", "unmended"):
-            over = "well again: " if notice.phase == "well" else ""
+            over = "recovered: " if notice.phase == "well" else ""
             self._line(f"{over}{notice.key.name}: {notice.condition.text}", "on" if over else "starting")
 
     def _line(self, text: str, state: str) -> None:

@@ -124,7 +124,7 @@ class SliceHeader:
     bottom: bool
     idr_id: int | None
     bottom_later: int = 0  # delta_pic_order_cnt_bottom: negative where the bottom field comes first
-    redundant: bool = False  # another coding of a picture that is there already
+    redundant: bool = False  # another coding of a picture that already exists
     forgets: bool = False  # all pictures before it become unused for reference (memory_management_control_operation 5)
 
 

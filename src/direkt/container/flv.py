@@ -424,7 +424,7 @@ def _step(data: memoryview, at: int) -> tuple[Column, int, Break | None]:
     if stop is None and last < at < end:
         stop = Break(at, f"the recording ends in the middle of a tag header: {end - at} of 11 bytes there")
     elif stop is None and places and end < at < end + 4:
-        stop = Break(at - 4, "the recording ends right behind its last tag, without the tag's length")
+        stop = Break(at - 4, "the recording ends right after its last tag, without the tag's length")
     return np.array(places, np.int64), at, stop
 
 
@@ -451,5 +451,5 @@ def _first_break(places: Column, kind: Column, previous: Column, should: Column)
         return at, Break(at, f"no FLV tag where one should begin (found type {int(kind[n])})")
     return at, Break(
         at - 4,
-        f"the length behind a tag is {int(previous[n])}, but the tag says {int(should[n])}: one of them is wrong",
+        f"the length after a tag is {int(previous[n])}, but the tag says {int(should[n])}: one of them is wrong",
     )

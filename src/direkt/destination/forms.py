@@ -73,7 +73,7 @@ def split(fields: Mapping[str, str], form: Form, app: str | None = None) -> Endp
         plain, question, query = whole.app.partition("?")
         app, slash, name = plain.rpartition("/")
         if not slash:
-            raise AddressError("the URL has no stream name behind its application")
+            raise AddressError("the URL has no stream name after its application")
         stream = name + question + query
     return Endpoint(ServerAddress(whole.scheme, whole.host, whole.port, app), stream, user, password)
 

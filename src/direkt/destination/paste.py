@@ -53,11 +53,11 @@ def untangle(
     work = Work(Pattern(pattern) if pattern is not None else None, known, list(ports))
     pasted = words(text, work.repairs)
     if any(not word.text for word in pasted):
-        work.left.append("behind the key's label nothing stands that could be a key")
+        work.left.append("nothing that could be a key follows its label")
         pasted = [word for word in pasted if word.text]
     if not pasted:
         nothing = (
-            "neither a server address nor a key stands in what was pasted" if text.strip() else "nothing was pasted"
+            "the paste contains neither a server address nor a key" if text.strip() else "nothing was pasted"
         )
         raise PasteError(work.left[0] if work.left else nothing)
     pasted = addresses.whole_addresses(pasted, work)
@@ -76,7 +76,7 @@ def untangle(
     ):
         work.set_aside("an address was there and could not be read: it was not taken; copy it alone")
     if server is None and key is None:
-        raise PasteError(work.left[0] if work.left else "neither a server address nor a key stands in what was pasted")
+        raise PasteError(work.left[0] if work.left else "the paste contains neither a server address nor a key")
     return Paste(
         server,
         key,

@@ -391,7 +391,7 @@ def _wrong_setting(file: DriverFile, name: str, entry: SettingEntry) -> Wrong:
     if row.follows is not None:
         yield path, f"devices set it by {row.follows.setting}: write that"
     if entry.unit and words.UNITS[entry.unit][0] != row.unit:
-        yield path, f"{entry.unit} is no unit of it; the table has {row.unit or 'none'}"
+        yield path, f"{entry.unit} is not a unit of it; the table has {row.unit or 'none'}"
     if entry.unit == "frames" and name != "video.keyframe_interval.median":
         yield path, "only the keyframe interval is counted in frames"
     fraction = row.kind is Kind.NUMBER and entry.join == "/" and len(entry.places) == 2

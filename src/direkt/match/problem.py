@@ -117,7 +117,7 @@ class _Builder:
         free = setting == INTERVAL and self.counted
         kept = [value for value in found if value is not None and (free or limit.allows(value))]
         asked = any(True for _ in self._demands_on(setting))
-        # what is asked for is set, also where the device does not tell how it is
+        # what is required is set, also where the device does not tell how it is
         stays = free or not asked or not kept or (old is not None and limit.allows(old))
         return list(dict.fromkeys([*([old] if stays else []), *kept]))
 

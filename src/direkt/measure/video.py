@@ -308,7 +308,7 @@ class VideoMeter:
             places.append((leap.high, count))
             if length > longest:
                 longest, at = length, leap.high
-        note = f"behind the picture at {self.since(at)}" if longest > 2.5 * slot else ""
+        note = f"after the picture at {self.since(at)}" if longest > 2.5 * slot else ""
         since = self._after(at) if note else None
         out["video.longest_gap"] = replace(measured("video.longest_gap", longest, note=note), since=since)
         if shown.twofold:  # two explanations fit: pictures that repeat, and pictures that only come in pairs

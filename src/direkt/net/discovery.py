@@ -195,7 +195,7 @@ def hosts_of(subnet: str) -> list[str]:
     try:
         network = ipaddress.ip_network(subnet.strip(), strict=False)
     except ValueError:
-        raise UnusableInput(f"{subnet!r} is no subnet; expected one like 192.0.2.0/24") from None
+        raise UnusableInput(f"{subnet!r} is not a subnet; expected one like 192.0.2.0/24") from None
     if network.num_addresses > LARGEST_SUBNET:
         raise UnusableInput(
             f"{subnet} has {network.num_addresses} addresses; at most {LARGEST_SUBNET} (a /20) are looked at: name a smaller part"
@@ -258,5 +258,5 @@ def outside(host: str) -> bool:
     try:
         found = ipaddress.ip_address(host.partition("%")[0])
     except ValueError:
-        raise NoAnswer(f"{host!r} is no address") from None
+        raise NoAnswer(f"{host!r} is not an address") from None
     return not any(found in one.network for one in interfaces() if one.is_ipv6 == (found.version == 6))

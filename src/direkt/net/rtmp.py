@@ -135,12 +135,12 @@ class Receiver:
         if app == self._app:
             return None
         if self._key.reveal() in app:  # a device that was given everything as its server address
-            return "the key stands in its server address: enter address and key apart, or as one URL where it wants one"
+            return "the key is in its server address: enter address and key apart, or as one URL where it wants one"
         expected = f"expected {_named(self._app)}: check the server address"
         if app.rstrip("/") == self._app:
             return f"its server address ends with a slash: take it off, so that it ends with /{self._app}"
         if not app:
-            return f"its server address has nothing behind the host: it must end with /{self._app}"
+            return f"its server address has nothing after the host: it must end with /{self._app}"
         if is_like(app, self._key):
             return f"its server address holds something like the key, {len(app)} characters; {expected}"
         if app.startswith(f"{self._app}/"):

@@ -47,7 +47,7 @@ class Puller:
         address = self._address
         if not address.path.strip("/"):
             raise self._error(
-                f"no application and stream behind the host; expected {address.scheme}://host/application/stream"
+                f"no application and stream after the host; expected {address.scheme}://host/application/stream"
             )
         try:
             connection = await connect(address, CONNECT_LIMIT, self._tls, lambda *_: None)

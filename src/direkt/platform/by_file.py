@@ -1,6 +1,6 @@
 """A platform whose HTTP interface a platform file describes.
 
-Such interfaces seldom let the client name an event. So a text of ours goes with it, and whether it is there already is looked
+Such interfaces seldom let the client name an event. So a text of ours goes with it, and whether it already exists is looked
 up before it is made, and again before a request whose answer was lost is repeated.
 """
 

@@ -241,7 +241,7 @@ def given_servers(platform: str, told: Sequence[tuple[object, Role]], key: Secre
             continue
         plain = text.strip().rstrip("/").removesuffix(key.reveal()).rstrip("/")
         if key.reveal() in plain:
-            why = "the key stands in the middle of it"
+            why = "the key is in the middle of it"
             continue
         scheme, mark, rest = plain.partition("://")
         try:

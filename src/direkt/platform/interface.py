@@ -84,7 +84,7 @@ class InterfacePlatform:
         except NoSuchEvent:
             return None
         if found.state is EventState.UNKNOWN:
-            raise PlatformError(f"{self.name} says {found.word!r} of an event's state, which is no word of the event interface")
+            raise PlatformError(f"{self.name} says {found.word!r} of an event's state, which is not a word of the event interface")
         return found
 
     def again(self, known: PlatformEvent) -> PlatformEvent | None:
@@ -112,7 +112,7 @@ class InterfacePlatform:
         raise PlatformError(f"{self.name} lists more than {_MOST_PAGES} pages of events: its list was not read to the end")
 
     def make(self, event: str, wanted: Wanted) -> PlatformEvent:
-        """Makes it; one that is there already is taken as it is, for change() to look at."""
+        """Makes it; one that already exists is taken as it is, for change() to look at."""
         body = as_json(self._body(wanted))
         try:
             made = self._event(self._calls.ask("PUT", _place(event), body, new=True))

@@ -327,7 +327,7 @@ def _wrong_seen(file: PlatformFile) -> Wrong:
             yield path, str(error)
             continue
         if entry.unit and UNITS[entry.unit][0] != row.unit:
-            yield path, f"{entry.unit} is no unit of it; the table has {row.unit or 'none'}"
+            yield path, f"{entry.unit} is not a unit of it; the table has {row.unit or 'none'}"
         for place in entry.places:
             if text := answers.place_problem(place, file.answers):
                 yield path, text

@@ -61,9 +61,9 @@ def parse(text: str) -> ServerAddress:
             raise AddressError(f"a {scheme}:// address ends behind its port; expected {scheme}://host:port")
         return ServerAddress(scheme, host, port, "")
     if not path.strip("/"):
-        raise AddressError(f"no application behind the host; expected {scheme}://{host}/application")
+        raise AddressError(f"no application after the host; expected {scheme}://{host}/application")
     if path.startswith("/") or "//" in path:
-        raise AddressError("the server address has a doubled slash behind the host; keep one")
+        raise AddressError("the server address has a doubled slash after the host; keep one")
     if path.endswith("/"):
         raise AddressError("the server address ends with a slash; take it off")
     return ServerAddress(scheme, host, port, path)

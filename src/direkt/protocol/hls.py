@@ -107,7 +107,7 @@ def _number(text: str, line: int) -> float:
     except ValueError:
         number = math.nan
     if not 0 <= number < 1e9:
-        raise PlaylistError(f"line {line}: {text[:40]!r} is no number")
+        raise PlaylistError(f"line {line}: {text[:40]!r} is not a number")
     return number
 
 
@@ -131,5 +131,5 @@ def _address(base: str, text: str, line: int) -> str:
     except ValueError:
         good = False
     if not good:
-        raise PlaylistError(f"line {line}: {text[:60]!r} is no address")
+        raise PlaylistError(f"line {line}: {text[:60]!r} is not an address")
     return whole

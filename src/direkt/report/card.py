@@ -164,7 +164,7 @@ def _wrapped(first: str, words: str, *, keep: bool = False) -> list[str]:
 def code_matrix(content: str, error: str = "m") -> list[list[bool]]:
     """The picture code (QR, ISO/IEC 18004) with its quiet zone of four squares (clause 6.3.8), dark squares as True.
 
-    ``error``: its level of error correction (l, m, q, h); a higher one than asked for is not taken, since it makes smaller squares
+    ``error``: its level of error correction (l, m, q, h); a higher one than required is not taken, since it makes smaller squares
     where the code grows. Raises ValueError when it does not fit.
     """
     import segno

@@ -219,7 +219,7 @@ class BrindleB2(Unit):
         words, _, rest = part.partition(b"\r\n\r\n")[2].partition(b"\n")
         model, _, version = words.decode("latin-1").removeprefix("unit-image ").rpartition(" ")
         if not words.startswith(b"unit-image ") or not rest:
-            return 422, {"refused": [{"field": "image", "reason": "this is no firmware file"}]}
+            return 422, {"refused": [{"field": "image", "reason": "this is not a firmware file"}]}
         if model != MODEL:
             return 422, {"refused": [{"field": "image", "reason": f"this file is for {model}, this is {MODEL}"}]}
         self.firmware = version

@@ -268,7 +268,7 @@ class Camera(Unit):
         first, _, rest = body.partition(b"\n")
         words = first.decode("latin-1").rsplit(" ", 1)
         if not first.startswith(b"unit-image ") or len(words) != 2 or not rest:
-            return Response(400, b"this is no firmware file")
+            return Response(400, b"this is not a firmware file")
         model = words[0].removeprefix("unit-image ")
         if model != self.make.model:
             return Response(400, f"this file is for {model}, this is {self.make.model}".encode())

@@ -45,10 +45,10 @@ class OnvifCamera(Camera):
         try:
             asked = soap.read(request.body)
         except Exception:
-            return self._fault(Fault("WellFormed", "this is no envelope"))
+            return self._fault(Fault("WellFormed", "this is not an envelope"))
         body = asked.body
         if request.method != "POST" or body is None:
-            return self._fault(Fault("WellFormed", "this is no request"))
+            return self._fault(Fault("WellFormed", "this is not a request"))
         operation = tree.local(body)
         self.calls.append(operation)
         if not self.login.password:

@@ -240,7 +240,7 @@ class Tarnlight:
         first = time.time() - rehearsal.elapsed(time.monotonic())
         gaps = [gap for gap in rehearsal.gaps if gap.seconds is not None]
         complaints = [
-            f"{f.parameter} is {f.sent.value}, asked for is {f.asked.text()}"
+            f"{f.parameter} is {f.sent.value}, required is {f.asked.text()}"
             for f in judge_sent(self.sheet_of(event.id) or self._sheet, measured.found).findings
             if f.verdict == "fail" and f.sent is not None and f.asked is not None
         ]
@@ -363,7 +363,7 @@ class Tarnlight:
             event = self.events[name] = SimEvent(name, body, self._new_key(), Hls(self._delays[body.delay]))
             return self._shown(event, 201)
         if request.headers.get("if-none-match") == "*":
-            raise _No(412, "It is there already")
+            raise _No(412, "It already exists")
         _matches(request, known.version)
         if known.state == "closed":
             raise _No(409, "The event is closed", "A closed event stays as it is.")

@@ -53,7 +53,7 @@ class Machine:
 
 def of_cause(cause: Cause) -> tuple[Key, Condition]:
     """Why many feeds have dropped."""
-    return Key("cause", cause.name), Condition("fail", cause.text, f"{cause.advice}; mending waits for that")
+    return Key("cause", cause.name), Condition("fail", cause.text, f"{cause.advice}; restarts wait for that")
 
 
 def of_watch(late: float) -> Iterator[tuple[Key, Condition]]:
@@ -120,7 +120,7 @@ def of_feeds(
                 Key("unseen", name),
                 Condition(
                     "fail",
-                    f"nobody knows whether it pushes: {one.text}",
+                    f"it is not known whether it pushes: {one.text}",
                     "look at the device, and at the platform's page",
                     event,
                 ),

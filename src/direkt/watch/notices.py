@@ -1,4 +1,4 @@
-"""States that people are told of: each once when it begins, again as a reminder while it lasts, and once when it is well again.
+"""States that people are told of: each once when it begins, again as a reminder while it lasts, and once when it has recovered.
 
 Pure: what is so now goes in, what is to be told comes out. A state that is gone for a moment and comes back is the same one.
 """

@@ -1,4 +1,4 @@
-"""Telling people: by a signed webhook, by mail over TLS, by a command; each state once, as a reminder, and when it is well again.
+"""Telling people: by a signed webhook, by mail over TLS, by a command; each state once, as a reminder, and when it has recovered.
 
 Strategy. Each one who is told has a lane, a thread of its own, so that one who is slow delays nobody else. A lane tells the newest state first,
 and of each state the newest word only; a try has a limit as a whole. What was told is kept (store/notified.py), so that a watch that is started
@@ -48,7 +48,7 @@ _MOST_WAITING = 200
 _UNTOLD_AGAIN = 60.0  # s after which what could not be told is told again
 _REMIND_EVERY = 5.0  # s between looks at who has to be reminded
 _KIND = "application/json"
-_PHASES = {"begins": "", "again": "still: ", "well": "well again: "}
+_PHASES = {"begins": "", "again": "still: ", "well": "recovered: "}
 
 
 class NotTold(NoAnswer):
@@ -226,7 +226,7 @@ class Telling:
                         self._lanes[target.name].add(self._numbered(notice))
 
     def settle(self, notices: Notices, known: Container[str]) -> None:
-        """What was told by a watch before this one, and is not so any more, is well again. ``known``: names that this watch looks after."""
+        """What was told by a watch before this one, and is not so any more, has recovered. ``known``: names that this watch looks after."""
         current = {_name(key) for key in notices.states}
         for target in self._people:
             for key, one in self._kept.lasting(target.name).items():

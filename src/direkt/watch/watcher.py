@@ -418,7 +418,7 @@ class Watcher:
         elif before is FeedState.DROPPED and tracker.state is FeedState.ON and dropped is not None:
             self.mendings[name].well()
             self._given_up.pop(name, None)
-            self._happen("well", name, f"well again after {now - dropped:.0f} s", seconds=now - dropped)
+            self._happen("well", name, f"recovered after {now - dropped:.0f} s", seconds=now - dropped)
         elif before is FeedState.DROPPED and dropped is not None:
             self._given_up.pop(name, None)
             self._happen("note", name, f"{tracker.state} after {now - dropped:.0f} s dropped", seconds=now - dropped)

@@ -83,7 +83,7 @@ def whole_addresses(pasted: list[Word], work: Work) -> list[Word]:
         upto = _known_across(pasted, n, word.text, work)
         while n < len(pasted) and (n < upto or (is_address(word.text) and _torn(word.text, pasted[n], work))):
             word = replace(word, text=word.text + pasted[n].text, role=word.role or pasted[n].role)
-            said(work.repairs, "spaces inside the server address taken out")
+            said(work.repairs, "spaces inside the server address removed")
             n += 1
         out.append(word)
     return out
@@ -231,7 +231,7 @@ def server(addresses: list[Word], others: list[Word], work: Work) -> tuple[Serve
                 and keyish(word.text)
                 and any(a.line == word.line and "/" in _SCHEME.sub("", a.text).partition("/")[2] for a in addresses)
             ):
-                raise PasteError("the key behind the server address may be torn apart: copy it again, alone")
+                raise PasteError("the key after the server address may be broken up: copy it again, alone")
     work.chatty = any(len([w for w in others if w.line == a.line and not w.label]) > 1 for a in addresses)
     given = [word.text for word in others]
     found = [_address(text, given, work) for text in dict.fromkeys(word.text for word in addresses)]
@@ -275,16 +275,16 @@ def _address(piece: str, given: list[str], work: Work) -> tuple[ServerAddress, s
         said(work.repairs, "the host is written in small letters")
         host = host.lower()
     if re.search(r"\w\.(?=:|$)", host):
-        said(work.repairs, "the full stop behind the host taken off")
+        said(work.repairs, "the full stop after the host removed")
         host = re.sub(r"\.(?=:|$)", "", host)
     path, question, query = path.partition("?")
     if slash and (path != path.strip("/") or "//" in path):
-        said(work.repairs, "extra slashes taken out of the server address")
+        said(work.repairs, "extra slashes removed from the server address")
         path = re.sub(r"/{2,}", "/", path).strip("/")
     _check_host(host, work)
     if not path:
         raise PasteError(
-            "the server address has no application behind its host (rtmp://host/application): copy it whole"
+            "the server address has no application after its host (rtmp://host/application): copy it whole"
         )
     app, inner = _split_path(f"{path}{question}{query}", re.sub(r":\d*$", "", host), given, work)
     if not re.fullmatch(r"[\w.~!$&'()*+,;=:@%/?-]+", app, re.ASCII):
@@ -307,12 +307,12 @@ def _scheme(piece: str, work: Work) -> tuple[str, str]:
     while match := _SCHEME.match(rest):
         schemes.append(match[1].lower())
         if match[0].lower() != f"{match[1].lower()}://":
-            said(work.repairs, "the slashes and colon behind the scheme put right")
+            said(work.repairs, "the slashes and colon after the scheme corrected")
         elif match[0] != match[0].lower():
             said(work.repairs, "the scheme is written in small letters")
         rest = rest[match.end() :]
     if not schemes:
-        raise PasteError("the server address is broken behind its scheme: copy it whole")
+        raise PasteError("the server address is broken after its scheme: copy it whole")
     taken = {p for p, _ in work.ports} | {k.scheme for k in work.known}
     ours = [s for s in schemes if s in SPOKEN]
     if len(schemes) > 1:
@@ -320,7 +320,7 @@ def _scheme(piece: str, work: Work) -> tuple[str, str]:
             raise PasteError(
                 f"the server address has two schemes, {' and '.join(dict.fromkeys(schemes))}: copy it again"
             )
-        said(work.repairs, "the doubled scheme taken out")
+        said(work.repairs, "the doubled scheme removed")
     if ours:
         return ours[-1], rest
     meant = MISTAKEN[schemes[0]]
@@ -375,11 +375,11 @@ def _split_path(path: str, host: str, given: list[str], work: Work) -> tuple[str
     here = [k.app for k in work.known if k.host == host]
     apps = here or [k.app for k in work.known]
     if path[-1:] in ".,;:!" and path[:-1].lower() in {app.lower() for app in apps}:
-        said(work.repairs, "the sentence's own sign behind the server address taken off")
+        said(work.repairs, "the sentence's own sign after the server address removed")
         path = path[:-1]
     head, _, tail = path.rpartition("/")
     if head and _PLACEHOLDER.fullmatch(tail) and not (work.pattern and work.pattern.fits(tail)):
-        said(work.repairs, "the placeholder for the key behind the server address taken off")
+        said(work.repairs, "the placeholder for the key after the server address removed")
         path = plain = head
         question = query = ""
     for app in sorted(set(apps), key=len, reverse=True):
@@ -389,7 +389,7 @@ def _split_path(path: str, host: str, given: list[str], work: Work) -> tuple[str
             inner = path[len(app) + 1 :]
             if "/" in inner.partition("?")[0] and work.pattern is None and inner not in given:
                 raise PasteError(
-                    "behind the application stand several parts: which of them is the key? Paste address and key apart"
+                    "several parts follow the application: which of them is the key? Paste address and key apart"
                 )
             said(work.repairs, "the key was pasted into the server address and is taken apart")
             return _cased(path[: len(app)], app, work), inner
@@ -433,7 +433,7 @@ def _split_path(path: str, host: str, given: list[str], work: Work) -> tuple[str
 def _cased(app: str, known: str, work: Work) -> str:
     """A known application as it is written there."""
     if app != known:
-        said(work.repairs, "capital and small letters of the application put right")
+        said(work.repairs, "capital and small letters of the application corrected")
     return known
 
 

@@ -90,7 +90,7 @@ def _key_by_pattern(others: list[Word], inner: str | None, work: Work, pattern: 
     for note in notes:
         said(work.repairs, note)
     if len(candidates) > 1 and not (notes and "put together" in notes[0]):
-        said(work.repairs, "other words beside the key taken out")
+        said(work.repairs, "other words beside the key removed")
     return key
 
 
@@ -156,7 +156,7 @@ def _of_run(run: list[Word], work: Work) -> str:
         rest = [text for text in own[1:] if keyish(text)]
         if not rest:
             if len(texts) > 1:
-                said(work.repairs, "other words beside the key taken out")
+                said(work.repairs, "other words beside the key removed")
             return own[0]
     raise PasteError(f"{len(own)} words stand where the key should: paste the key alone, without spaces")
 
@@ -204,10 +204,10 @@ def _unlabelled(others: list[Word], inner: str | None, work: Work) -> list[str]:
     ):
         if any(_beside(candidates, word) for word in candidates if word.text == likely[0]):
             raise PasteError("the key may be torn apart: other parts stand beside it; copy it again, alone")
-        said(work.repairs, "other words beside the key taken out")
+        said(work.repairs, "other words beside the key removed")
         return likely
     if not usable:
-        raise PasteError(f"what stands in the key's place is {why_no_key(texts[0])}")
+        raise PasteError(f"in place of the key there is {why_no_key(texts[0])}")
     raise PasteError(f"{len(texts)} different words could be the key: paste the server address and the key alone")
 
 
@@ -222,15 +222,15 @@ def _plain(key: str, work: Work) -> str:
     """A key without a pattern, as it was meant. Raises PasteError when that is not certain."""
     if key.endswith(".") and not key.endswith("..") and len(key) > SHORTEST:
         key = key[:-1]
-        said(work.repairs, "the full stop behind the key taken off")
+        said(work.repairs, "the full stop after the key removed")
     if instead := why_no_key(key):
-        raise PasteError(f"what stands in the key's place is {instead}")
+        raise PasteError(f"in place of the key there is {instead}")
     if key[-1] in "!?:;," or (key[0] == "(" and key[-1] == ")"):
         raise PasteError(
             f"the last character of the key may be the sentence's own: paste the key alone, without the {key[-1]} if it is none of it"
         )
     if re.search(r"[<>{}()\[\]]", key):
-        raise PasteError("what stands in the key's place holds a bracket: copy the key alone")
+        raise PasteError("what stands for the key contains a bracket: copy the key alone")
     if re.search(r"%[0-9A-Fa-f]{2}", key.partition("?")[0]):
         work.questions.append(
             "the key has a percent sign as encoded addresses have it: it may be another one when decoded"
@@ -246,7 +246,7 @@ def _plain(key: str, work: Work) -> str:
 def _sound(key: str, pattern: Pattern, repairs: list[str]) -> str:
     """The key of the pattern that was meant. Raises PasteError when that is not certain."""
     if is_mask(key):
-        raise PasteError("what stands in the key's place is a mask: reveal the key at the platform, and copy it again")
+        raise PasteError("in place of the key there is a mask: reveal the key at the platform, and copy it again")
     if pattern.fits(key):
         return key
     readings: dict[str, str] = {}
@@ -282,17 +282,17 @@ def _readings(key: str, pattern: Pattern) -> Iterable[tuple[str, str]]:
         return
     stripped = key.strip(".,;:!?()[]{}*_/\\|")
     if stripped != key and pattern.fits(stripped):
-        yield stripped, "punctuation around the key taken out"
+        yield stripped, "punctuation around the key removed"
     elif stripped != key:
         yield from (
-            (text, f"punctuation around the key taken out; {what}") for text, what in _readings(stripped, pattern)
+            (text, f"punctuation around the key removed; {what}") for text, what in _readings(stripped, pattern)
         )
     uniform = [text for text in dict.fromkeys((key.lower(), key.upper())) if text != key and pattern.fits(text)]
     if uniform:  # one case throughout comes before letters one by one
         for text in uniform:
             yield text, "the key is written in one case throughout, as its pattern wants"
         return
-    yield from ((text, "letters in the key put right against its pattern") for text in _walk(key, pattern))
+    yield from ((text, "letters in the key corrected against its pattern") for text in _walk(key, pattern))
 
 
 def _walk(key: str, pattern: Pattern) -> Iterable[str]:

@@ -164,7 +164,7 @@ def said(repairs: list[str], text: str) -> None:
 
 def _clean(text: str, repairs: list[str]) -> str:
     if _INVISIBLE.search(text):
-        said(repairs, "invisible characters taken out")
+        said(repairs, "invisible characters removed")
         text = _INVISIBLE.sub("", text)
     if any(ord(c) in _WIDE for c in text):
         said(repairs, "wide or odd punctuation replaced")
@@ -176,35 +176,35 @@ def _clean(text: str, repairs: list[str]) -> str:
         said(repairs, "an address or key that was broken over lines is put together")
         text = re.sub(r"=\n", "", text).replace("=3D", "=")
     if re.search(r"(?m)^\s*>+ ", text):
-        said(repairs, "a mail's quotation marks taken out")
+        said(repairs, "a mail's quotation marks removed")
         text = re.sub(r"(?m)^\s*(?:>+ )+", "", text)
     if (plain := re.sub(r"(?i)\b(rtmps?)\s*:\s*[/\\]\s?[/\\]", r"\1://", text)) != text:
-        said(repairs, "the slashes and colon behind the scheme put right")
+        said(repairs, "the slashes and colon after the scheme corrected")
         text = re.sub(r"(?i)rtmps?://\S*", lambda m: m[0].replace("\\", "/"), plain)
     text = _without_page(text, repairs)
     if (plain := text.translate(_QUOTES)) != text:
-        said(repairs, "quotation marks taken out")
+        said(repairs, "quotation marks removed")
         text = plain
     text = re.sub(r"(?<=[^\W_])(?:->|=>|→|➜)(?=\S)", ": ", text)  # "key->abcd"
     text = _ENCLOSED.sub(lambda m: "_".join(m[0].split()), text)  # a placeholder stays one word
     bare = _DELIMITED.sub(lambda m: f" {re.sub(_JOINT, '', m[1])} ", text)
     if (bare := _BRACKETED.sub(r" \1 ", bare)) != text:
-        said(repairs, "angle brackets taken out")
+        said(repairs, "angle brackets removed")
         text = bare
     text = _EMPHASIS.sub(r"\2", text)
     if text.removesuffix("\n") != text.strip():  # a line end behind it all is how standard input comes
-        said(repairs, "spaces or line ends at the edges taken out")
+        said(repairs, "spaces or line ends at the edges removed")
     return text.strip()
 
 
 def _without_page(text: str, repairs: list[str]) -> str:
     """The text without what a page puts around it: elements, codes for signs, links, percent signs."""
     if _ELEMENT.search(text):
-        said(repairs, "a page's own code taken out")
+        said(repairs, "a page's own code removed")
         for _ in range(3):
             text = _ELEMENT.sub(r"\n\1: \2\n", text)
     if _TAG.search(text):
-        said(repairs, "a page's own code taken out")
+        said(repairs, "a page's own code removed")
         text = _TAG.sub(_tag, text)
     if "&" in text and (plain := html.unescape(text)) != text:
         said(repairs, "a page's codes for signs replaced")
@@ -248,7 +248,7 @@ def _line(line: str, number: int, before: list[str], repairs: list[str]) -> list
             until = _labelled_until(pieces, n)
         if n < until and not _REMARK.fullmatch(text):
             before.append(text)
-            said(repairs, "the words around it taken out")
+            said(repairs, "the words around it removed")
         elif _REMARK.fullmatch(text):
             _remark(text, out, before)
         elif text in ("and", "&", "und", "et", "y", "e", "{", "}", "[", "]", "+", "|"):
@@ -259,14 +259,14 @@ def _line(line: str, number: int, before: list[str], repairs: list[str]) -> list
         elif padded(text):
             _value(text, number, before, out)
         elif text.endswith("=") and (glued := _GLUED.fullmatch(text)) and padded(glued[2]):
-            said(repairs, "the words around it taken out")
+            said(repairs, "the words around it removed")
             before.append(f"{glued[1]}:")
             _value(glued[2], number, before, out)
         elif text.endswith((":", "=")) and not _ANY_SCHEME.search(text):
             before.append(text)
-            said(repairs, "the words around it taken out")
+            said(repairs, "the words around it removed")
         elif (glued := _GLUED.fullmatch(text)) and not _ANY_SCHEME.match(text):
-            said(repairs, "the words around it taken out")
+            said(repairs, "the words around it removed")
             before.append(f"{glued[1]}:")
             _value(glued[2], number, before, out)
         elif _is_label(text, before, more=n + 1 < len(pieces)):

@@ -85,7 +85,7 @@ class Order:
         return self._take(now)
 
     def _again(self, number: int) -> None:
-        """A number whose turn has passed, or that is there already."""
+        """A number whose turn has passed, or that already exists."""
         if number in self._given_up:
             del self._given_up[number]
             self.counts.lost -= 1

@@ -105,7 +105,7 @@ class Parser:
         to = found.start() if found else len(self._buffer)
         self.passed_over += to - self._at
         if self.passed_over > _MOST_PASSED:
-            raise RtspError("what comes is no RTSP")
+            raise RtspError("what comes is not RTSP")
         self._at = to
 
     def _packet(self) -> Interleaved | None:

@@ -213,7 +213,7 @@ def _field(filled: _Filled, name: str, path: tuple[str, ...], *, reveal: bool) -
     longest = filled.file.card.longest.get(name, 0) if filled.file is not None else 0
     step = Step(path, value, kind="type", length=len(value), longest=longest)
     if name in _SECRET and not reveal:
-        before = f"{filled.server}/ and behind it " if name == "url" else ""
+        before = f"{filled.server}/ and after it " if name == "url" else ""
         shown = f"{before}the key of {filled.feed.entry.destination}, {filled.key}: to print it here add --reveal"
         return replace(step, value="", hidden=shown)
     return step

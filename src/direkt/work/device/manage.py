@@ -145,7 +145,7 @@ def parse_move(static: str, gateway: str) -> Move:
     try:
         place = ipaddress.IPv4Interface(static)
     except ValueError:
-        raise UnusableInput(f"{static!r} is no address with a mask; expected one like 192.0.2.30/24") from None
+        raise UnusableInput(f"{static!r} is not an address with a mask; expected one like 192.0.2.30/24") from None
     if "/" not in static:
         raise UnusableInput(f"{static}: the mask is missing; write it as {static}/24")
     network = place.network
@@ -159,7 +159,7 @@ def parse_move(static: str, gateway: str) -> Move:
         way = ipaddress.IPv4Address(gateway)
     except ValueError:
         raise UnusableInput(
-            f"{gateway!r} is no address of a gateway; expected one like {next(network.hosts(), place.ip)}"
+            f"{gateway!r} is not an address of a gateway; expected one like {next(network.hosts(), place.ip)}"
         ) from None
     if way not in network or way == place.ip:
         raise UnusableInput(f"the gateway {way} is not in {network} beside the device: check address, mask and gateway")

@@ -192,7 +192,7 @@ def _recorder(scheme: Scheme, keep: Path | None, *, overwrite: bool) -> Recorder
     try:
         return transport(scheme.name).recorder(keep, overwrite=overwrite)
     except FileExistsError as error:
-        raise UnusableInput(f"{error.filename}: is there already; choose another name, or add --overwrite") from None
+        raise UnusableInput(f"{error.filename} already exists; choose another name, or add --overwrite") from None
     except OSError as error:
         raise UnusableInput(f"{keep}: cannot be written: {os_words(error)}") from None
 
