@@ -178,7 +178,7 @@ def free_port() -> int:
     raise AssertionError
 
 
-def wait_for_port(port: int, limit: float = 15.0) -> None:
+def wait_for_port(port: int, limit: float = 40.0) -> None:
     """Waits until something listens there."""
     wait_until(lambda: _listens(port), limit)
 
@@ -188,7 +188,7 @@ def _listens(port: int) -> bool:
         return probe.connect_ex(("127.0.0.1", port)) == 0
 
 
-def wait_until(condition: Any, limit: float = 10.0) -> None:
+def wait_until(condition: Any, limit: float = 40.0) -> None:
     begin = time.monotonic()
     while not condition():
         if time.monotonic() - begin > limit:

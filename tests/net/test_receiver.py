@@ -51,7 +51,7 @@ class Net(unittest.IsolatedAsyncioTestCase):
         await publisher.close()
 
     async def until(self, condition) -> None:
-        async with asyncio.timeout(8):
+        async with asyncio.timeout(40):
             while not condition():  # noqa: ASYNC110
                 await asyncio.sleep(0.01)
 
@@ -63,7 +63,7 @@ class Net(unittest.IsolatedAsyncioTestCase):
                 writer.write(part)
                 await writer.drain()
                 await asyncio.sleep(pause)
-            async with asyncio.timeout(8):
+            async with asyncio.timeout(40):
                 return await reader.read(-1)
         except OSError:
             return b""
