@@ -128,7 +128,7 @@ class Finding(Regatta):
 
     def test_wrong_use(self):
         for arguments, words in (
-            (("--subnet", "10.0.0.0/8"), "at most 4096"), (("--subnet", "pond"), "no subnet"), (("--interface", "pond0"), "no interface 'pond0'"),
+            (("--subnet", "10.0.0.0/8"), "at most 4096"), (("--subnet", "pond"), "not a subnet"), (("--interface", "pond0"), "no interface 'pond0'"),
         ):  # fmt: skip
             self.one_line(self.direkt("find", *arguments), 2, words)
         self.assertEqual(self.direkt("find", "--ports", "80,x").code, 2)
@@ -244,7 +244,7 @@ class Changing(Regatta):
         for arguments, words in (
             (("--static", "127.0.0.9"), "goes with --gateway"), (("--static", "127.0.0.9", "--gateway", "127.0.0.1"), "the mask is missing"),
             (("--static", "127.0.0.9/24", "--gateway", "10.0.0.1"), "is not in 127.0.0.0/24"), (("--static", "127.0.0.255/24", "--gateway", "127.0.0.1"), "no device can have"),
-            (("--dhcp", "--static", "127.0.0.9/24"), "name one of"), ((), "name one of"), (("--static", "pond/24", "--gateway", "x"), "no address with a mask"),
+            (("--dhcp", "--static", "127.0.0.9/24"), "name one of"), ((), "name one of"), (("--static", "pond/24", "--gateway", "x"), "not an address with a mask"),
         ):  # fmt: skip
             self.one_line(self.direkt("device", "address", "mark-1000", *arguments, "--yes"), 2, words)
         moved = self.direkt(

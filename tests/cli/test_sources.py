@@ -266,7 +266,7 @@ class Carried(Sources):
 
     def test_what_ends_it_by_itself(self):
         self.file("secrets.yaml", f"mark: op:falsch~fake\ncourse: {KEY}\n", 0o600)
-        self.one_line(self.direkt("push", "on", "mark"), 3, "refuses the login")
+        self.one_line(self.direkt("push", "on", "mark"), 3, "refuse", "login")  # by its own word, or as it is remembered
         self.file("secrets.yaml", f"mark: op:{PASSWORD}\ncourse: {KEY}\n", 0o600)
         self.camera.streams["media_profile1"].coder.codec = "JPEG"
         self.platform()

@@ -64,7 +64,7 @@ class NoKeys(unittest.TestCase):
         self.assertEqual((found.key, found.repairs[-1]), ("varn~fake~heron", "the full stop after the key removed"))
         found = untangle("rtmp://ingest.tarnlight.example/live.", known=KNOWN)
         self.assertEqual((str(found.server), found.key), ("rtmp://ingest.tarnlight.example/live", None))
-        self.assertIn("sign behind the server address", found.repairs[0])
+        self.assertIn("sign after the server address", found.repairs[0])
 
     def test_a_mask_that_fits_a_pattern(self):
         with self.assertRaisesRegex(PasteError, "a mask"):

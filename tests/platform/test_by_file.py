@@ -186,7 +186,7 @@ class Described(Folder):
         for old, new, words in (
             ("  list: GET /v2/shows\n", "", "'list' is missing"), ("GET /v2/shows/{id}/line", "GET //evil/{id}", "a path on the device"),
             ("{title}", "{titel}", "titel"), ("id: /nr", "id: nr", "no JSON pointer"), ("closed: done", "over: done", "states"),
-            ("video.size:", "video.sise:", "video.sise"), ("unit: Mbit/s", "unit: Hz", "no unit of it"), ("kind: http", "kind: event-interface", "goes with kind: http"),
+            ("video.size:", "video.sise:", "video.sise"), ("unit: Mbit/s", "unit: Hz", "not a unit of it"), ("kind: http", "kind: event-interface", "goes with kind: http"),
             ("kind: http", "kind: smoke", "event-interface"), ("  seen: GET", "  renew: GET", "belong together"),
         ):  # fmt: skip
             self.file("bad.yaml", FILE.replace(old, new, 1))
