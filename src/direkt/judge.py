@@ -280,4 +280,5 @@ def _advice(row: Parameter, rule: Rule, verdict: Verdict, sent: Value, all_sent:
         frames = parameters.keyframe_frames(target, rate)
         return row.aim.format(target=target, way=way, frames=frames, rate=rate, mega=target / 1000)
     missed = rule.must if verdict is Verdict.FAIL else rule.should
-    return f"Required: {missed.text()}. {row.advice}" if missed is not None else row.advice
+    strength = "Required" if verdict is Verdict.FAIL else "Recommended"
+    return f"{strength}: {missed.text()}. {row.advice}" if missed is not None else row.advice
