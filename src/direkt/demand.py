@@ -104,7 +104,7 @@ class Demand:
         """As a person reads it, with the unit."""
         name = self.name
         if self.untold:
-            return "not told"
+            return "not reported"
         if self.one_of:
             if len(self.one_of) == 1:
                 return parameters.show(name, self.one_of[0])

@@ -54,9 +54,9 @@ class Reading(Cameras):
         self.assertEqual(dict(channel.limits), {}, "nothing is made up")
         said = " ".join(state.remarks)
         for words in (
-            "limits of Stream <1> not told",
-            "what the sensor gives not told",
-            "stream address of main not told",
+            "limits of Stream <1> not reported",
+            "what the sensor gives not reported",
+            "stream address of main not reported",
         ):
             self.assertIn(words, said)
         self.assertIs(state.channel("Stream <1>"), channel)

@@ -30,7 +30,7 @@ class Untold(unittest.TestCase):
     def test_bitrate_rate_and_interval_may_be_set_where_no_range_is_told(self):
         found = self.limits()
         for name in ("video.bitrate.mean", "video.frame_rate", "video.keyframe_interval.median"):
-            self.assertEqual((found[name], found[name].text(), found[name].allows(4321)), (Demand(name), "not told", True))
+            self.assertEqual((found[name], found[name].text(), found[name].allows(4321)), (Demand(name), "not reported", True))
         told = self.limits("<GovLengthRange><Min>1</Min><Max>200</Max></GovLengthRange><FrameRateRange><Min>1</Min><Max>30</Max></FrameRateRange>")
         self.assertTrue(told["video.frame_rate"].allows(30) and not told["video.frame_rate"].allows(31))
         self.assertEqual(told["video.keyframe_interval.median"].maximum, 8)

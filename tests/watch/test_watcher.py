@@ -389,7 +389,7 @@ class Evidence(unittest.TestCase):
         case = self.on_air("tower")
         case.world.inputs[case.world.events[0].key] = [arriving(arriving=None)]
         case.run(30)
-        self.assertEqual((case.row("tower").state, case.row("tower").ingest), (FeedState.ON, "does not tell"))
+        self.assertEqual((case.row("tower").state, case.row("tower").ingest), (FeedState.ON, "does not report"))
 
     def test_a_device_that_comes_back_and_pushes_by_itself_is_not_restarted(self):
         case = self.on_air("tower", terms=Terms(pause=5))

@@ -131,7 +131,7 @@ class Checks(Folder):
             self.lines(Device(round_), projection="equirectangular"),
             "pass f: the event is marked as equirectangular as the picture is",
         )
-        self.has(self.lines(projection="cubemap"), "unseen f: the event is marked as cubemap; the device does not tell")
+        self.has(self.lines(projection="cubemap"), "unseen f: the event is marked as cubemap; the device does not report")
         self.has(
             self.lines(Device(round_), projection="cubemap"),
             "fail f: the event is marked as cubemap, d sends equirectangular",

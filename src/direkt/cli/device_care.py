@@ -160,7 +160,7 @@ def time_(name: str | None, servers: tuple[str, ...], show: bool, rig_path: Path
         driver.close()
 
     def words(offset: float | None) -> str:
-        return "not told" if offset is None else "right" if abs(offset) < 1 else offset_text(offset)
+        return "not reported" if offset is None else "right" if abs(offset) < 1 else offset_text(offset)
 
     if as_json:
         document: TimeJson = {
@@ -172,7 +172,7 @@ def time_(name: str | None, servers: tuple[str, ...], show: bool, rig_path: Path
         follows = f"follows {', '.join(after.servers) or 'no server'}" if after.by_ntp else "set by hand"
         was = "" if show else " (left as it is)" if leaves else f" (was {words(before.offset)})"
         output.console().print(
-            f"{escape(chosen)}: clock {escape(words(after.offset))}{escape(was)}; {escape(follows)}; zone {escape(after.zone or 'not told')}"
+            f"{escape(chosen)}: clock {escape(words(after.offset))}{escape(was)}; {escape(follows)}; zone {escape(after.zone or 'not reported')}"
         )
     wrong = after.offset is None or abs(after.offset) > 5
     return ExitCode.FAILS if wrong else ExitCode.GOOD

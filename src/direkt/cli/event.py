@@ -282,8 +282,8 @@ def print_input(out: Console, one: Input) -> None:
     """What an ingest sees of one push."""
     values = [output.show(name, value) for name, value in one.values.items() if name in (
         "video.codec", "video.size", "video.frame_rate", "video.bitrate.mean", "audio.codec")]  # fmt: skip
-    shown = {True: "", False: ", not shown yet", None: ", whether it is shown is not told"}[one.shown]
-    state = {True: f"[green]✓ arrives[/]{shown}", False: "– nothing arrives", None: "? not told whether it arrives"}[one.arriving]
+    shown = {True: "", False: ", not shown yet", None: ", whether it is shown is not reported"}[one.shown]
+    state = {True: f"[green]✓ arrives[/]{shown}", False: "– nothing arrives", None: "? not reported whether it arrives"}[one.arriving]
     gaps = f", {len(one.gaps)} gap{'s' if len(one.gaps) > 1 else ''}, {one.missing:g} s in all" if one.gaps else ""
     since = f" since {escape(one.since)}" if one.since else ""
     out.print(f"  {one.role} ingest: {state}{since}{gaps}" + (f": {', '.join(values)}" if values else ""))

@@ -67,9 +67,9 @@ def _print(name: str, state: DeviceState, feed: str | None) -> None:
     from direkt import parameters
 
     out = output.console()
-    known = f"firmware {escape(state.firmware)}" if state.firmware else "firmware not told"
+    known = f"firmware {escape(state.firmware)}" if state.firmware else "firmware not reported"
     warm = f", {state.temperature:g} °C" if state.temperature is not None else ""
-    signal = (state.input.text or "not told") if state.input else "no signal"
+    signal = (state.input.text or "not reported") if state.input else "no signal"
     out.print(
         f"[bold]{escape(name)}[/]  {escape(' '.join(filter(None, (state.make, state.model))))}, {known}{warm}; input {escape(signal)}"
     )

@@ -273,7 +273,7 @@ def compare(names: tuple[str, ...], as_json: bool) -> ExitCode:
         out.print("[yellow]![/] no protocol that all take: each push needs its own, so the device must have them all")
     else:
         silent = [s.name for s in sheets if not s.protocols]
-        out.print(f"protocols are not told by {escape(', '.join(silent))}")
+        out.print(f"protocols are not stated by {escape(', '.join(silent))}")
     for b in shared.blockers:
         out.print(f"[bold red]✗ impossible at once[/]  {escape(b.parameter)}: {escape(b.text)}")
     if not shared.blockers:

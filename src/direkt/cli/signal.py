@@ -241,7 +241,7 @@ class _Run:
         if not work.pushing:
             return "connecting"
         if self.trouble:
-            return f"pushing; {self.sheet.name} does not tell"
+            return f"pushing; {self.sheet.name} reports nothing"
         if self.seen is not None:
             return f"pushing; {self.sheet.name} {'shows it' if self.seen.shown else 'has it'}"
         return "pushing"
@@ -314,7 +314,7 @@ class _Run:
             said = f"; it says: {'; '.join(self.seen.complaints)}" if self.seen.complaints else ""
             lines.append(("the platform", escape(f"{self.sheet.name} {shown}{said}")))
         elif self.trouble:
-            lines.append(("the platform", f"[yellow]does not tell: {escape(self.trouble)}[/]"))
+            lines.append(("the platform", f"[yellow]does not report: {escape(self.trouble)}[/]"))
         if judgement is not None:
             bad = [f for f in judgement.findings if f.verdict.value == "fail"]
             text = "conforms to the sheet" if not bad else "; ".join(f"{f.parameter}: {f.advice}" for f in bad[:4])

@@ -220,7 +220,7 @@ def of_events(
             yield (
                 Key("platform", f"{one.name} at {one.title}"),
                 Condition(
-                    "advise", f"{one.title} does not tell how it stands: {one.error}", "look at its page", one.name
+                    "advise", f"{one.title} does not report how it stands: {one.error}", "look at its page", one.name
                 ),
             )
         if not calm and one.limit is not None and one.limit <= bounds.session and one.on_air:

@@ -53,9 +53,9 @@ def _ingest_words(one: Tracker) -> str:
     if look.error:
         return "no answer"
     if not look.told or seen is None:
-        return "does not tell"
+        return "does not report"
     if seen.arriving is None:
-        return "does not tell"
+        return "does not report"
     if not seen.arriving:
         return "nothing"
     return "shown" if seen.shown else "arriving"
@@ -63,7 +63,7 @@ def _ingest_words(one: Tracker) -> str:
 
 def event_row(one: Followed, look: EventLook | None, left: float | None) -> EventRow:
     """``left``: s until the platform ends the push."""
-    state = look.state.value if look is not None and look.state is not None else "not told"
+    state = look.state.value if look is not None and look.state is not None else "not reported"
     on_air = one.on_air and (look is None or look.state in (None, EventState.LIVE))
     watch = (look.watch if look is not None else "") or one.watch
     return EventRow(

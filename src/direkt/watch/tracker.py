@@ -346,7 +346,7 @@ class Tracker:
             counts = slot.sent_bytes > 0 or bool(self._steps)
             return self._moving(look.at, counts, f"{self.facts.device} says pushing and sends nothing", 0.0 if slot.sent_bytes else _BEGINS)
         if slot.state is PushState.UNKNOWN:
-            return Standing(FeedState.UNKNOWN, f"{self.facts.device} does not tell whether it pushes")
+            return Standing(FeedState.UNKNOWN, f"{self.facts.device} does not report whether it pushes")
         if slot.state is PushState.CONNECTING and not self.seen_on and now - self.since < START and self.state in (
             FeedState.STARTING, FeedState.OFF, FeedState.UNKNOWN
         ):  # fmt: skip

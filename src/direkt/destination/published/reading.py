@@ -134,7 +134,7 @@ class Reading:
             found = [topic for topic in topics if topic in ("video.width", "video.height")]
             if found:
                 return found[0], 1
-        raise OpenError("a figure whose parameter is not told")
+        raise OpenError("a figure of what?")
 
     def _counted(self, topics: tuple[str, ...]) -> str:
         """The parameter of so many frames."""

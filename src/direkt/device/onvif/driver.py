@@ -69,7 +69,7 @@ class Driver(Bare):
             known = self._identity or self.identity()
         except (NotOffered, Refused, BadAnswer) as error:
             known = Identity()
-            remarks.append(f"make and model not told: {error}")
+            remarks.append(f"make and model not reported: {error}")
         channels, sources = self._media.channels()
         channels = {name: with_stream(one, self._media.stream(name, self._host)) for name, one in channels.items()}
         signal = next(iter(sources.values()), _NOT_TOLD)
@@ -77,7 +77,7 @@ class Driver(Bare):
         if offset is not None and abs(offset) > WRONG_CLOCK:
             remarks.append(f"its clock is {offset_text(offset)}: set it with: direkt device time {self.name}")
         return DeviceState(
-            known.model or "a device that does not say what it is", known.firmware or "not told", None, signal, False, channels,
+            known.model or "a device that does not say what it is", known.firmware or "not reported", None, signal, False, channels,
             make=known.make, remarks=(*remarks, *dict.fromkeys(self._media.remarks)),
         )  # fmt: skip
 

@@ -84,7 +84,7 @@ class Media:
         try:
             return ask()
         except (NotOffered, Refused, BadAnswer) as error:
-            self.remarks.append(f"{what} not told: {str(error).removeprefix(self._client.name + ' ')}")
+            self.remarks.append(f"{what} not reported: {str(error).removeprefix(self._client.name + ' ')}")
             return None
 
     # Reading
@@ -165,7 +165,7 @@ class Media:
         if answer is not None:
             options = settings.options(answer, second=self._second)
             if not options:
-                self.remarks.append(f"limits of {label} not told: the list is empty")
+                self.remarks.append(f"limits of {label} not reported: the list is empty")
         audio = encoder.audio if encoder.audio is not None else self._spare_audio(encoder)
         if audio is not None:
             answer = self._maybe(f"limits of the sound of {label}", ask("Audio", tree.attribute(audio, "token")))

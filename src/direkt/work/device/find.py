@@ -113,7 +113,7 @@ def _not_found(name: str, address: str, rig: Rig | None, sources: Sources | None
         return f"{name} of the rig answers at {address}, but not as its driver expects: {error}"
     finally:
         driver.close()
-    return f"{name} of the rig answers at {address} to its own driver; it does not tell what it is to others"
+    return f"{name} of the rig answers at {address} to its own driver; it does not report what it is to others"
 
 
 def _order(found: Found) -> tuple[int, bytes, int]:

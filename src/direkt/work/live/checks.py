@@ -218,7 +218,7 @@ def _device(
             yield check(
                 feed.name,
                 _FAIL,
-                f"{feed.device} is pushing" + (f" to {slot.server}" if slot.server else ", and does not tell where to"),
+                f"{feed.device} is pushing" + (f" to {slot.server}" if slot.server else ", and does not report where to"),
                 f"stop it first: direkt push off {feed.name}",
             )
 
@@ -228,7 +228,7 @@ def _health(feed: FeedParts, offsets: dict[str, float]) -> Iterator[Checked]:
         health = feed.driver.health()
         clock = feed.driver.clock() if Capability.TIME in feed.driver.capabilities else health.clock
     except (DeviceError, CannotDo) as error:
-        yield check(feed.name, _UNSEEN, f"{feed.device} does not tell how it fares: {reason(error)}")
+        yield check(feed.name, _UNSEEN, f"{feed.device} does not report how it fares: {reason(error)}")
         return
     if health.memory_free is not None and health.memory_free < _LEAST_MEMORY:
         yield check(
@@ -343,7 +343,7 @@ def _spherical(airing: Airing, feed: FeedParts, states: dict[str, tuple[DeviceSt
         )  # fmt: skip
     elif wanted != "none":
         text = f"the event is marked as {wanted}" + (
-            " as the picture is" if told == wanted else "; the device does not tell what it sends"
+            " as the picture is" if told == wanted else "; the device does not report what it sends"
         )
         yield check(feed.name, _PASS if told == wanted else _UNSEEN, text)
 

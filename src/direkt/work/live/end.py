@@ -512,7 +512,7 @@ class _Ending:
         if silent or not told:
             what = f"the {' and the '.join(silent)} push" if silent else "anything"
             yield from self._told(
-                Off(What.INGEST, name, Proof.UNKNOWN, f"{account.title} does not tell whether {what} arrives", f"look at the page of {account.title}")
+                Off(What.INGEST, name, Proof.UNKNOWN, f"{account.title} does not report whether {what} arrives", f"look at the page of {account.title}")
             )
         else:
             yield from self._told(Off(What.INGEST, name, Proof.OFF, f"{account.title}: nothing arrives any more"))
@@ -550,7 +550,7 @@ class _Ending:
                     break
                 arrives = seen.arrives(role)
                 if arrives is None:
-                    text = f"{account.title} does not tell whether its {role} push arrives"
+                    text = f"{account.title} does not report whether its {role} push arrives"
                     yield from self._told(Off(What.INGEST, name, Proof.UNKNOWN, text, f"look at the page of {account.title}"))
                     break
                 if not arrives:

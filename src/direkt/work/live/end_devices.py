@@ -94,7 +94,7 @@ class DeviceEnd:
         silent = [n for n in numbers if after.slots[n].state is PushState.UNKNOWN]
         moving_before = [n for n in silent if after.slots[n].sent_bytes > before.slots[n].sent_bytes > 0]
         if silent and not moving_before:
-            return self._said(Proof.UNKNOWN, f"it does not tell whether slot {silent[0]} pushes", _BY_HAND)
+            return self._said(Proof.UNKNOWN, f"it does not report whether slot {silent[0]} pushes", _BY_HAND)
         stands = f"its counter{'s stand' if len(counting) > 1 else ' stands'} still" if counting else ""
         if silent:
             return self._said(Proof.OFF, f"it was told to stop, and {stands}")

@@ -471,7 +471,7 @@ class _Going:
                     if primary is None or primary.shown:
                         text, verdict = f"{one.sheet.name}: it is shown, after {since:.0f} s", Verdict.PASS
                     else:
-                        text, verdict = f"{one.sheet.name} does not tell whether it is shown", Verdict.UNSEEN
+                        text, verdict = f"{one.sheet.name} does not report whether it is shown", Verdict.UNSEEN
                     yield self._say(one.destination, verdict, text)
                     yield from self._contradictions(one, seen)
                     return
@@ -527,7 +527,7 @@ class _Going:
         missing = one.backup and primary is not None and primary.arriving and primary.shown is not False
         if missing and not (seen is not None and seen.arrives("backup")):
             name = one.backup[0]
-            told = "nothing of the backup arrived" if seen is not None and seen.arrives("backup") is False else "whether the backup arrives is not told"
+            told = "nothing of the backup arrived" if seen is not None and seen.arrives("backup") is False else "whether the backup arrives is not reported"
             return (
                 f"{one.sheet.name}: the primary arrives; {told} within {limit:g} s{at_device}",
                 f"direkt push state {name}, or go on without it: direkt go {self.planned.name} --without {name}",
@@ -681,7 +681,7 @@ class _Going:
                 yield self._say(
                     one.destination,
                     Verdict.UNSEEN,
-                    f"{one.sheet.name} does not tell where players fetch it: look at the page",
+                    f"{one.sheet.name} does not report where players fetch it: look at the page",
                 )
         if (
             not self._bad
@@ -708,7 +708,7 @@ class _Going:
                     text = f"viewers are {found.behind:.0f} s behind; asked: at most {most:g} s"
                     yield self._say(one.destination, Verdict.ADVISE, text, "look at the delay on the platform's page")
                 elif most is not None and found.behind is None:
-                    yield self._say(one.destination, Verdict.UNSEEN, f"how far behind viewers are is not told; asked: at most {most:g} s")
+                    yield self._say(one.destination, Verdict.UNSEEN, f"how far behind viewers are is not reported; asked: at most {most:g} s")
                 return
             if since > _LOOK_LIMIT:
                 yield LookedAt(one.destination, found)
