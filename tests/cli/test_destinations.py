@@ -38,6 +38,14 @@ class Sheets(Cli):
             "video.size",
         )
         self.one_line(self.direkt("sheet", "compare", "tarnlight"), 2, "at least two")
+        head = "schema: direkt.sheet/1\nname: {}\nrules: {{}}\n"
+        for name, more in (("silent", ""), ("srt", "protocols: [{protocol: srt, port: 9710}]\n"), ("rtmp", "protocols: [{protocol: rtmp, port: 1935}]\n")):
+            self.file(f"{name}.yaml", head.format(name) + more)
+        for name, words in (("silent", "which protocols they take is not stated by silent"), ("srt", "push to each by another one")):
+            compared = self.direkt("sheet", "compare", "rtmp.yaml", f"{name}.yaml")
+            self.assertEqual(compared.code, 0)
+            self.assertIn(words, " ".join(compared.out.split()))
+            self.assertNotIn("one encoder can satisfy", compared.out)
         for what in ("sheet", "rig", "driver", "check", "key-set"):
             self.assertEqual(self.direkt("schema", what).json["title"], f"direkt {what}")
         self.assertIn("rehearse", self.direkt("schema").out.split())

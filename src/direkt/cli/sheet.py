@@ -269,15 +269,15 @@ def compare(names: tuple[str, ...], as_json: bool) -> ExitCode:
         out.print(f"sound of {a.channels} channel{'s' if a.channels > 1 else ''}: {a.text} kbit/s{best}")
     if shared.protocols:
         out.print(f"all of them take {' and '.join(shared.protocols)}")
-    elif shared.protocols is not None:
-        out.print("[yellow]![/] no protocol that all take: each push needs its own, so the device must have them all")
-    else:
-        silent = [s.name for s in sheets if not s.protocols]
-        out.print(f"protocols are not stated by {escape(', '.join(silent))}")
     for b in shared.blockers:
         out.print(f"[bold red]✗ impossible at once[/]  {escape(b.parameter)}: {escape(b.text)}")
-    if not shared.blockers:
+    if not shared.blockers and shared.protocols:
         out.print("[green]✓[/] one encoder can satisfy all of them")
+    elif not shared.blockers and shared.protocols is not None:
+        out.print("[yellow]![/] their settings go together, but no protocol does: the device has to push to each by another one")
+    elif not shared.blockers:
+        silent = [s.name for s in sheets if not s.protocols]
+        out.print(f"[green]✓[/] their settings go together; which protocols they take is not stated by {escape(', '.join(silent))}")
     return ExitCode.FAILS if shared.blockers else ExitCode.GOOD
 
 
