@@ -381,8 +381,8 @@ def _kept(data: bytes) -> None:
     for name in ("saved.json", "keys.json", "keys-secret.json", "trusted.yaml"):
         (folder / name).write_bytes(data)
         (folder / name).chmod(0o600)
-    (folder / unfinished.SAVED_FOLDER).mkdir(exist_ok=True)
-    (folder / unfinished.SAVED_FOLDER / "finish.unfinished.json").write_bytes(data)
+    (folder / ".direkt" / unfinished.SAVED_FOLDER).mkdir(exist_ok=True, parents=True)
+    (folder / ".direkt" / unfinished.SAVED_FOLDER / "finish.unfinished.json").write_bytes(data)
     with contextlib.suppress(DirektError):
         load_saved(folder / "saved.json", "tower", Channel("main", {}, {}))
     with contextlib.suppress(DirektError):
@@ -702,9 +702,9 @@ def _login_text(data: bytes) -> None:
 def _logged(data: bytes) -> None:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
-        (folder / changes.FOLDER).mkdir()
-        (folder / changes.FOLDER / "changes.jsonl").write_bytes(data)
-        (folder / changes.FOLDER / "learned.json").write_bytes(data)
+        (folder / ".direkt").mkdir()
+        (folder / ".direkt" / "changes.jsonl").write_bytes(data)
+        (folder / ".direkt" / "learned.json").write_bytes(data)
         changes.read(folder)
         limits = {"video.bitrate.mean": parse_demand("video.bitrate.mean", {"min": 1, "max": 9})}
         learned.applied(Channel("main", {}, limits), learned.read(folder), "Brindle B2", "2.4.1")

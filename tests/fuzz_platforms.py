@@ -29,6 +29,7 @@ from direkt.protocol import hls
 from direkt.rig import file as rig
 from direkt.secret import Secret
 from direkt.store import event_memory, notified, refused_logins, rig_id, sessions, turns, usage, wishes
+from direkt.store.small_file import FOLDER
 from direkt.work.live import timetable
 from tests import hand
 from tests.container.test_ts import written
@@ -310,10 +311,11 @@ def remembered() -> list[bytes]:
 def remember(data: bytes) -> None:
     """The same, damaged."""
     folder = _scratch()
-    (folder / "events").mkdir(parents=True, exist_ok=True)
-    (folder / "events" / "e-20260703T140000Z.json").write_bytes(data)
+    memory = folder / FOLDER
+    (memory / "events").mkdir(parents=True, exist_ok=True)
+    (memory / "events" / "e-20260703T140000Z.json").write_bytes(data)
     for name in (wishes.FILE_NAME, usage.FILE_NAME, turns.FILE_NAME, notified.FILE_NAME, sessions.FILE_NAME, refused_logins.FILE_NAME, rig_id.FILE_NAME):
-        (folder / name).write_bytes(data)
+        (folder / name if name == refused_logins.FILE_NAME else memory / name).write_bytes(data)
     wishes.read(folder)
     counted = usage.Usage(folder)
     counted.count("f", 7)

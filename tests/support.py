@@ -223,6 +223,7 @@ class Folder(unittest.TestCase):
 
     def file(self, name: str, content: str | bytes, mode: int = 0o644) -> Path:
         path = self.folder / name
+        path.parent.mkdir(parents=True, exist_ok=True)
         path.write_bytes(content.encode() if isinstance(content, str) else content)
         path.chmod(mode)
         return path

@@ -25,8 +25,7 @@ def alone(folder: Path) -> Iterator[None]:
     descriptor = os.open(folder, os.O_RDONLY)
     try:
         for _ in range(_TRIES):
-            with contextlib.suppress(BlockingIOError):
-                fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            if _taken(descriptor):
                 break
             time.sleep(_PAUSE)
         else:
@@ -34,6 +33,41 @@ def alone(folder: Path) -> Iterator[None]:
         yield
     finally:
         os.close(descriptor)
+
+
+@contextlib.contextmanager
+def lock(path: Path) -> Iterator[bool]:
+    """Holds a lock that the system drops with this process; False: another one has it. Raises OSError."""
+    descriptor = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+    try:
+        yield _taken(descriptor)
+    finally:
+        os.close(descriptor)
+
+
+def is_locked(path: Path) -> bool:
+    """Whether somebody holds that lock."""
+    try:
+        descriptor = os.open(path, os.O_RDWR | os.O_CLOEXEC)
+    except OSError:
+        return False
+    try:
+        return not _taken(descriptor)
+    finally:
+        os.close(descriptor)
+
+
+def _taken(descriptor: int) -> bool:
+    try:
+        fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except BlockingIOError:
+        return False
+    return True
+
+
+def name_of(text: str) -> str:
+    """A name as part of a file's name."""
+    return "".join(c if c.isalnum() or c in "-_" else "_" for c in text)[:80]
 
 
 def opened(path: Path) -> BinaryIO:

@@ -435,7 +435,7 @@ class WritingMany(Regatta):
         self.assertEqual(found[("finish-tower", "push slot server")][1], "rtmp://elsewhere.example/live")
 
         self.assertIn("saved-settings/start-pontoon", self.direkt("restore", "start-pontoon", "--list").out)
-        newest = sorted((self.folder / "saved-settings").glob("start-pontoon-*.json"))[-1]
+        newest = sorted((self.folder / ".direkt/saved-settings").glob("start-pontoon-*.json"))[-1]
         (newest.parent / "start-pontoon-main-20200101-000000.json").write_text('{"schema": "direkt.sav')
         listed = self.direkt("restore", "start-pontoon", "--list")
         self.assertEqual((listed.code, listed.out.count("channel main")), (0, 1))

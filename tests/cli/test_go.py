@@ -51,9 +51,9 @@ class Order(Stage):
         self.assertEqual(written.code, 0, written)
         report = (self.folder / "e0.html").read_text()
         self.assertIn("Race e0", report)
-        database = (self.folder / "log.sqlite").read_bytes().decode("latin-1")
+        database = (self.folder / ".direkt/log.sqlite").read_bytes().decode("latin-1")
         self.no_secrets(result.out, result.err, ended.out, report, database, json.dumps(listed), shown.out)
-        self.assertEqual((self.folder / "log.sqlite").stat().st_mode & 0o777, 0o600)
+        self.assertEqual((self.folder / ".direkt/log.sqlite").stat().st_mode & 0o777, 0o600)
 
     def test_documents(self):
         self.assertEqual(self.fitting("event", "list", schema="event-list")["events"][0]["name"], "e0")

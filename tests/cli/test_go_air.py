@@ -113,7 +113,7 @@ class Air(Stage):
         path.write_text(f"{head}  e18:{later}")
         result = self.go("e18", "--at-start", text="")
         self.assertEqual(result.code, 0, result)
-        on_air = json.loads(next((self.folder / "events").glob("e18-*.json")).read_text())["on_air"]
+        on_air = json.loads(next((self.folder / ".direkt/events").glob("e18-*.json")).read_text())["on_air"]
         self.assertGreaterEqual(on_air, f"{soon:%Y-%m-%dT%H:%M:%SZ}")
         self.assertIn("on air at", result.out)
         self.assertEqual(self.direkt("stop", "e18").code, 0)

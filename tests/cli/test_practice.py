@@ -73,7 +73,7 @@ class Practice(Stage):
             (len(self.platform.asked), len(self.platform.events)), (count, events)
         )  # the real platform was not asked
         self.assertIsNone(carried.find(self.folder, "mark"))
-        self.assertFalse(any("practice" in path.name for path in (self.folder / "events").glob("*")))
+        self.assertFalse(any("practice" in path.name for path in (self.folder / ".direkt/events").glob("*")))
         self.no_secrets(result.out, result.err)
 
     def test_the_backup_follows_the_primary(self):
@@ -103,7 +103,7 @@ class Practice(Stage):
         self.assertIsNone(carried.find(self.folder, "mark"))
         listed = self.direkt("log", "list", "--json").json["entries"]
         self.assertIn(("drop", "course"), [(e["what"], e["destination"]) for e in listed])
-        self.no_secrets(first.out, ended.out, (self.folder / "carried" / "mark.txt").read_text())
+        self.no_secrets(first.out, ended.out, (self.folder / ".direkt/carried" / "mark.txt").read_text())
 
 
 if __name__ == "__main__":

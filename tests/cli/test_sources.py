@@ -183,7 +183,7 @@ class _Short:
 class Carried(Sources):
     def until_noted(self, words):
         """Waits for what the process that carries notes for others."""
-        path = self.folder / "carried" / "mark.json"
+        path = self.folder / ".direkt/carried" / "mark.json"
         wait_until(lambda: path.exists() and words in path.read_text())
 
     def test_match_write_and_rehearse(self):
@@ -210,7 +210,7 @@ class Carried(Sources):
         state = self.direkt("push", "state", "mark", "--json").json
         self.assertEqual((state["carried"], state["key_length"], state["channel"]), (True, len(KEY), "main"))
         self.one_line(self.direkt("push", "on", "mark"), 2, f"carried already by process {child.pid}")
-        kept = (self.folder / "carried" / "mark.json").read_text()
+        kept = (self.folder / ".direkt/carried" / "mark.json").read_text()
         shown = self.direkt("push", "state", "mark").out
         with open(f"/proc/{child.pid}/cmdline") as command:
             self.no_secret(kept, shown, command.read())
@@ -240,7 +240,7 @@ class Carried(Sources):
         self.until_noted('"pushing": true')
         child.send_signal(signal.SIGKILL)
         child.wait(5)
-        self.assertTrue((self.folder / "carried" / "mark.json").exists())
+        self.assertTrue((self.folder / ".direkt/carried" / "mark.json").exists())
         self.assertEqual(self.direkt("push", "state", "mark", "--json").json["state"], "stopped")
         done = self.direkt("push", "on", "mark", "--for", "1s", "--json")
         self.assertEqual(done.json["sent"]["measured"]["video.size"], "1280x720", done)

@@ -63,7 +63,7 @@ class End(Stage):
 class Damaged(Stage):
     def test_what_is_remembered_is_damaged_or_cannot_be_written_and_all_goes_off(self):
         self.assertEqual(self.direkt("go", "e22", *GO, text="y\n" * 4).code, 0)
-        file = next((self.folder / "events").glob("e22-*.json"))
+        file = next((self.folder / ".direkt/events").glob("e22-*.json"))
         kept = file.read_text()
         file.write_text("{")
         result = self.direkt("stop", "e22")
@@ -101,7 +101,7 @@ class ByHand(Stage):
         text = (self.folder / "hand.yaml").read_text()
         self.addCleanup((self.folder / "hand.yaml").write_text, text)
         (self.folder / "hand.yaml").write_text(text + "key: {lives: one event}\n")
-        shutil.rmtree(self.folder / "events", ignore_errors=True)  # another test's event had this key too
+        shutil.rmtree(self.folder / ".direkt/events", ignore_errors=True)  # another test's event had this key too
         first = self.direkt("go", "h1", *GO, text="y\n" * 6)
         self.assertEqual(first.code, 0, first)
         self.assertEqual(self.direkt("stop", "h1", text="y\n" * 6).code, 0)

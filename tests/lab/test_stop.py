@@ -19,7 +19,7 @@ class StillOn(LabStage):
         cast = self.on_air()
         other = self.another_folder()
         self.folder = other
-        self.assertFalse((other / "events").exists())
+        self.assertFalse((other / ".direkt/events").exists())
         result = self.stop("finals")
         self.assertEqual((result.code, cast.phase, self.tower.pushing), (0, "over", False), result)
 
@@ -31,7 +31,7 @@ class StillOn(LabStage):
 
     def test_what_is_remembered_is_gone(self):
         cast = self.on_air()
-        shutil.rmtree(self.folder / "events", ignore_errors=True)
+        shutil.rmtree(self.folder / ".direkt/events", ignore_errors=True)
         self.assertEqual(self.stop("--all", text="y\n" * 9).code, 0)
         self.assertEqual(cast.phase, "over")
 

@@ -24,6 +24,7 @@ from direkt.page import app, metrics, serve
 from direkt.page.hub import Hub
 from direkt.secret import Secret
 from direkt.store.sessions import Sessions
+from direkt.store.small_file import place
 from direkt.watch.board import Board, EventRow, FeedRow, Happening, NextEvent, Warned
 from direkt.watch.tracker import FeedState
 
@@ -141,8 +142,8 @@ class Doors(Served):
             self.doors.keep = kept.write
             one = self.client(ACT)
             cookie = one.cookies[self.doors.cookie]
-            self.assertNotIn(cookie, (Path(folder) / "page-sessions.json").read_text())
-            self.assertEqual((Path(folder) / "page-sessions.json").stat().st_mode & 0o777, 0o600)
+            self.assertNotIn(cookie, (place(Path(folder), "page-sessions.json")).read_text())
+            self.assertEqual((place(Path(folder), "page-sessions.json")).stat().st_mode & 0o777, 0o600)
             tokens = {"look": Secret(LOOK), "act": Secret(ACT)}
             again = app.Doors(tokens, False, OrderedDict(kept.read(time.time())), kept.write)
             with serve.serve(self.hub, again, lambda what, name: "", "127.0.0.1", 0, None) as port:

@@ -22,6 +22,7 @@ from direkt.rig import file as rigs
 from direkt.store import chain, log
 from direkt.store.entry import Entry, LogError, Writer
 from direkt.store.log import Log
+from direkt.store.small_file import place
 from tests.support import LOGIN, Folder, RigCli, free_port, wait_until
 
 UTC = datetime.UTC
@@ -188,11 +189,12 @@ class Sqlite(Common, Folder):
 
     def test_to_look_makes_no_file_and_the_file_is_private(self):
         self.assertEqual(self.log().read(), [])
-        self.assertFalse((self.folder / log.FILE_NAME).exists())
+        self.assertFalse((place(self.folder, log.FILE_NAME)).exists())
         self.log().add([Entry("push", "good", "x")])
-        self.assertEqual((self.folder / log.FILE_NAME).stat().st_mode & 0o777, 0o600)
+        self.assertEqual((place(self.folder, log.FILE_NAME)).stat().st_mode & 0o777, 0o600)
 
     def test_an_older_log_is_brought_up_to_date_and_to_read_takes_no_right_to_write(self):
+        place(self.folder, "").mkdir(exist_ok=True)
         engine = sa.create_engine(self.url())
         with engine.begin() as connection:
             connection.execute(sa.text("CREATE TABLE direkt_version (version_num VARCHAR(32) NOT NULL)"))
@@ -210,7 +212,7 @@ class Sqlite(Common, Folder):
         self.assertEqual([e.entry.text for e in self.log(rig_id="aaa").read()], ["old", "new"])
         found = self.log().verify()
         self.assertEqual((found.older, found.entries, found.broken), (1, 1, ()))
-        file = self.folder / log.FILE_NAME
+        file = place(self.folder, log.FILE_NAME)
         opened = []
         connect = sqlite3.connect
 
@@ -225,7 +227,7 @@ class Sqlite(Common, Folder):
 
     def test_a_log_that_somebody_holds_keeps_nobody_waiting_for_long(self):
         self.log().add([Entry("push", "good", "x")])
-        with sqlite3.connect(self.folder / log.FILE_NAME, isolation_level=None) as other, mock.patch.object(log, "_CONNECT_LIMIT", 0.3):
+        with sqlite3.connect(place(self.folder, log.FILE_NAME), isolation_level=None) as other, mock.patch.object(log, "_CONNECT_LIMIT", 0.3):
             other.execute("BEGIN EXCLUSIVE")
             begin = time.monotonic()
             with self.assertRaisesRegex(LogError, "locked"):
@@ -234,7 +236,7 @@ class Sqlite(Common, Folder):
             other.execute("ROLLBACK")
 
     def test_a_file_that_is_none(self):
-        self.file(log.FILE_NAME, b"not a database at all, but long enough to look like one" * 40)
+        self.file(f".direkt/{log.FILE_NAME}", b"not a database at all, but long enough to look like one" * 40)
         with self.assertRaisesRegex(LogError, "cannot be used: file is not a database"):
             self.log().read()
 
@@ -347,7 +349,7 @@ class Commands(RigCli):
         self.assertTrue(all(e["person"] == recording.person() for e in found))
         verified = self.direkt("log", "verify")
         self.assertEqual(verified.code, 0, verified)
-        with sqlite3.connect(self.folder / "log.sqlite") as database:
+        with sqlite3.connect(place(self.folder, log.FILE_NAME)) as database:
             database.execute("UPDATE direkt_log SET text = 'nothing happened' WHERE what = 'write'")
         broken = self.direkt("log", "verify")
         self.assertEqual(broken.code, 1, broken)

@@ -9,6 +9,7 @@ from direkt.match.plan import plan
 from direkt.store import changes, learned
 from direkt.store.changes import Change
 from direkt.store.learned import Lesson
+from direkt.store.small_file import place
 from tests.support import Folder
 
 ENTRY = {"schema": "direkt.change/1", "when": "20260103-174501", "what": "write", "feed": "f", "device": "tower", "model": "B2", "firmware": "2", "channel": "main",
@@ -20,7 +21,7 @@ class Log(Folder):
         self.assertEqual(changes.read(self.folder), [])
         for n in range(3):
             changes.add(self.folder, Change(**{**ENTRY, "feed": f"f{n}"}))
-        path = self.folder / changes.FOLDER / "changes.jsonl"
+        path = place(self.folder, "changes.jsonl")
         self.assertEqual(stat.S_IMODE(path.stat().st_mode), 0o600)
         path.write_bytes(path.read_bytes() + b'{"cut": \n\xff\n' + b"x" * 70000 + b"\n" + path.read_bytes()[:40])
         self.assertEqual([one.feed for one in changes.read(self.folder)], ["f0", "f1", "f2"])
@@ -91,7 +92,7 @@ class Learned(Folder):
         )
         made = plan(learned.applied(self.channel(), found, "B2", "2"), sheet, None)
         self.assertEqual(made.values(), {"video.bitrate.mean": 3000})
-        (self.folder / changes.FOLDER / "learned.json").write_text("{")
+        place(self.folder, "learned.json").write_text("{")
         self.assertEqual(learned.read(self.folder), [])
 
 

@@ -15,6 +15,7 @@ from direkt.errors import UnusableInput
 from direkt.rig import file as rigs
 from direkt.secret import Secret
 from direkt.store import learned
+from direkt.store.small_file import place
 from direkt.work.device import push, renew, unfinished, write
 from direkt.work.device.unfinished import Stage, Standing
 from direkt.work.feeds import FeedParts
@@ -153,7 +154,7 @@ class Writing(Jobs):
         done = self.write(driver, agree=False)
         self.assertFalse(done.agreed)
         self.assertEqual(driver.calls, ["read"])
-        self.assertFalse((self.folder / write.SAVED_FOLDER).exists())
+        self.assertFalse((place(self.folder, unfinished.SAVED_FOLDER)).exists())
 
     def test_every_failure_leaves_its_stage(self):
         for call, stage, words in (

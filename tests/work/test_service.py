@@ -122,7 +122,7 @@ class Schedule(Folder):
         self.run_for(self.service(), 0.1)
         self.assertEqual(self.acts.done[1:], [("end", "finals", "05 18:06")])
         self.acts.done.clear()
-        (self.folder / "events").rename(self.folder / "gone")
+        (self.folder / ".direkt/events").rename(self.folder / "gone")
         self.run_for(self.service(), 0.1)
         self.assertEqual(self.acts.done, [])
 
@@ -186,12 +186,12 @@ class Schedule(Folder):
 
     def test_a_damaged_memory_is_said_and_told_and_the_schedule_goes_on(self):
         self.write('a: {feed: roof, window: "11:00-14:00"}')
-        self.file("schedule.json", "{")
+        self.file(".direkt/schedule.json", "{")
         one = self.service()
         self.run_for(one, 0.1)
         self.assertIn("put aside as schedule.json.damaged-", self.said[0].text)
         self.assertIn("schedule.json", one.failing)  # people are told of it
-        self.assertEqual(len(list(self.folder.glob("schedule.json.damaged-*"))), 1)
+        self.assertEqual(len(list((self.folder / ".direkt").glob("schedule.json.damaged-*"))), 1)
         self.assertEqual([deed for deed, *_ in self.acts.done], ["begin"])  # which leaves alone what is on
         self.run_for(one, 4)
         self.assertEqual([(deed, at) for deed, _, at in self.acts.done][-1], ("end", "05 14:00"))
@@ -257,7 +257,7 @@ class Schedule(Folder):
     def test_a_damaged_memory_of_an_event_is_told(self):
         self.write("finals: {event: finals}")
         self.run_for(self.service(), 1.5)
-        next((self.folder / "events").glob("*.json")).write_text("{")
+        next((self.folder / ".direkt/events").glob("*.json")).write_text("{")
         one = self.service()
         self.run_for(one, 4)
         self.assertIn("it may still be on: direkt stop finals", one.failing["finals"])

@@ -10,6 +10,7 @@ from direkt.device.state import PushState, Slot
 from direkt.errors import DirektError, UnusableInput
 from direkt.rig import file as rigs
 from direkt.secret import Secret
+from direkt.store.small_file import place
 from direkt.work.device import push, unfinished, write
 from direkt.work.device.unfinished import Stage
 from direkt.work.steps import Agree, drive
@@ -163,11 +164,11 @@ class Faults(Writes):
 
     def test_where_nothing_can_be_kept_nothing_is_changed(self):
         device = FakeDriver()
-        self.file(write.SAVED_FOLDER, "in the way")
+        self.file(f".direkt/{unfinished.SAVED_FOLDER}", "in the way")
         with self.assertRaisesRegex(UnusableInput, "so nothing was changed"):
             self.begin(device)
-        (self.folder / write.SAVED_FOLDER).unlink()
-        (self.folder / write.SAVED_FOLDER / "finish.unfinished.json").mkdir(parents=True)
+        (place(self.folder, unfinished.SAVED_FOLDER)).unlink()
+        (place(self.folder, unfinished.SAVED_FOLDER) / "finish.unfinished.json").mkdir(parents=True)
         with self.assertRaisesRegex(UnusableInput, "so nothing was changed"):
             self.begin(device)
         self.assertEqual(set(device.calls), {"read"})
@@ -190,7 +191,7 @@ class Faults(Writes):
                 drive(write.write(self.feed(device), Secret(KEY), self.clock), on_event)
             self.assertEqual(caught.exception.__notes__, ["tower was not changed"])
             self.assertEqual(set(device.calls), {"read"})
-        self.assertFalse((self.folder / write.SAVED_FOLDER).exists())
+        self.assertFalse((place(self.folder, unfinished.SAVED_FOLDER)).exists())
         retrying = FakeDriver()
         retrying.slot = Slot(1, "second", "", 0, PushState.RETRYING)
 
@@ -205,7 +206,7 @@ class Faults(Writes):
         device.fail = {"write_slot": KeyboardInterrupt()}
         with self.assertRaises(KeyboardInterrupt):
             self.begin(device)
-        (path,) = (self.folder / write.SAVED_FOLDER).glob("*.unfinished.json")
+        (path,) = (place(self.folder, unfinished.SAVED_FOLDER)).glob("*.unfinished.json")
         whole = path.read_text()
         self.assertEqual(path.stat().st_mode & 0o777, 0o600)
         self.assertNotIn(KEY, whole)
@@ -238,7 +239,7 @@ class Faults(Writes):
         feed.driver.fail = {"write_slot": KeyboardInterrupt()}
         with self.assertRaises(KeyboardInterrupt):
             drive(write.write(feed, Secret(KEY), self.clock), lambda e: True if isinstance(e, Agree) else None)
-        self.assertEqual(len(list((self.folder / write.SAVED_FOLDER).iterdir())), 2)
+        self.assertEqual(len(list((place(self.folder, unfinished.SAVED_FOLDER)).iterdir())), 2)
         self.assertIn("--restore", unfinished.find(self.rig, "../../finish").text)
 
 

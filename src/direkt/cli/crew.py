@@ -9,6 +9,7 @@ import time
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from direkt import files
 from direkt.cli import options, output, recording
 from direkt.errors import UnusableInput, os_words
 from direkt.printable import printable
@@ -50,11 +51,12 @@ def crew(rig: Rig) -> Crew:
 
 def launch(rig: Rig, feed: str) -> None:
     """Starts the process that carries a feed: it outlives this one. Raises UnusableInput."""
-    folder = rig.folder / CARRY_LOG
-    name = "".join(c if c.isalnum() or c in "-_" else "_" for c in feed)[:80]
+    from direkt.store.small_file import open_folder, place
+
+    folder = place(rig.folder, CARRY_LOG)
     try:
-        folder.mkdir(exist_ok=True)
-        descriptor = os.open(folder / f"{name}.txt", os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+        open_folder(folder)
+        descriptor = os.open(folder / f"{files.name_of(feed)}.txt", os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
     except OSError as error:
         raise UnusableInput(f"{folder}: cannot be written: {os_words(error)}") from None
     with os.fdopen(descriptor, "wb") as file:

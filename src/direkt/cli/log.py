@@ -51,7 +51,7 @@ class _Since(click.ParamType[datetime.datetime]):
 def log() -> None:
     """List what was done: writes, pushes, rehearsals, going live and ending, with their outcome.
 
-    The log is log.sqlite beside the rig; DIREKT_DATABASE names another database, which several venues may share.
+    The log is .direkt/log.sqlite beside the rig; DIREKT_DATABASE names another database, which several venues may share.
     """
 
 
@@ -305,12 +305,13 @@ def _season(rig: Rig, since: datetime.datetime | None, until: datetime.datetime 
 def changes_(device: str | None, last: int | None, rig_path: Path | None, as_json: bool) -> ExitCode:
     """List what was written to DEVICE (or all), when, with old and new values; never a key."""
     from direkt.store import changes
+    from direkt.store.small_file import place
 
     rig = options.load_rig(rig_path)
     try:
         found = [one for one in changes.read(rig.folder) if device is None or one.device == device]
     except OSError as error:
-        raise UnusableInput(f"{rig.folder / changes.FOLDER}: cannot be read: {os_words(error)}") from None
+        raise UnusableInput(f"{place(rig.folder, changes.FILE_NAME)}: cannot be read: {os_words(error)}") from None
     found = found[-last:] if last is not None else found
     if as_json:
         document: LogChangesJson = {"schema": "direkt.log-changes/1", "changes": [_json(one) for one in found]}

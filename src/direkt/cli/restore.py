@@ -24,7 +24,7 @@ from direkt.errors import UnusableInput
 def restore(
     device: str, backup: Path | None, show: bool, yes: bool, wait: float, live: bool, rig_path: Path | None, as_json: bool
 ) -> ExitCode:  # fmt: skip
-    """Set DEVICE as it was before the last write, or as BACKUP says (a file in saved-settings/).
+    """Set DEVICE as it was before the last write, or as BACKUP says (a file in .direkt/saved-settings/).
 
     The key of the push slot is put back where the rig knows it; a key is never kept in a backup.
     """

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import fcntl
 import os
 import queue
 import threading
@@ -16,7 +15,7 @@ import click
 
 from direkt.cli import options, output
 from direkt.cli.exits import ExitCode
-from direkt.errors import DirektError, UnusableInput, os_words
+from direkt.errors import DirektError, UnusableInput
 from direkt.work.steps import END, unbroken
 
 if TYPE_CHECKING:
@@ -202,6 +201,7 @@ class _Run:
         from direkt.cli import crew
         from direkt.cli.service import Manager
         from direkt.cli.watch_view import View
+        from direkt.store.small_file import only_one
         from direkt.store.usage import Usage
         from direkt.watch.watcher import Watcher
         from direkt.watch.world import RealWorld
@@ -210,11 +210,12 @@ class _Run:
         feeds = chosen(rig, names)
         self.crew = crew.crew(rig)
         self.telling: Telling | None = self._telling() if tell and rig.file.watch.tell else None
-        self.lock = _alone(rig.folder) if mend else None
-        if mend and self.lock is None:
+        self.held = contextlib.ExitStack()
+        self.mends = mend and self.held.enter_context(only_one(rig.folder, _LOCK))
+        if mend and not self.mends:
             output.note("! another watch runs here and mends; this one only looks and tells")
         self.world = RealWorld(rig, feeds, self.crew)
-        setup = self._setup(feeds, every, mend=mend and self.lock is not None)
+        setup = self._setup(feeds, every, mend=self.mends)
         pool = Pool(min(_MOST_THREADS, len(feeds) + 8))
         self.watcher: Watcher = Watcher(
             self.world,
@@ -222,7 +223,7 @@ class _Run:
             self.crew.clock,
             time.time,
             pool.submit,
-            Usage(rig.folder if self.lock is not None else None),
+            Usage(rig.folder if self.mends else None),
         )
         self.view: View = View(output.console(err=as_json), self.watcher.period, mend=setup.mend)
         self.recorder = Recorder(rig)
@@ -372,8 +373,7 @@ class _Run:
         if untold:
             output.note(f"! {untold} notices could not be told any more")
         self.recorder.close()
-        if self.lock is not None:
-            os.close(self.lock)
+        self.held.close()
         states = {row.name: row.state.value for row in self.board.feeds}
         on = [name for name, state in states.items() if state == "on"]
         words = f"the pushes are left as they are; on: {', '.join(on) or 'none'}"
@@ -386,16 +386,3 @@ class _Run:
         output.note(f"The watch has ended; {words}.")
         return ExitCode.GOOD if self.board.well else ExitCode.FAILS
 
-
-def _alone(folder: Path) -> int | None:
-    """The lock of the only watch that mends; None: another one has it. Raises UnusableInput."""
-    try:
-        descriptor = os.open(folder / _LOCK, os.O_RDWR | os.O_CREAT, 0o600)
-    except OSError as error:
-        raise UnusableInput(f"{folder / _LOCK}: cannot be used: {os_words(error)}") from None
-    try:
-        fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    except BlockingIOError:
-        os.close(descriptor)
-        return None
-    return descriptor

@@ -7,20 +7,18 @@ stands. It holds no key.
 from __future__ import annotations
 
 import contextlib
-import fcntl
-import os
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
-from pydantic import Field, ValidationError
+from pydantic import Field
 
 from direkt import files
 from direkt.documents import Strict
+from direkt.store.small_file import SmallFile, open_folder, place
 
 FOLDER = "carried"
-_MOST = 1 << 16  # bytes of a file
 
 
 class Running(Strict):
@@ -54,52 +52,33 @@ class AlreadyCarried(Exception):
 class Held:
     """The feed is ours to carry."""
 
-    path: Path
+    file: SmallFile[Running]
 
     def tell(self, running: Running) -> None:
         """How it stands. Raises OSError."""
-        files.replace(self.path, running.model_dump_json(indent=2, by_alias=True) + "\n", 0o600)
+        self.file.write(running)
 
 
-def _paths(folder: Path, feed: str) -> tuple[Path, Path]:
-    name = "".join(c if c.isalnum() or c in "-_" else "_" for c in feed)[:80]
-    return folder / FOLDER / f"{name}.json", folder / FOLDER / f"{name}.lock"
+def _file(folder: Path, feed: str) -> SmallFile[Running]:
+    return SmallFile(place(folder, FOLDER) / f"{files.name_of(feed)}.json", Running)
 
 
 @contextlib.contextmanager
 def held(folder: Path, feed: str) -> Iterator[Held]:
     """Nobody else on this machine carries the feed meanwhile. Raises AlreadyCarried, and OSError."""
-    path, lock = _paths(folder, feed)
-    path.parent.mkdir(exist_ok=True)
-    descriptor = os.open(lock, os.O_RDWR | os.O_CREAT, 0o600)
-    try:
+    file = _file(folder, feed)
+    open_folder(file.path.parent)
+    with files.lock(file.path.with_suffix(".lock")) as mine:
+        if not mine:
+            raise AlreadyCarried
         try:
-            fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except BlockingIOError:
-            raise AlreadyCarried from None
-        try:
-            yield Held(path)
+            yield Held(file)
         finally:
             with contextlib.suppress(OSError):
-                path.unlink()
-    finally:
-        os.close(descriptor)
+                file.remove()
 
 
 def find(folder: Path, feed: str) -> Running | None:
     """Who carries a feed now; None: nobody does."""
-    path, lock = _paths(folder, feed)
-    try:
-        descriptor = os.open(lock, os.O_RDWR)
-    except OSError:
-        return None
-    try:
-        with contextlib.suppress(BlockingIOError):
-            fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
-            return None  # nobody holds it
-        with files.opened(path) as file:
-            return Running.model_validate_json(file.read(_MOST))
-    except (OSError, ValidationError):
-        return None
-    finally:
-        os.close(descriptor)
+    file = _file(folder, feed)
+    return file.read() if files.is_locked(file.path.with_suffix(".lock")) else None

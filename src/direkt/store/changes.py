@@ -1,4 +1,4 @@
-"""The log of changes: one line of JSON for each write, restoring and putting back, beside the saved settings."""
+"""The log of changes: one line of JSON for each write, restoring and putting back."""
 
 from __future__ import annotations
 
@@ -12,9 +12,9 @@ from pydantic import Field, ValidationError
 from direkt import files, parameters
 from direkt.documents import Strict
 from direkt.parameters import ParameterError, Value, Values
+from direkt.store.small_file import open_folder, place
 
-FOLDER = "saved-settings"
-_FILE = "changes.jsonl"
+FILE_NAME = "changes.jsonl"
 _MOST = 8 << 20  # bytes that are read, the newest ones
 _LONGEST = 1 << 16  # bytes of a line
 
@@ -42,11 +42,11 @@ class Change(Strict):
 
 def add(folder: Path, change: Change) -> None:
     """Puts a line at the end. Raises OSError."""
-    target = folder / FOLDER
-    target.mkdir(exist_ok=True)
+    path = place(folder, FILE_NAME)
     line = change.model_dump_json(by_alias=True) + "\n"
-    with files.alone(target):
-        descriptor = os.open(target / _FILE, os.O_WRONLY | os.O_CREAT | os.O_APPEND, 0o600)
+    open_folder(path.parent)
+    with files.alone(path.parent):
+        descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_APPEND, 0o600)
         with os.fdopen(descriptor, "ab") as file:
             file.write(line.encode())
             file.flush()
@@ -55,7 +55,7 @@ def add(folder: Path, change: Change) -> None:
 
 def read(folder: Path) -> list[Change]:
     """All changes, oldest first; lines that were cut short are passed over. Raises OSError for a file that cannot be read."""
-    path = folder / FOLDER / _FILE
+    path = place(folder, FILE_NAME)
     try:
         with files.opened(path) as file:
             file.seek(0, os.SEEK_END)

@@ -6,20 +6,19 @@ this is for the rest.
 
 from __future__ import annotations
 
-import contextlib
 import datetime
 from collections.abc import Callable
 from pathlib import Path
 from typing import Literal
 
-from pydantic import Field, ValidationError
+from pydantic import Field
 
 from direkt import files
 from direkt.documents import Strict
 from direkt.errors import UnusableInput, os_words
+from direkt.store.small_file import SmallFile, place
 
 FOLDER = "events"
-_MOST = 1 << 20  # bytes of a file
 _MOST_FILES = 500
 
 _SKEW = datetime.timedelta(seconds=10)
@@ -86,35 +85,24 @@ def _moment(text: str) -> datetime.datetime | None:
     return found if found.tzinfo is not None else None
 
 
-def _path(folder: Path, event: str, mark: str) -> Path:
-    name = "".join(c if c.isalnum() or c in "-_" else "_" for c in event)[:80]
-    return folder / FOLDER / f"{name}-{mark}.json"
+def _file(folder: Path, event: str, mark: str) -> SmallFile[Standing]:
+    path = place(folder, FOLDER) / f"{files.name_of(event)}-{mark}.json"
+    return SmallFile(path, Standing, "look at the event at its platform")
 
 
 def read(folder: Path, event: str, mark: str) -> Standing:
     """How an event stands; as at the beginning where nothing is remembered. Raises UnusableInput for a damaged file."""
-    path = _path(folder, event, mark)
-    try:
-        with files.opened(path) as file:
-            return Standing.model_validate_json(file.read(_MOST))
-    except FileNotFoundError:
-        return Standing(event=event, mark=mark)
-    except (ValidationError, ValueError):
-        raise UnusableInput(f"{path}: damaged; look at the event at its platform, then move this file away") from None
-    except OSError as error:
-        raise UnusableInput(f"{path}: cannot be read: {os_words(error)}") from None
+    return _file(folder, event, mark).read() or Standing(event=event, mark=mark)
 
 
 def change(folder: Path, event: str, mark: str, how: Callable[[Standing], Standing]) -> Standing:
     """Changes what is remembered, alone. Raises UnusableInput."""
-    path = _path(folder, event, mark)
+    file = _file(folder, event, mark)
     try:
-        path.parent.mkdir(exist_ok=True)
-        with files.alone(path.parent):
-            new = how(read(folder, event, mark))
-            files.replace(path, new.model_dump_json(indent=1, by_alias=True) + "\n", 0o600)
+        new = file.change(lambda old: how(old or Standing(event=event, mark=mark)))
     except OSError as error:
-        raise UnusableInput(f"{path}: cannot be written: {os_words(error)}") from None
+        raise UnusableInput(f"{file.path}: cannot be written: {os_words(error)}") from None
+    assert new is not None
     return new
 
 
@@ -128,15 +116,12 @@ def change_place(folder: Path, event: str, mark: str, destination: str, how: Cal
 
 def every(folder: Path) -> list[Standing]:
     """All that is remembered, oldest first; what cannot be read is passed over."""
-    return _all(sorted((folder / FOLDER).glob("*.json"))[-_MOST_FILES:])
+    return _all(sorted(place(folder, FOLDER).glob("*.json"))[-_MOST_FILES:])
 
 
 def _all(paths: list[Path]) -> list[Standing]:
-    out = []
-    for path in paths:
-        with contextlib.suppress(OSError, ValueError), files.opened(path) as file:
-            out.append(Standing.model_validate_json(file.read(_MOST)))
-    return sorted(out, key=lambda s: s.mark)
+    found = (SmallFile(path, Standing).read() for path in paths)
+    return sorted((one for one in found if one is not None), key=lambda s: s.mark)
 
 
 PAST = "past"
@@ -144,7 +129,7 @@ PAST = "past"
 
 def put_away(folder: Path, event: str, mark: str) -> None:
     """Keeps what is remembered for reports alone: the event can begin anew. Raises UnusableInput."""
-    path = _path(folder, event, mark)
+    path = _file(folder, event, mark).path
     try:
         if path.exists():
             (path.parent / PAST).mkdir(exist_ok=True)
@@ -160,12 +145,12 @@ def put_away(folder: Path, event: str, mark: str) -> None:
 
 def past(folder: Path) -> list[Standing]:
     """What was put away, oldest first."""
-    return _all(sorted((folder / FOLDER / PAST).glob("*.json"))[-_MOST_FILES:])
+    return _all(sorted((place(folder, FOLDER) / PAST).glob("*.json"))[-_MOST_FILES:])
 
 
 def forget(folder: Path, event: str, mark: str) -> None:
     """Drops what is remembered. Raises UnusableInput."""
-    path = _path(folder, event, mark)
+    path = _file(folder, event, mark).path
     try:
         path.unlink(missing_ok=True)
         path.with_suffix(".lock").unlink(missing_ok=True)

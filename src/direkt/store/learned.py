@@ -12,17 +12,16 @@ import contextlib
 from pathlib import Path
 from typing import Literal
 
-from pydantic import Field, ValidationError
+from pydantic import Field
 
-from direkt import files, parameters
+from direkt import parameters
 from direkt.demand import Demand
 from direkt.device.state import Channel, Together
 from direkt.documents import Strict
 from direkt.parameters import ParameterError, Value
-from direkt.store.changes import FOLDER
+from direkt.store.small_file import SmallFile, place
 
-_FILE = "learned.json"
-_MOST = 1 << 20  # bytes
+FILE_NAME = "learned.json"
 _ENTRIES = 2000  # that are kept, the newest ones
 
 
@@ -42,27 +41,28 @@ class Lesson(Strict):
 
 
 class _File(Strict):
-    schema_: Literal["direkt.learned/1"] = Field(alias="schema")
+    schema_: Literal["direkt.learned/1"] = Field(default="direkt.learned/1", alias="schema")
     lessons: list[Lesson]
+
+
+def _file(folder: Path) -> SmallFile[_File]:
+    return SmallFile(place(folder, FILE_NAME), _File)
 
 
 def read(folder: Path) -> list[Lesson]:
     """All that was learned; a file that cannot be read has taught nothing."""
-    try:
-        with files.opened(folder / FOLDER / _FILE) as file:
-            return _File.model_validate_json(file.read(_MOST)).lessons
-    except (OSError, ValidationError):
-        return []
+    found = _file(folder).read()
+    return found.lessons if found is not None else []
 
 
 def add(folder: Path, lessons: list[Lesson]) -> None:
     """Keeps lessons; a newer one on the same thing takes the older one's place. Raises OSError."""
-    target = folder / FOLDER
-    target.mkdir(exist_ok=True)
-    with files.alone(target):
-        known = {_key(one): one for one in [*read(folder), *lessons]}
-        file = _File(schema="direkt.learned/1", lessons=list(known.values())[-_ENTRIES:])
-        files.replace(target / _FILE, file.model_dump_json(by_alias=True, indent=1) + "\n", 0o600)
+
+    def how(old: _File | None) -> _File:
+        known = {_key(one): one for one in [*(old.lessons if old is not None else []), *lessons]}
+        return _File(lessons=list(known.values())[-_ENTRIES:])
+
+    _file(folder).change(how)
 
 
 def _key(one: Lesson) -> tuple[object, ...]:
@@ -88,14 +88,17 @@ def kind_of(one: Lesson, lessons: list[Lesson]) -> LessonKind:
 
 def forget(folder: Path, model: str = "", parameter: str = "") -> int:
     """Drops what was learned of a model, or of one parameter of it (empty: of all); how many lessons. Raises OSError."""
-    target = folder / FOLDER
-    with files.alone(target):
-        known = read(folder)
+    dropped = 0
+
+    def how(old: _File | None) -> _File | None:
+        nonlocal dropped
+        known = old.lessons if old is not None else []
         kept = [one for one in known if (model and one.model != model) or (parameter and one.parameter != parameter)]
-        if len(kept) < len(known):
-            file = _File(schema="direkt.learned/1", lessons=kept)
-            files.replace(target / _FILE, file.model_dump_json(by_alias=True, indent=1) + "\n", 0o600)
-    return len(known) - len(kept)
+        dropped = len(known) - len(kept)
+        return _File(lessons=kept) if dropped else None
+
+    _file(folder).change(how)
+    return dropped
 
 
 def _place(one: Lesson) -> tuple[str, str, str, str]:

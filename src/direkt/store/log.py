@@ -26,6 +26,7 @@ from direkt.printable import printable
 from direkt.store import chain
 from direkt.store.chain import Verified
 from direkt.store.entry import Entry, LogError, Writer
+from direkt.store.small_file import FOLDER, open_folder, place
 
 HEAD = "0002"  # the latest migration
 FILE_NAME = "log.sqlite"
@@ -79,7 +80,7 @@ class Kept:
 def url_of(text: str | None, folder: Path) -> URL:
     """The database's address: the person's, or a file beside the rig. Raises UnusableInput."""
     if not text:
-        return URL.create("sqlite", database=str(folder / FILE_NAME))
+        return URL.create("sqlite", database=str(place(folder, FILE_NAME)))
     try:
         url = make_url(text)
         if url.drivername in ("postgres", "postgresql"):  # as hosts write it; the driver is the one that we name
@@ -237,6 +238,8 @@ class Log:
             if self._has_all(engine):
                 return engine
         if path is not None:
+            if path.parent.name == FOLDER:
+                open_folder(path.parent)
             os.close(os.open(path, os.O_RDWR | os.O_CREAT, 0o600))
         self._reads_only = False
         engine = self._engine_of(self._url, sqlite=sqlite)

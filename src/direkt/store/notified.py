@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable
 from pathlib import Path
 from typing import Literal
 
-from pydantic import Field, ValidationError
+from pydantic import Field
 
-from direkt import files
 from direkt.documents import Strict
+from direkt.store.small_file import SmallFile, place
 
 FILE_NAME = "told.json"
 _MOST = 4 << 20  # bytes
@@ -37,7 +38,7 @@ class Told:
     """What was told. ``folder``: None keeps it in memory alone. What cannot be written is forgotten with this process."""
 
     def __init__(self, folder: Path | None) -> None:
-        self._folder = folder
+        self._file = SmallFile(place(folder, FILE_NAME), _File, most=_MOST) if folder is not None else None
         self._memory = _File()
 
     def number(self) -> int:
@@ -106,26 +107,12 @@ class Told:
         return old.model_copy(update={"told": {**old.told, target: mine}})
 
     def _read(self) -> _File:
-        if self._folder is None:
-            return self._memory
-        try:
-            with files.opened(self._folder / FILE_NAME) as file:
-                return _File.model_validate_json(file.read(_MOST))
-        except (OSError, ValidationError, ValueError):
-            return self._memory
+        return (self._file.read() if self._file is not None else None) or self._memory
 
     def _change(self, how: Callable[[_File], _File]) -> _File:
-        if self._folder is None:
-            self._memory = how(self._memory)
-            return self._memory
-        new = self._memory
-        try:
-            with files.alone(self._folder):
-                old = self._read()
-                new = how(old)
-                if new != old:
-                    files.replace(self._folder / FILE_NAME, new.model_dump_json(by_alias=True) + "\n", 0o600)
-        except OSError:
-            new = how(self._memory)
-        self._memory = new
-        return new
+        new = None
+        if self._file is not None:
+            with contextlib.suppress(OSError):
+                new = self._file.change(lambda old: how(old or self._memory))
+        self._memory = new or how(self._memory)
+        return self._memory

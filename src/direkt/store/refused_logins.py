@@ -9,13 +9,12 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
-from pydantic import Field, ValidationError
+from pydantic import Field
 
-from direkt import files
 from direkt.documents import Strict
+from direkt.store.small_file import SmallFile
 
 FILE_NAME = "refused-logins.json"
-_MOST = 1 << 20  # bytes
 _MOST_MARKS = 500
 _LIFE = datetime.timedelta(days=180)
 
@@ -39,12 +38,17 @@ class RefusedLogins:
 
     def load(self) -> tuple[bytes, dict[str, str]]:
         """Salt and marks; those that are too old are left out."""
-        try:
-            with files.opened(self._folder / FILE_NAME) as file:
-                found = _File.model_validate_json(file.read(_MOST))
-            return bytes.fromhex(found.salt), {m: at for m, at in found.marks.items() if self._is_young(at)}
-        except (OSError, ValidationError, ValueError):
+        found = self._file.read()
+        if found is None:
             return b"", {}
+        try:
+            return bytes.fromhex(found.salt), {m: at for m, at in found.marks.items() if self._is_young(at)}
+        except ValueError:
+            return b"", {}
+
+    @property
+    def _file(self) -> SmallFile[_File]:
+        return SmallFile(self._folder / FILE_NAME, _File)
 
     def _is_young(self, at: str) -> bool:
         try:
@@ -57,6 +61,4 @@ class RefusedLogins:
         """Writes them, the newest ones."""
         some = dict(sorted(marks.items(), key=lambda one: one[1])[-_MOST_MARKS:])
         with contextlib.suppress(OSError):
-            self._folder.mkdir(parents=True, exist_ok=True)
-            text = _File(salt=salt.hex(), marks=some).model_dump_json(by_alias=True)
-            files.replace(self._folder / FILE_NAME, text + "\n", 0o600)
+            self._file.write(_File(salt=salt.hex(), marks=some))

@@ -7,13 +7,12 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Literal
 
-from pydantic import Field, ValidationError
+from pydantic import Field
 
-from direkt import files
 from direkt.documents import Strict
+from direkt.store.small_file import SmallFile, place
 
 FILE_NAME = "page-sessions.json"
-_MOST = 1 << 20  # bytes
 
 Role = Literal["look", "act"]
 
@@ -27,24 +26,20 @@ class Sessions:
     """Kept in a folder. What cannot be read or written is as though there were none: people open their link again."""
 
     def __init__(self, folder: Path) -> None:
-        self._folder = folder
+        self._file = SmallFile(place(folder, FILE_NAME), _File)
 
     def read(self, wall: float) -> dict[str, tuple[Role, float]]:
         """Digest, role and end (s since 1970) of each that is not over."""
-        try:
-            with files.opened(self._folder / FILE_NAME) as file:
-                found = _File.model_validate_json(file.read(_MOST)).sessions
-        except (OSError, ValidationError, ValueError):
-            return {}
+        kept = self._file.read()
+        found = kept.sessions if kept is not None else {}
         return {digest: one for digest, one in found.items() if one[1] > wall}
 
     def write(self, sessions: Mapping[str, tuple[Role, float]]) -> None:
         """Writes them down."""
         with contextlib.suppress(OSError):
-            text = _File(sessions=dict(sessions)).model_dump_json(by_alias=True)
-            files.replace(self._folder / FILE_NAME, text + "\n", 0o600)
+            self._file.write(_File(sessions=dict(sessions)))
 
     def forget(self) -> None:
         """Ends them all."""
         with contextlib.suppress(OSError):
-            (self._folder / FILE_NAME).unlink()
+            self._file.remove()

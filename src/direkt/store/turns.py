@@ -3,25 +3,18 @@
 from __future__ import annotations
 
 import contextlib
-import fcntl
-import os
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Literal
 
-from pydantic import Field, ValidationError
+from pydantic import Field
 
-from direkt import files
 from direkt.documents import Strict
 from direkt.errors import UnusableInput, os_words
+from direkt.store.small_file import SmallFile, only_one, place
 
 FILE_NAME = "schedule.json"
 _LOCK = "schedule.lock"
-_MOST = 1 << 20  # bytes
-
-
-class Damaged(UnusableInput):
-    """What is remembered cannot be read."""
 
 
 class Taken(Strict):
@@ -38,34 +31,33 @@ class _File(Strict):
     entries: dict[str, Taken] = {}
 
 
+def _file(folder: Path) -> SmallFile[_File]:
+    return SmallFile(place(folder, FILE_NAME), _File, "look at what is on (direkt watch)")
+
+
 def read(folder: Path) -> dict[str, Taken]:
     """By entry. Raises UnusableInput for a damaged file: what it does not tell could be done twice."""
-    path = folder / FILE_NAME
-    try:
-        with files.opened(path) as file:
-            return _File.model_validate_json(file.read(_MOST)).entries
-    except FileNotFoundError:
-        return {}
-    except (ValidationError, ValueError):
-        raise Damaged(f"{path}: damaged; look at what is on (direkt watch), then move this file away") from None
-    except OSError as error:
-        raise UnusableInput(f"{path}: cannot be read: {os_words(error)}") from None
+    found = _file(folder).read()
+    return found.entries if found is not None else {}
 
 
 def change(folder: Path, entry: str, how: Callable[[Taken], Taken]) -> None:
     """Notes something of an entry. Raises UnusableInput."""
+
+    def changed(old: _File | None) -> _File:
+        entries = old.entries if old is not None else {}
+        return _File(entries={**entries, entry: how(entries.get(entry, Taken()))})
+
+    file = _file(folder)
     try:
-        with files.alone(folder):
-            old = read(folder)
-            new = {**old, entry: how(old.get(entry, Taken()))}
-            files.replace(folder / FILE_NAME, _File(entries=new).model_dump_json(by_alias=True, indent=1) + "\n", 0o600)
+        file.change(changed)
     except OSError as error:
-        raise UnusableInput(f"{folder / FILE_NAME}: cannot be written: {os_words(error)}") from None
+        raise UnusableInput(f"{file.path}: cannot be written: {os_words(error)}") from None
 
 
 def set_aside(folder: Path, stamp: str) -> Path:
     """Moves a damaged file away, so that the schedule can go on; where it lies now. Raises UnusableInput."""
-    path = folder / FILE_NAME
+    path = _file(folder).path
     aside = path.with_name(f"{FILE_NAME}.damaged-{stamp}")
     try:
         path.rename(aside)
@@ -77,15 +69,7 @@ def set_aside(folder: Path, stamp: str) -> Path:
 @contextlib.contextmanager
 def alone(folder: Path) -> Iterator[None]:
     """Nobody else runs this rig's schedule on this machine meanwhile. Raises UnusableInput."""
-    try:
-        descriptor = os.open(folder / _LOCK, os.O_RDWR | os.O_CREAT, 0o600)
-    except OSError as error:
-        raise UnusableInput(f"{folder / _LOCK}: cannot be used: {os_words(error)}") from None
-    try:
-        try:
-            fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except BlockingIOError:
-            raise UnusableInput("the schedule of this rig runs already on this machine: end that first") from None
+    with only_one(folder, _LOCK) as mine:
+        if not mine:
+            raise UnusableInput("the schedule of this rig runs already on this machine: end that first")
         yield
-    finally:
-        os.close(descriptor)

@@ -6,13 +6,12 @@ import contextlib
 from pathlib import Path
 from typing import Literal
 
-from pydantic import Field, ValidationError
+from pydantic import Field
 
-from direkt import files
 from direkt.documents import Strict
+from direkt.store.small_file import SmallFile, place
 
 FILE_NAME = "line.json"
-_MOST = 1 << 20  # bytes
 
 
 class _File(Strict):
@@ -25,8 +24,8 @@ class Usage:
     """Counts what goes out. A counter that begins anew is one of a new push."""
 
     def __init__(self, folder: Path | None) -> None:
-        self._path = folder / FILE_NAME if folder is not None else None
-        self._file = self._read()
+        self._kept_in = SmallFile(place(folder, FILE_NAME), _File) if folder is not None else None
+        self._file = (self._kept_in.read() if self._kept_in is not None else None) or _File()
         self._kept = self._file
 
     @property
@@ -45,16 +44,7 @@ class Usage:
 
     def keep(self) -> None:
         """Writes it down, where it changed and can be."""
-        if self._path is not None and self._file is not self._kept:
+        if self._kept_in is not None and self._file is not self._kept:
             self._kept = self._file
             with contextlib.suppress(OSError):
-                files.replace(self._path, self._file.model_dump_json(by_alias=True) + "\n", 0o600)
-
-    def _read(self) -> _File:
-        if self._path is None:
-            return _File()
-        try:
-            with files.opened(self._path) as file:
-                return _File.model_validate_json(file.read(_MOST))
-        except (OSError, ValidationError):
-            return _File()
+                self._kept_in.write(self._file)

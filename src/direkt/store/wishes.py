@@ -11,13 +11,12 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
-from pydantic import Field, ValidationError
+from pydantic import Field
 
-from direkt import files
 from direkt.documents import Strict
+from direkt.store.small_file import SmallFile, place
 
 FILE_NAME = "pushes.json"
-_MOST = 1 << 20  # bytes
 
 
 class _File(Strict):
@@ -38,16 +37,12 @@ class Wishes:
 
 def read(folder: Path) -> Wishes:
     """As they stand; a file that cannot be read tells nothing."""
-    found = _read(folder)
+    found = _file(folder).read() or _File()
     return Wishes(found.on, frozenset(found.mending), frozenset(found.at_device))
 
 
-def _read(folder: Path) -> _File:
-    try:
-        with files.opened(folder / FILE_NAME) as file:
-            return _File.model_validate_json(file.read(_MOST))
-    except (OSError, ValidationError):
-        return _File()
+def _file(folder: Path) -> SmallFile[_File]:
+    return SmallFile(place(folder, FILE_NAME), _File)
 
 
 def note(folder: Path, feeds: Mapping[str, bool], *, at_device: bool = False) -> None:
@@ -75,8 +70,5 @@ def mend(folder: Path, feed: str, *, begins: bool) -> None:
 
 
 def _change(folder: Path, how: Callable[[_File], _File]) -> None:
-    with contextlib.suppress(OSError), files.alone(folder):
-        old = _read(folder)
-        new = how(old)
-        if new != old:
-            files.replace(folder / FILE_NAME, new.model_dump_json(by_alias=True) + "\n", 0o600)
+    with contextlib.suppress(OSError):
+        _file(folder).change(lambda old: how(old if old is not None else _File()))

@@ -11,6 +11,7 @@ from direkt.parameters import Value
 from direkt.rig.file import Rig
 from direkt.store import changes
 from direkt.store.changes import Change
+from direkt.store.small_file import place
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,7 +30,7 @@ def look(rig: Rig, device: str, sources: Sources) -> list[Drifted] | None:
     try:
         log = changes.read(rig.folder)
     except OSError as error:
-        raise UnusableInput(f"{rig.folder / changes.FOLDER}: cannot be read: {os_words(error)}") from None
+        raise UnusableInput(f"{place(rig.folder, changes.FILE_NAME)}: cannot be read: {os_words(error)}") from None
     last: dict[str, Change] = {one.channel: one for one in log if one.device == device and one.set}
     if not last:
         return None

@@ -11,8 +11,8 @@ from direkt.device.state import Channel, DeviceState, Slot
 from direkt.errors import UnusableInput, os_words
 from direkt.parameters import ParameterError, Values
 from direkt.rig.file import Rig
-from direkt.work.device import unfinished
-from direkt.work.device.unfinished import SAVED_FOLDER
+from direkt.store.small_file import open_folder
+from direkt.work.device.unfinished import SAVED_FOLDER, saved_folder
 from direkt.work.feeds import FeedParts
 from direkt.work.steps import Clock
 
@@ -39,7 +39,7 @@ def not_saved(folder: Path, error: OSError) -> UnusableInput:
 
 def save(feed: FeedParts, state: DeviceState, channel: Channel, slot: Slot | None, clock: Clock) -> Path:
     """Keeps what a device is set to. Raises UnusableInput."""
-    folder = feed.rig.folder / SAVED_FOLDER
+    folder = saved_folder(feed.rig.folder)
     held = None if slot is None else {
         "number": slot.number, "channel": slot.channel, "server": slot.server, "key_length": slot.key_length,
     }  # fmt: skip
@@ -47,9 +47,9 @@ def save(feed: FeedParts, state: DeviceState, channel: Channel, slot: Slot | Non
         "schema": "direkt.saved/1", "device": feed.device, "model": state.model, "firmware": state.firmware,
         "channel": channel.name, "set": channel.values, "slot": held,
     }  # fmt: skip
-    name = f"{unfinished.file_name(feed.device)}-{unfinished.file_name(channel.name)}-{clock.stamp()}"
+    name = f"{files.name_of(feed.device)}-{files.name_of(channel.name)}-{clock.stamp()}"
     try:
-        folder.mkdir(exist_ok=True)
+        open_folder(folder)
         with files.alone(folder):
             paths = (folder / f"{name}{more}.json" for more in ("", *(f"-{n}" for n in range(2, 1000))))
             path = next(path for path in paths if not path.exists())  # several within one second
@@ -77,7 +77,7 @@ def load(path: Path) -> Old:
     except OSError as error:
         raise UnusableInput(f"{path}: cannot be read: {os_words(error)}") from None
     except (ValueError, KeyError, TypeError, AttributeError, RecursionError, ParameterError):
-        raise UnusableInput(f"{path}: not saved settings; those lie in {SAVED_FOLDER}/") from None
+        raise UnusableInput(f"{path}: not saved settings; those lie in .direkt/{SAVED_FOLDER}/") from None
     return old
 
 
@@ -93,8 +93,8 @@ def load_saved(path: Path, device: str, channel: Channel) -> Old:
 
 def newest(rig: Rig, device: str) -> list[Path]:
     """The files with a device's saved settings, the newest first."""
-    folder = rig.folder / SAVED_FOLDER
-    start = f"{unfinished.file_name(device)}-"
+    folder = saved_folder(rig.folder)
+    start = f"{files.name_of(device)}-"
     found = [
         path
         for path in folder.glob("*.json")

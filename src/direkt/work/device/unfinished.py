@@ -6,22 +6,21 @@ The file stands beside the saved settings, from before the first change until ev
 from __future__ import annotations
 
 import contextlib
-import os
-import re
 import shlex
 from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
 from typing import Literal
 
-from pydantic import Field, ValidationError
+from pydantic import Field
 
 from direkt import files
 from direkt.documents import Strict
+from direkt.errors import UnusableInput
 from direkt.rig.file import Rig
+from direkt.store.small_file import SmallFile, place
 
 SAVED_FOLDER = "saved-settings"
-_MOST = 1 << 16  # bytes of a file
 
 
 class Stage(StrEnum):
@@ -78,17 +77,17 @@ class _File(Strict):
     device: str
     stage: Stage
     since: str = Field(pattern=r"^\d{8}-\d{6}$")
-    saved: str  # the file with the old settings, from the rig's folder
+    saved: str  # the name of the file with the old settings
     restoring: bool
 
 
-def file_name(text: str) -> str:
-    """A name as part of a file's name."""
-    return re.sub(r"[^\w-]", "_", text)[:80]
+def _file(folder: Path, feed: str) -> SmallFile[_File]:
+    return SmallFile(saved_folder(folder) / f"{files.name_of(feed)}.unfinished.json", _File, "the settings beside it lead back")
 
 
-def _path(folder: Path, feed: str) -> Path:
-    return folder / SAVED_FOLDER / f"{file_name(feed)}.unfinished.json"
+def saved_folder(folder: Path) -> Path:
+    """Where saved settings lie, for the rig in a folder."""
+    return place(folder, SAVED_FOLDER)
 
 
 def keep(folder: Path, standing: Standing) -> None:
@@ -96,30 +95,29 @@ def keep(folder: Path, standing: Standing) -> None:
     assert standing.saved is not None
     kept = _File(
         schema="direkt.unfinished/1", feed=standing.feed, device=standing.device, stage=standing.stage,
-        since=standing.since, saved=os.path.relpath(standing.saved, folder), restoring=standing.restoring,
+        since=standing.since, saved=standing.saved.name, restoring=standing.restoring,
     )  # fmt: skip
-    files.replace(_path(folder, standing.feed), kept.model_dump_json(indent=2, by_alias=True) + "\n", 0o600)
+    _file(folder, standing.feed).write(kept)
 
 
 def drop(folder: Path, feed: str) -> None:
     """The write of a feed is done."""
     with contextlib.suppress(OSError):
-        _path(folder, feed).unlink()
+        _file(folder, feed).remove()
 
 
 def find(rig: Rig, feed: str) -> Standing | None:
     """What an unfinished write of a feed has left; None: there is none."""
     device = rig.file.feeds[feed].device
     try:
-        with files.opened(_path(rig.folder, feed)) as file:
-            kept = _File.model_validate_json(file.read(_MOST))
-    except (FileNotFoundError, NotADirectoryError):
-        return None
-    except (OSError, ValidationError):  # cut short: it was being kept
+        kept = _file(rig.folder, feed).read()
+    except UnusableInput:  # cut short: it was being kept
         return Standing(Stage.PARTLY, feed, device)
+    if kept is None:
+        return None
     if (kept.feed, kept.device) != (feed, device):
         return None  # of another rig in this folder, or of the feed before it was changed
-    saved = rig.folder / kept.saved
+    saved = saved_folder(rig.folder) / Path(kept.saved).name
     known = kept.saved.isprintable() and saved.is_file()
     return Standing(kept.stage, feed, device, saved if known else None, kept.restoring, kept.since)
 

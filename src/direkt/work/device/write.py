@@ -28,7 +28,7 @@ from direkt.work.device import saved as saved_files
 from direkt.work.device import unfinished, write_order
 from direkt.work.device.planning import plan_feed
 from direkt.work.device.saved import Old, load_saved
-from direkt.work.device.unfinished import SAVED_FOLDER, Stage, Standing
+from direkt.work.device.unfinished import Stage, Standing
 from direkt.work.feeds import FeedParts
 from direkt.work.steps import Agree, Clock, Job
 
@@ -177,7 +177,7 @@ class _Course:
             unfinished.keep(self._folder, self.now)
         except OSError as error:
             self.now = now
-            raise saved_files.not_saved(self._folder / SAVED_FOLDER, error) from None
+            raise saved_files.not_saved(unfinished.saved_folder(self._folder), error) from None
 
     def at(self, stage: Stage) -> Standing:
         """The next stage. That the file cannot follow must not stop what has begun."""

@@ -3,20 +3,19 @@
 from __future__ import annotations
 
 import contextlib
-import fcntl
-import os
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from enum import IntEnum
 from pathlib import Path
 
+from direkt import files
 from direkt.destination.sheet import Span
-from direkt.errors import DirektError, UnusableInput, os_words
+from direkt.errors import DirektError, UnusableInput
 from direkt.finding import Verdict
 from direkt.parameters import Value, Values
 from direkt.platform.library import Means
 from direkt.rig.events import Audience
-from direkt.store import event_memory
+from direkt.store.small_file import only_one
 from direkt.work.live.event_at_platforms import Did, PersonStep
 from direkt.work.live.first_look import Looked
 from direkt.work.steps import Clock
@@ -197,23 +196,10 @@ class Gone:
 @contextlib.contextmanager
 def alone(folder: Path, event: str, mark: str) -> Iterator[None]:
     """Nobody else takes this event to air meanwhile. Raises UnusableInput."""
-    place = folder / event_memory.FOLDER
-    name = "".join(c if c.isalnum() or c in "-_" else "_" for c in event)[:80]
-    try:
-        place.mkdir(exist_ok=True)
-        descriptor = os.open(place / f"{name}-{mark}.lock", os.O_RDWR | os.O_CREAT, 0o600)
-    except OSError as error:
-        raise UnusableInput(f"{place}: cannot be used: {os_words(error)}") from None
-    try:
-        try:
-            fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except BlockingIOError:
-            raise UnusableInput(
-                f"another 'direkt go {event}' runs on this machine: go on there, or end it first"
-            ) from None
+    with only_one(folder, f"{files.name_of(event)}-{mark}.lock") as mine:
+        if not mine:
+            raise UnusableInput(f"another 'direkt go {event}' runs on this machine: go on there, or end it first")
         yield
-    finally:
-        os.close(descriptor)
 
 
 def reason(error: DirektError) -> str:

@@ -20,6 +20,7 @@ from direkt.errors import DirektError, UnusableInput
 from direkt.platform import planned as planning
 from direkt.rig.file import Rig
 from direkt.store import event_memory, turns, wishes
+from direkt.store.small_file import DamagedMemory
 from direkt.store.turns import Taken
 from direkt.work.live import timetable
 from direkt.work.live.go_types import reason
@@ -178,7 +179,7 @@ class Service:
         """What was taken before. A damaged file is put aside: what it told is not known any more, and that is said."""
         try:
             found = turns.read(self.rig.folder)
-        except turns.Damaged:
+        except DamagedMemory:
             try:
                 aside = turns.set_aside(self.rig.folder, self._clock.stamp() or f"{self._wall():.0f}")
             except UnusableInput as error:

@@ -20,6 +20,7 @@ from direkt.protocol.source import SourceAddress
 from direkt.secret import Secret
 from direkt.store import carried, wishes
 from direkt.store.carried import AlreadyCarried, Held, Running
+from direkt.store.small_file import place
 from direkt.work.feeds import FeedParts, source_of
 from direkt.work.steps import END, Clock, Job
 from direkt.work.stream.carrier import Carrying, Ends, State
@@ -164,7 +165,7 @@ def carry(
         raise refuse_twice(feed) from None
     except OSError as error:
         raise UnusableInput(
-            f"{feed.rig.folder / carried.FOLDER}: what is carried cannot be noted: {os_words(error)}"
+            f"{place(feed.rig.folder, carried.FOLDER)}: what is carried cannot be noted: {os_words(error)}"
         ) from None
     return Carried(work.state, interrupted)
 

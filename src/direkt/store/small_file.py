@@ -1,0 +1,171 @@
+"""What is remembered beside a rig: in one folder, by small files that are changed by one program at a time, each whole or not at all."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Generic, TypeVar
+
+from direkt import files
+from direkt.documents import Strict
+from direkt.errors import UnusableInput, os_words
+
+FOLDER = ".direkt"
+_UNREADY = ".direkt.new"  # while older places are moved into it
+NOTE = """\
+What Direkt remembers of the rig in the folder above. No file here holds a stream key or a password.
+
+Keep:
+  log.sqlite          what was done, when and by whom: the record for later
+  saved-settings/     how devices were set before each write: the way back to that
+  changes.jsonl       what each write changed; 'direkt drift' compares devices with it
+  events/             what people said and did about each event, and when it was on air
+  schedule.json       which turns of the schedule were begun: without it, one could be begun twice
+  rig-id              by which this rig's entries in a shared log are told from another's
+
+May be deleted while no direkt runs here:
+  pushes.json         which pushes are meant to be on: a watch then does not know, until one is started or stopped
+  told.json           who was notified of what: a watch then notifies once more
+  line.json           how much of the data plan is used: the count then begins at 0
+  learned.json        what devices did not keep: it is learned anew
+  page-sessions.json  who is signed in at the watch's page: people open their link again
+  carried/, *.lock    what runs now
+"""
+_OLDER = {
+    "changes.jsonl": "saved-settings/changes.jsonl",
+    "learned.json": "saved-settings/learned.json",
+    **{name: name for name in ("log.sqlite", "log.sqlite-wal", "log.sqlite-shm", "schedule.json", "rig-id")},
+    **{name: name for name in ("pushes.json", "told.json", "line.json", "page-sessions.json")},
+}  # where each lay before it had a folder
+_OLDER_FOLDERS = ("saved-settings", "events/past", "events")
+_SIGNS = (b'"direkt.', b"SQLite format 3\0", b"\x37\x7f\x06\x82", b"\x37\x7f\x06\x83")  # SQLite's, and its write-ahead log's
+_BEGINNING = 400  # bytes in which a sign stands
+
+
+class DamagedMemory(UnusableInput):
+    """What is remembered cannot be read."""
+
+
+Model = TypeVar("Model", bound=Strict)
+
+
+@dataclass(frozen=True, slots=True)
+class SmallFile(Generic[Model]):
+    """A file that one model describes. ``damaged``: what to do about a damaged one; empty: it is as though there were none."""
+
+    path: Path
+    model: type[Model]
+    damaged: str = ""
+    most: int = 1 << 20  # bytes that are read
+
+    def read(self) -> Model | None:
+        """What is in it; None: there is none. Raises UnusableInput where damage is not passed over."""
+        try:
+            return self.model.model_validate_json(files.read(self.path, self.most))
+        except (FileNotFoundError, NotADirectoryError):
+            return None
+        except ValueError:  # pydantic's is one
+            if self.damaged:
+                raise DamagedMemory(f"{self.path}: damaged; {self.damaged}, then move this file away") from None
+        except OSError as error:
+            if self.damaged:
+                raise UnusableInput(f"{self.path}: cannot be read: {os_words(error)}") from None
+        return None
+
+    def write(self, new: Model) -> None:
+        """Raises OSError."""
+        open_folder(self.path.parent)
+        files.replace(self.path, new.model_dump_json(by_alias=True, indent=1) + "\n", 0o600)
+
+    def change(self, how: Callable[[Model | None], Model | None]) -> Model | None:
+        """What ``how`` makes of what is in it, written where it differs; None leaves it. Raises as both, and TimeoutError."""
+        open_folder(self.path.parent)
+        with files.alone(self.path.parent):
+            old = self.read()
+            new = how(old)
+            if new is not None and new != old:
+                self.write(new)
+        return new
+
+    def remove(self) -> None:
+        """Raises OSError for one that cannot be removed; none is none."""
+        self.path.unlink(missing_ok=True)
+
+
+def place(folder: Path, name: str) -> Path:
+    """Where something is remembered beside the rig in ``folder``. What lies in an older place is moved first."""
+    new = folder / FOLDER
+    if not new.exists():
+        try:
+            _move(folder)
+        except OSError:  # it cannot be moved: read where it lies
+            old = folder / _OLDER.get(name, name)
+            return old if old.exists() and _is_ours(old) else new / name
+    return new / name
+
+
+@contextlib.contextmanager
+def only_one(folder: Path, name: str) -> Iterator[bool]:
+    """Holds one of the rig's locks until it ends, or this process does; False: another one has it. Raises UnusableInput."""
+    path = place(folder, name)
+    try:
+        open_folder(path.parent)
+        held = contextlib.ExitStack()
+        mine = held.enter_context(files.lock(path))
+    except OSError as error:
+        raise UnusableInput(f"{path}: cannot be used: {os_words(error)}") from None
+    with held:
+        yield mine
+
+
+def open_folder(folder: Path) -> None:
+    """Makes a folder beside the rig, or in there; in Direkt's own a note says what may be deleted. Raises OSError."""
+    if folder.is_dir():
+        return
+    folder.mkdir(parents=True, exist_ok=True)
+    root = next((one for one in (folder, folder.parent) if one.name in (FOLDER, _UNREADY)), None)
+    if root is not None:
+        with contextlib.suppress(FileExistsError):
+            files.create(root / "README.txt", NOTE)
+
+
+def _move(folder: Path) -> None:
+    """Raises OSError."""
+    if not any(_is_ours(folder / old) for old in (*_OLDER.values(), *_OLDER_FOLDERS)) and not (folder / _UNREADY).exists():
+        return
+    with files.alone(folder):
+        if (folder / FOLDER).exists():
+            return  # somebody else was faster
+        unready = folder / _UNREADY
+        open_folder(unready)
+        for name, old in _OLDER.items():
+            if _is_ours(folder / old):
+                (folder / old).rename(unready / name)
+        for name in _OLDER_FOLDERS:
+            _move_folder(folder / name, unready / name)
+        unready.rename(folder / FOLDER)
+
+
+def _move_folder(old: Path, new: Path) -> None:
+    for path in sorted(old.glob("*.json")):
+        if _is_ours(path):
+            new.mkdir(parents=True, exist_ok=True)
+            path.rename(new / path.name)
+    with contextlib.suppress(OSError):  # something of somebody else's is in it
+        old.rmdir()
+
+
+def _is_ours(path: Path) -> bool:
+    """Whether Direkt wrote it: names like these may be somebody else's files."""
+    if path.is_dir():
+        return any(_is_ours(one) for one in path.glob("*.json"))
+    try:
+        with files.opened(path) as file:
+            start = file.read(_BEGINNING)
+    except OSError:
+        return False
+    if path.name == "rig-id":
+        return len(start.strip()) == 16
+    return any(sign in start for sign in _SIGNS) or path.name.endswith("-shm")

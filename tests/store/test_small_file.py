@@ -1,0 +1,126 @@
+"""What is remembered beside a rig: the folder, the move into it, and what damage does."""
+
+import fcntl
+import json
+import os
+import sqlite3
+from pathlib import Path
+
+from direkt import files
+from direkt.errors import UnusableInput
+from direkt.store import changes, event_memory, learned, log, notified, rig_id, turns, usage, wishes
+from direkt.store.small_file import FOLDER, NOTE, DamagedMemory, SmallFile, only_one, place
+from direkt.work.device import unfinished
+from tests.support import Folder
+
+TURN = {"schema": "direkt.taken/1", "entries": {"weekly": {"mark": "20260703T140000Z", "ended": True}}}
+
+
+class Folders(Folder):
+    def test_nothing_is_made_by_looking(self) -> None:
+        wishes.read(self.folder)
+        turns.read(self.folder)
+        learned.read(self.folder)
+        changes.read(self.folder)
+        event_memory.every(self.folder)
+        rig_id.read(self.folder)
+        self.assertEqual(list(self.folder.iterdir()), [])
+
+    def test_all_of_it_lies_in_one_folder_with_a_note(self) -> None:
+        wishes.note(self.folder, {"finish": True})
+        turns.change(self.folder, "weekly", lambda old: old)
+        rig_id.ensure(self.folder)
+        notified.Told(self.folder).number()
+        event_memory.change(self.folder, "finals", "20260703T140000Z", lambda old: old)
+        used = usage.Usage(self.folder)
+        used.count("finish", 5)
+        used.keep()
+        self.assertEqual([path.name for path in self.folder.iterdir()], [FOLDER])
+        inside = {path.name for path in (self.folder / FOLDER).iterdir()}
+        self.assertEqual(inside, {"README.txt", "pushes.json", "schedule.json", "rig-id", "told.json", "events", "line.json"})
+        for name in inside | {"log.sqlite", changes.FILE_NAME, learned.FILE_NAME, unfinished.SAVED_FOLDER, "page-sessions.json"}:
+            self.assertTrue(name == "README.txt" or name in NOTE, name)  # each is named in the note
+
+    def test_what_lies_in_older_places_is_moved_once(self) -> None:
+        self.file("schedule.json", json.dumps(TURN))
+        self.file("rig-id", "0123456789abcdef\n")
+        self.file("pushes.json", '{"schema":"direkt.pushes/1","on":{"finish":true}}')
+        self.file("events/finals-20260703T140000Z.json", '{"schema":"direkt.standing/1","event":"finals","mark":"20260703T140000Z"}')
+        self.file("events/past/old-20260601T140000Z-1.json", '{"schema":"direkt.standing/1","event":"old","mark":"20260601T140000Z"}')
+        self.file("saved-settings/changes.jsonl", '{"schema":"direkt.change/1"}\n')
+        self.file("saved-settings/finish-main-20260703-140000.json", '{"schema": "direkt.saved/1"}')
+        with sqlite3.connect(self.folder / log.FILE_NAME) as database:
+            database.execute("CREATE TABLE kept (x)")
+        self.assertTrue(turns.read(self.folder)["weekly"].ended)
+        self.assertEqual(rig_id.read(self.folder), "0123456789abcdef")
+        self.assertEqual(wishes.read(self.folder).on, {"finish": True})
+        self.assertEqual([one.event for one in event_memory.every(self.folder) + event_memory.past(self.folder)], ["finals", "old"])
+        self.assertEqual(len(list(unfinished.saved_folder(self.folder).glob("*.json"))), 1)
+        self.assertTrue(place(self.folder, changes.FILE_NAME).is_file())
+        with sqlite3.connect(place(self.folder, log.FILE_NAME)) as database:
+            self.assertEqual(len(list(database.execute("SELECT * FROM sqlite_master"))), 1)
+        self.assertEqual([path.name for path in self.folder.iterdir()], [FOLDER])
+
+    def test_files_of_other_people_stay_where_they_are(self) -> None:
+        others = {"line.json": '{"queue": 3}', "events/regatta.json": '{"title": "Regatta"}', "events/plan.txt": "", "rig-id": "the blue one\n"}
+        for name, text in others.items():
+            self.file(name, text)
+        self.file("events/finals-20260703T140000Z.json", '{"schema":"direkt.standing/1","event":"finals","mark":"20260703T140000Z"}')
+        self.assertEqual(len(event_memory.every(self.folder)), 1)
+        for name, text in others.items():
+            self.assertEqual((self.folder / name).read_text(), text)
+
+    def test_a_move_that_was_cut_short_goes_on(self) -> None:
+        self.file(".direkt.new/pushes.json", '{"schema":"direkt.pushes/1","on":{"finish":true}}')
+        self.file("schedule.json", json.dumps(TURN))
+        self.assertTrue(wishes.read(self.folder).on["finish"])
+        self.assertTrue(turns.read(self.folder)["weekly"].ended)
+        self.assertFalse((self.folder / ".direkt.new").exists())
+
+    def test_where_nothing_can_be_moved_it_is_read_where_it_lies(self) -> None:
+        self.file("schedule.json", json.dumps(TURN))
+        self.file(".direkt.new", "in the way")  # as in a folder that cannot be written: root may write anywhere
+        self.assertTrue(turns.read(self.folder)["weekly"].ended)
+
+
+class DamageTests(Folder):
+    def small(self, damaged: str) -> SmallFile[wishes._File]:
+        return SmallFile(self.folder / "one.json", wishes._File, damaged, most=200)
+
+    def test_damage_means_what_the_file_says(self) -> None:
+        for content in (b"{", b"[]", b"\xff\xfe", b"null", b'{"schema":"direkt.pushes/9"}', b'{"other": 1}', b""):
+            self.file("one.json", content)
+            self.assertIsNone(self.small("").read())
+            with self.assertRaises(DamagedMemory) as caught:
+                self.small("look at it").read()
+            self.assertIn("one.json: damaged; look at it, then move this file away", str(caught.exception))
+
+    def test_what_is_no_small_file_is_not_read(self) -> None:
+        self.file("one.json", b" " * 201)
+        self.assertRaises(UnusableInput, self.small("look").read)
+        (self.folder / "one.json").unlink()
+        os.mkfifo(self.folder / "one.json")
+        self.assertIsNone(self.small("").read())
+
+    def test_a_file_that_cannot_be_replaced_keeps_what_it_says(self) -> None:
+        file = self.small("")
+        file.write(wishes._File(on={"a": True}))
+        self.assertRaises(ZeroDivisionError, file.change, lambda old: 1 // 0)
+        self.assertEqual(file.read(), wishes._File(on={"a": True}))
+        self.assertEqual(file.path.stat().st_mode & 0o777, 0o600)
+
+
+class LockTests(Folder):
+    def test_one_at_a_time_by_the_systems_own_lock(self) -> None:
+        with only_one(self.folder, "x.lock") as mine, only_one(self.folder, "x.lock") as second:
+            self.assertEqual((mine, second, files.is_locked(place(self.folder, "x.lock"))), (True, False, True))
+        self.assertFalse(files.is_locked(place(self.folder, "x.lock")))
+        with Path(place(self.folder, "x.lock")).open() as other:
+            fcntl.flock(other, fcntl.LOCK_EX)
+            with only_one(self.folder, "x.lock") as mine:
+                self.assertFalse(mine)
+
+    def test_a_folder_that_cannot_be_used_is_said(self) -> None:
+        self.file(FOLDER, "in the way")
+        with self.assertRaisesRegex(UnusableInput, "x.lock: cannot be used: "), only_one(self.folder, "x.lock"):
+            pass
