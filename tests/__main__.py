@@ -20,6 +20,8 @@ import time
 import unittest
 from pathlib import Path
 
+from tests.copies import Copies
+
 HERE = Path(__file__).resolve().parent
 _COUNTS = re.compile(r"^counts (\d+) (\d+) (\d+)$", re.MULTILINE)
 # Much of what they do is waiting, so that there are more than three times as many of them as cores.
@@ -168,7 +170,11 @@ def main() -> int:
     begin = time.monotonic()
     compileall.compile_dir(HERE.parent / "src", quiet=2)  # once, where each process would do it again
     _read_the_program()
-    passed, failed, skipped = (sum(column) for column in zip(*_share_out(names), strict=True)) if names else (0, 0, 0)
+    copies = Copies()
+    try:
+        passed, failed, skipped = (sum(column) for column in zip(*_share_out(names), strict=True)) if names else (0, 0, 0)
+    finally:
+        copies.close()
     print(f"{len(names)} files in {time.monotonic() - begin:.0f} s")
     print(f"{passed} passed, {failed} failed" + (f", {skipped} skipped" if skipped else ""), flush=True)
     return 1 if failed or not passed else 0

@@ -37,7 +37,7 @@ from direkt.sim import unit
 from direkt.sim.brindle import BrindleB2
 from direkt.sim.web import Faults
 from direkt.work.device import write as writing
-from tests import mp4_writer
+from tests import copies, mp4_writer
 
 KEY = "varn~fake~testbird"
 LOGIN = "operator:fake-password"
@@ -248,7 +248,7 @@ def command() -> list[str]:
 
 
 class Cli(Folder):
-    """A test that drives the program in its temporary folder: ``direkt`` in this process, ``start`` the built one."""
+    """A test that drives the program in its temporary folder: ``direkt`` in this process, ``start`` in its own."""
 
     def environment(self, **more: str) -> dict[str, str]:
         kept = {name: value for name, value in os.environ.items() if not name.startswith("DIREKT_")}
@@ -261,15 +261,17 @@ class Cli(Folder):
         with contextlib.ExitStack() as stack:
             stack.enter_context(mock.patch.dict(os.environ, self.environment(**env), clear=True))
             stack.enter_context(mock.patch.object(sys, "stdin", io.StringIO(text)))
+            stack.enter_context(mock.patch.object(sys, "executable", copies.python()))
             stack.enter_context(contextlib.chdir(self.folder))
             stack.enter_context(contextlib.redirect_stdout(out))
             stack.enter_context(contextlib.redirect_stderr(err))
             code = entry.run(list(arguments))
         return Result(code, out.getvalue(), err.getvalue())
 
-    def start(self, *arguments: str, **env: str) -> subprocess.Popen[str]:
+    def start(self, *arguments: str, built: bool = False, **env: str) -> subprocess.Popen[str]:
+        """``built``: with a process of its own number, which a copy has not."""
         child = subprocess.Popen(
-            [*command(), *arguments], cwd=self.folder, env=self.environment(**env), text=True,
+            [*(command() if built else copies.program()), *arguments], cwd=self.folder, env=self.environment(**env), text=True,
             stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
         )  # fmt: skip
         self.addCleanup(self._end, child)

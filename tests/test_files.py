@@ -10,7 +10,8 @@ from unittest import mock
 import yaml
 
 from direkt import files
-from tests.support import KEY, RIG, Cli, Folder, command
+from tests import copies
+from tests.support import KEY, RIG, Cli, Folder
 
 
 class Whole(Folder):
@@ -73,7 +74,7 @@ class OddPlaces(Cli):
 
     def direkt_bytes(self, *words, encoding):
         environment = self.environment(PYTHONIOENCODING=encoding, DIREKT_CONFIG=str(self.folder / "c"), DIREKT_TOWER_LOGIN="op:pw")
-        done = subprocess.run([*command(), *words], cwd=self.folder, env=environment, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, timeout=30)
+        done = subprocess.run([*copies.program(), *words], cwd=self.folder, env=environment, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, timeout=30)
         return done.stdout.decode(encoding.partition(":")[0], "replace")
 
 
@@ -86,7 +87,7 @@ class AtOnce(Cli):
         environment = self.environment(DIREKT_CONFIG=str(self.folder / "config"))
         children = [
             subprocess.Popen(
-                [*command(), "key", "set", name], cwd=self.folder, env=environment, text=True,
+                [*copies.program(), "key", "set", name], cwd=self.folder, env=environment, text=True,
                 stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
             ) for name in names
         ]  # fmt: skip

@@ -2,7 +2,8 @@ import json
 import signal
 import subprocess
 
-from tests.support import RigCli, command, heard_alone
+from tests import copies
+from tests.support import RigCli, heard_alone
 
 
 class Whole(RigCli):
@@ -40,7 +41,7 @@ class Whole(RigCli):
         self.one_line(self.direkt("demo", "--folder", "d"), 2, "is not empty")
 
         sim = subprocess.Popen(
-            [*command(), "sim", "d"], cwd=self.folder, stdout=subprocess.PIPE, text=True, env=self.environment()
+            [*copies.program(), "sim", "d"], cwd=self.folder, stdout=subprocess.PIPE, text=True, env=self.environment()
         )
         self.addCleanup(sim.wait, 10)
         self.addCleanup(sim.kill)

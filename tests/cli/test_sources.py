@@ -205,7 +205,7 @@ class Carried(Sources):
 
     def test_on_state_off(self):
         platform = self.platform()
-        child = self.start("push", "on", "mark")
+        child = self.start("push", "on", "mark", built=True)
         self.until_noted('"pushing": true')
         state = self.direkt("push", "state", "mark", "--json").json
         self.assertEqual((state["carried"], state["key_length"], state["channel"]), (True, len(KEY), "main"))
@@ -236,7 +236,7 @@ class Carried(Sources):
 
     def test_killed_in_the_middle_the_next_one_knows(self):
         self.platform()
-        child = self.start("push", "on", "mark")
+        child = self.start("push", "on", "mark", built=True)
         self.until_noted('"pushing": true')
         child.send_signal(signal.SIGKILL)
         child.wait(5)

@@ -77,7 +77,7 @@ class Schedule(Folder):
         self.said = []
         return Service(lambda: rigs.load(self.folder / "rig.yaml"), self.acts, self.clocks, self.clocks.wall, lambda work: work())
 
-    def run_for(self, one, hours, step=7.0):
+    def run_for(self, one, hours, step=20.0):
         end = self.clocks.steady + hours * 3600
         while self.clocks.steady < end:
             one.step()

@@ -44,6 +44,9 @@ _SIGNS = (b'"direkt.', b"SQLite format 3\0", b"\x37\x7f\x06\x82", b"\x37\x7f\x06
 _BEGINNING = 400  # bytes in which a sign stands
 
 
+_LOOKED: set[Path] = set()  # folders in which nothing lies in an older place
+
+
 class DamagedMemory(UnusableInput):
     """What is remembered cannot be read."""
 
@@ -96,14 +99,15 @@ class SmallFile(Generic[Model]):
 
 def place(folder: Path, name: str) -> Path:
     """Where something is remembered beside the rig in ``folder``. What lies in an older place is moved first."""
-    new = folder / FOLDER
-    if not new.exists():
+    new = folder / FOLDER / name
+    if folder not in _LOOKED:
         try:
             _move(folder)
         except OSError:  # it cannot be moved: read where it lies
             old = folder / _OLDER.get(name, name)
-            return old if old.exists() and _is_ours(old) else new / name
-    return new / name
+            return old if old.exists() and _is_ours(old) else new
+        _LOOKED.add(folder)
+    return new
 
 
 @contextlib.contextmanager
@@ -133,6 +137,8 @@ def open_folder(folder: Path) -> None:
 
 def _move(folder: Path) -> None:
     """Raises OSError."""
+    if (folder / FOLDER).exists():
+        return
     if not any(_is_ours(folder / old) for old in (*_OLDER.values(), *_OLDER_FOLDERS)) and not (folder / _UNREADY).exists():
         return
     with files.alone(folder):
