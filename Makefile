@@ -41,6 +41,9 @@ demo: $(VENV)/user
 test: $(VENV)/developer
 	$(BIN)/python -m tests
 
+test-thorough: $(VENV)/developer
+	TESTS_THOROUGH=1 $(BIN)/python -m tests
+
 check: $(VENV)/developer
 	$(BIN)/ruff check src tests bench
 	$(BIN)/mypy

@@ -18,8 +18,10 @@ import sys
 import tempfile
 import time
 import unittest
+from collections.abc import Iterator
 from pathlib import Path
 
+from direkt.documents import Strict
 from tests.copies import Copies
 
 HERE = Path(__file__).resolve().parent
@@ -63,6 +65,12 @@ _LONG = (
     "test_cadence",
     "test_browser",
 )
+# What the program and its libraries read when they need it.
+_READ_LATE = (
+    "anyio._backends._asyncio", "certifi", "dateutil.rrule", "encodings.ascii", "encodings.idna", "fpdf", "http_message_signatures",
+    "httpcore", "jsonschema", "keyring", "PIL.Image", "PIL.ImageDraw", "PIL.ImageFont", "PIL.PngImagePlugin", "pygments.lexers", "rich.table",
+    "segno", "sqlalchemy.dialects.sqlite", "sqlite3", "unittest.mock",
+)  # fmt: skip
 _LIMIT = 600  # s for one file
 
 
@@ -129,8 +137,20 @@ def _read_the_program() -> None:
         if not module.name.endswith("__main__") and ".migrations" not in module.name:
             with contextlib.suppress(ImportError):  # an extra that is not installed
                 importlib.import_module(module.name)
+    for name in _READ_LATE:
+        with contextlib.suppress(ImportError):
+            importlib.import_module(name)
+    for model in _models(Strict):
+        model.model_rebuild()
     gc.collect()
     gc.freeze()
+    gc.set_threshold(50_000, 20, 20)
+
+
+def _models(base: type[Strict]) -> Iterator[type[Strict]]:
+    for one in base.__subclasses__():
+        yield one
+        yield from _models(one)
 
 
 def _share_out(names: list[str]) -> list[tuple[int, int, int]]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
 import copy
 import fcntl
@@ -45,6 +46,11 @@ MS = Fraction(1, 1000)
 state.Bare.patience = 1.5  # s; devices of this process do at once what they do
 writing._LOOK, writing._SETTLED = 0.2, 0.4
 os.environ["PYTHON_KEYRING_BACKEND"] = "keyring.backends.fail.Keyring"
+
+
+def thorough(all_: Any, some: Any) -> Any:
+    """All cases in a thorough run (make test-thorough), else some of them."""
+    return all_ if os.environ.get("TESTS_THOROUGH") else some
 
 
 # Streams
@@ -212,6 +218,13 @@ def heard_alone():
 
 
 # The command
+
+
+class Async(unittest.IsolatedAsyncioTestCase):
+    """Without the loop's notes on where each task was made, which take most of the time."""
+
+    async def asyncSetUp(self) -> None:
+        asyncio.get_running_loop().set_debug(False)
 
 
 class Folder(unittest.TestCase):

@@ -16,7 +16,7 @@ from direkt.measure.meter import Meter
 from direkt.media import Format, Framing, batch, column
 from direkt.parameters import Bound
 from tests import aac_encoder
-from tests.support import MS, measure, parts_of, pictures, units
+from tests.support import MS, measure, parts_of, pictures, thorough, units
 
 RECOVERY = b"\x06\x06\x01\x84\x80"
 
@@ -336,7 +336,7 @@ class Sound(unittest.TestCase):
                 batch("audio", [frame] * len(ticks), ticks, ticks, [True] * len(ticks))]  # fmt: skip
 
     def test_a_hole_is_a_gap_and_no_drift(self):
-        for seed in range(16):
+        for seed in range(thorough(16, 6)):
             source = random.Random(seed)
             count = 3000
             lost = set(range(at := source.randrange(20, 2900), at + source.choice((1, 2, 5, 40))))

@@ -14,7 +14,7 @@ import unittest
 from direkt.net.rtmp import Receiver
 from direkt.net.transport import Arrived, Left
 from direkt.secret import Secret
-from tests.support import KEY, flat
+from tests.support import KEY, Async, flat, thorough
 
 CONFIG = bytes.fromhex("17000000000142c01effe1000a6742c01e95a0280bfe5401000468ce3c80")
 SOUND_CONFIG = bytes.fromhex("af001190")
@@ -132,7 +132,7 @@ def opening(w: Wire) -> None:
         ),
         text("an argument that nobody needs"), thing(b"\x08\0\0\0\0"),
     )  # fmt: skip
-    w.message(2, 0, 0, 6, struct.pack(">IB", 2_500_000, 2), on=0)  # peer bandwidth, from a client
+    w.message(2, 0, 0, 6, struct.pack(">IB", 1_310_720, 2), on=0)  # peer bandwidth, from a client
     w.message(2, 0, 0, 4, struct.pack(">HII", 3, 0, 3000), on=0)  # set buffer length
     w.command(3, text("releaseStream"), number(2), NULL, text(KEY))
     w.command(3, text("FCPublish"), number(3), NULL, text(KEY))
@@ -222,7 +222,7 @@ def far_times(w: Wire, e: Expected) -> None:
     w.message(6, 3, 0, 9, e.picture(late + 20, video(24, 450)))
 
 
-class RarePublisher(unittest.IsolatedAsyncioTestCase):
+class RarePublisher(Async):
     async def push(self, data: bytes, pieces) -> tuple[list, bytes]:
         found: list = []
         over = asyncio.Event()
@@ -272,7 +272,7 @@ class RarePublisher(unittest.IsolatedAsyncioTestCase):
         chance = random.Random(7)
         for pieces in (
             lambda: len(w.out),
-            lambda: 1,
+            *thorough([lambda: 1], []),
             lambda: chance.randint(1, 40),
             lambda: chance.choice((1, 129, 1460, 5000)),
         ):
@@ -285,7 +285,7 @@ class RarePublisher(unittest.IsolatedAsyncioTestCase):
             self.assertIn(struct.pack(">HI", 7, 123), answers)  # the ping's echo
             self.assertNotIn(number(77), answers)
             # the peer bandwidth that it required is acknowledged with a window size (5.4.5)
-            self.assertTrue(re.search(rb"[\x02\x42]\0{5}\x04\x05" + struct.pack(">I", 2_500_000), answers[3073:]))
+            self.assertTrue(re.search(rb"[\x02\x42]\0{5}\x04\x05" + struct.pack(">I", 1_310_720), answers[3073:]))
             # acknowledgements as asked for, every 5000 bytes: type 3 on chunk stream 2
             self.assertTrue(re.search(rb"[\x02\x42]\0{5}\x04\x03", answers[3073:]))
 

@@ -2,7 +2,6 @@ import asyncio
 import datetime
 import ssl
 import tempfile
-import unittest
 from pathlib import Path
 
 from direkt.net import certificates, reach
@@ -10,7 +9,7 @@ from direkt.net.rtmp import Publisher, Receiver
 from direkt.net.transport import Arrived, PublishError
 from direkt.protocol.address import parse
 from direkt.secret import Secret
-from tests.support import KEY, free_port
+from tests.support import KEY, Async, free_port
 
 
 def trusting(*made: certificates.Certificate) -> ssl.SSLContext:
@@ -23,7 +22,7 @@ def trusting(*made: certificates.Certificate) -> ssl.SSLContext:
     return context
 
 
-class Reaching(unittest.IsolatedAsyncioTestCase):
+class Reaching(Async):
     async def server(self, app: str = "live", tls: certificates.Certificate | None = None) -> int:
         self.events: list = []
         receiver = Receiver(app, Secret(KEY), self.events.append)
@@ -100,7 +99,7 @@ class Reaching(unittest.IsolatedAsyncioTestCase):
         self.assertIn(f"port {open_port} is open: try rtmps://", found.hint)
 
 
-class Secure(unittest.IsolatedAsyncioTestCase):
+class Secure(Async):
     server = Reaching.server
 
     async def test_publishing_over_tls_checks_the_certificate(self):

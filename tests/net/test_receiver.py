@@ -24,12 +24,12 @@ from direkt.protocol.rtmp.session import TagMessage
 from direkt.protocol.schemes import SCHEMES
 from direkt.secret import Secret
 from direkt.work.stream.reception import Reception
-from tests.support import AUDIO, KEY, Folder, card, events, flat, free_port, pictures, tags, video_format
+from tests.support import AUDIO, KEY, Async, Folder, card, events, flat, free_port, pictures, tags, video_format
 
 HELLO = bytes([3]) + bytes(3072)
 
 
-class Net(unittest.IsolatedAsyncioTestCase):
+class Net(Async):
     async def listen(self, take=None, recorder=None, **limits):
         self.events: list = []
         receiver = Receiver("live/a", Secret(KEY), take or self.events.append, recorder, **limits)

@@ -10,7 +10,7 @@ import yaml
 
 from direkt.rig.events import Audience, Delay, Projection
 from direkt.sim.tarnlight import EventBody, Tarnlight
-from tests.support import Folder
+from tests.support import Folder, thorough
 
 FILE = Path(__file__).resolve().parents[2] / "docs" / "event-interface.openapi.yaml"
 TOKEN = "varn~fake~token~heron"
@@ -30,7 +30,7 @@ class OpenApi(Folder):
         tool = Path(sys.executable).with_name("schemathesis")
         done = subprocess.run(
             [tool, "--config-file", self.file("s.toml", CONFIG), "run", FILE, "--url", sim.address, "-H", f"Authorization: Bearer {TOKEN}",
-             "--max-examples", "6", "--no-color", "--continue-on-failure", "--seed", "1"],
+             "--max-examples", thorough("6", "3"), "--no-color", "--continue-on-failure", "--seed", "1"],
             cwd=self.folder, capture_output=True, text=True, timeout=300,
         )  # fmt: skip
         self.assertEqual(done.returncode, 0, done.stdout[-6000:] + done.stderr[-2000:])

@@ -11,7 +11,7 @@ from direkt.net.transport import Arrived, Left
 from direkt.secret import Secret
 from direkt.sim.brindle import BrindleB2
 from direkt.sim.web import Faults
-from tests.support import KEY, card, flat
+from tests.support import KEY, Async, card, flat
 
 
 class Page(unittest.TestCase):
@@ -66,7 +66,7 @@ class Page(unittest.TestCase):
         self.assertEqual(self.http.get("/api/v1/limits").json()["video"]["frame_rate"], [50, 25, 12.5])
 
 
-class Push(unittest.IsolatedAsyncioTestCase):
+class Push(Async):
     async def test_the_push_follows_the_active_settings_and_ends_in_good_order(self):
         seen: list = []
         receiver = Receiver("live", Secret(KEY), seen.append)

@@ -77,7 +77,7 @@ class Schedule(Folder):
         self.said = []
         return Service(lambda: rigs.load(self.folder / "rig.yaml"), self.acts, self.clocks, self.clocks.wall, lambda work: work())
 
-    def run_for(self, one, hours, step=20.0):
+    def run_for(self, one, hours, step=30.0):
         end = self.clocks.steady + hours * 3600
         while self.clocks.steady < end:
             one.step()
@@ -87,7 +87,7 @@ class Schedule(Folder):
 
     def test_an_event_begins_before_its_start_and_ends_at_its_end(self):
         self.write("finals: {event: finals, before: 10m}")
-        self.run_for(self.service(), 8, 5.0)
+        self.run_for(self.service(), 8, 20.0)
         self.assertEqual(self.acts.done, [("begin", "finals", "05 11:50"), ("end", "finals", "05 15:00")])
         kinds = [(type(e), e.deed) for e in self.said if isinstance(e, Doing | Done)]
         self.assertEqual(kinds, [(Doing, Deed.BEGIN), (Done, Deed.BEGIN), (Doing, Deed.END), (Done, Deed.END)])
@@ -95,7 +95,7 @@ class Schedule(Folder):
     def test_it_survives_restarts_at_any_moment_and_takes_nothing_twice(self):
         self.write("finals: {event: finals}", 'a: {feed: roof, window: "11:30-14:00"}', more=', repeat: "FREQ=DAILY;COUNT=2"')
         for _ in range(25):  # a new service every two hours
-            self.run_for(self.service(), 1.99, 60.0)
+            self.run_for(self.service(), 1.99, 120.0)
         begins = [(entry, at[:2]) for deed, entry, at in self.acts.done if deed == "begin"]
         ends = [(deed, entry, at[:2]) for deed, entry, at in self.acts.done if deed == "end"]
         # what is on is looked at once by each new service; nothing is begun after its end, and each ends once
@@ -110,7 +110,7 @@ class Schedule(Folder):
         wishes.note(self.folder, {"roof": False})
         self.run_for(self.service(), 1)
         self.assertEqual([deed for deed, *_ in self.acts.done], ["begin", "begin"])
-        self.run_for(self.service(), 6, 5.0)
+        self.run_for(self.service(), 6, 20.0)
         self.assertEqual([(deed, entry) for deed, entry, _ in self.acts.done], [("begin", "a"), ("begin", "finals"), ("end", "a")])
 
     def test_a_machine_that_was_off_at_the_start_begins_late_and_after_the_end_not_at_all(self):
@@ -130,7 +130,7 @@ class Schedule(Folder):
         self.write("finals: {event: finals, before: 10m}")
         self.acts.fails = 3
         one = self.service()
-        self.run_for(one, 0.82, 5.0)
+        self.run_for(one, 0.82, 20.0)
         self.run_for(one, 0.2, 1.0)
         self.assertEqual([at for *_, at in self.acts.done], ["05 11:50", "05 11:50", "05 11:50", "05 11:51"])
         self.assertEqual([e.again for e in self.said if isinstance(e, Done)], [15.0, 30.0, 60.0, None])
@@ -199,7 +199,7 @@ class Schedule(Folder):
     def test_two_windows_that_touch_hand_over(self):
         self.write('a: {feed: roof, window: "11:00-12:25"}', 'b: {feed: roof, window: "12:25-14:00"}')
         for _ in range(2):  # also where a new service comes in between
-            self.run_for(self.service(), 1.5, 5.0)
+            self.run_for(self.service(), 1.5, 20.0)
         self.assertEqual([(deed, entry) for deed, entry, _ in self.acts.done if deed == "end"], [])
         self.assertIs(wishes.read(self.folder).on["roof"], True)
         self.assertTrue(any(isinstance(e, Said) and "stays on for b" in e.text for e in self.said) or turns.read(self.folder)["a"].ended)
@@ -209,7 +209,7 @@ class Schedule(Folder):
 
     def test_a_window_that_touches_an_event_of_its_feed(self):
         self.write("finals: {event: finals, before: 1m}", 'a: {feed: finish, window: "11:00-11:59"}', start="2026-07-05 12:00")
-        self.run_for(self.service(), 2, 5.0)
+        self.run_for(self.service(), 2, 20.0)
         last = [deed for deed, entry, _ in self.acts.done]
         self.assertEqual(last[-1], "begin", self.acts.done)
 
@@ -218,7 +218,7 @@ class Schedule(Folder):
         one = self.service()
         self.run_for(one, 0.5)
         self.clocks.ahead += 5 * 3600
-        self.run_for(one, 2 / 60, 5.0)
+        self.run_for(one, 2 / 60, 20.0)
         self.clocks.ahead -= 5 * 3600
         self.run_for(one, 0.5)
         self.assertEqual([deed for deed, *_ in self.acts.done], ["begin"])

@@ -64,16 +64,16 @@ class Encoder:
         return made
 
     def _content(self, spectrum: Times, fine: float) -> str:
-        channel = self._channel(spectrum, fine)
-        if self._channels == 1:
-            return "000" + "0000" + channel
-        # a pair with a common window: the middle, and a side of nothing
+        gain, rest = self._channel(spectrum, fine)
         window = _WINDOW + u(self._count, 6) + "0"
+        if self._channels == 1:
+            return "000" + "0000" + gain + window + rest
+        # a pair with a common window: the middle, and a side of nothing
         silent = u(100, 8) + _sections([0] * self._count) + "000"
-        return "001" + "0000" + "1" + window + "10" + channel.replace(window, "", 1) + silent
+        return "001" + "0000" + "1" + window + "10" + gain + rest + silent
 
-    def _channel(self, spectrum: Times, fine: float) -> str:
-        """individual_channel_stream() (Table 4.50)."""
+    def _channel(self, spectrum: Times, fine: float) -> tuple[str, str]:
+        """individual_channel_stream() (Table 4.50), its gain and what follows on its window."""
         floor = max(_QUIET, float(np.abs(spectrum).max(initial=0.0)) * _MASKED)
         books, scales, values = list[int](), list[int](), list[tuple[int, Column]]()
         for band in range(self._count):
@@ -93,13 +93,13 @@ class Encoder:
                 scales.append(scale)
                 values.append((book, np.where(part < 0, -quantised, quantised)))
         gain = scales[0] if scales else 100
-        digits = [u(gain, 8), _WINDOW, u(self._count, 6), "0", _sections(books)]
+        first, digits = u(gain, 8), [_sections(books)]
         for scale in scales:
             digits.append(u(SCALE_CODES[scale - gain + 60], SCALE_LENGTHS[scale - gain + 60]))
             gain = scale
         digits.append("000")  # no pulses, no shaping, no gain control
         digits += [_spell(book, row) for book, row in values]
-        return "".join(digits)
+        return first, "".join(digits)
 
 
 _WINDOW = "0" + "00" + "0"  # ics_reserved_bit, ONLY_LONG_SEQUENCE, sine window (Table 4.6)

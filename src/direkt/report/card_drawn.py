@@ -281,6 +281,7 @@ class _Paper:
         self.pdf = FPDF(unit="mm", format="A4")
         self.pdf.set_auto_page_break(False)
         self.pdf.add_page()
+        self._widths: dict[tuple[str, bool, bool], float] = {}  # of what was measured, in letters of 1 mm
 
     def _font(self, words: str, size: float, *, bold: bool, even: bool) -> str:
         """Chooses it; the text as it can be drawn."""
@@ -292,7 +293,9 @@ class _Paper:
         return shown
 
     def width(self, words: str, size: float, *, bold: bool, even: bool) -> float:
-        return float(self.pdf.get_string_width(self._font(words, size, bold=bold, even=even)))
+        if (words, bold, even) not in self._widths:
+            self._widths[words, bold, even] = float(self.pdf.get_string_width(self._font(words, 1.0, bold=bold, even=even)))
+        return self._widths[words, bold, even] * size
 
     def text(self, x: float, y: float, words: str, size: float, *, bold: bool, even: bool, colour: Colour) -> None:
         shown = self._font(words, size, bold=bold, even=even)
