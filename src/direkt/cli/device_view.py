@@ -44,6 +44,7 @@ def snapshot(
 
     One device's picture is kept as the device made it. Exits with 1 when one of the pictures is not as it should be.
     """
+    from direkt.described.errors import DeviceError
     from direkt.report import contact
     from direkt.work.device import manage
 
@@ -65,17 +66,17 @@ def snapshot(
             stamp = time.strftime("%H:%M:%S")
             time.sleep(1.0)
             return contact.Shot(one, first, driver.snapshot(channel), stamp)
+        except DeviceError as error:
+            return contact.Shot(one, trouble=error.what)
         except DirektError as error:
-            return contact.Shot(one, trouble=str(error).removeprefix(f"{one} ").removeprefix(f"{one}: "))
+            return contact.Shot(one, trouble=str(error))
         finally:
             driver.close()
 
     shots = manage.for_all(names, shoot)
     remarks = {shot.name: _remark(shot) for shot in shots}
     if not every and shots[0].trouble:
-        from direkt.described.errors import DeviceError
-
-        raise DeviceError(f"{shots[0].name}: {shots[0].trouble}")
+        raise DeviceError(shots[0].name, shots[0].trouble)
     _write_picture(target, shots, every, rig.file.name)
     if as_json:
         document: SnapshotJson = {

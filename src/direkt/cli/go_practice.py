@@ -228,11 +228,9 @@ def _formers(rig: Rig, planned: Planned, crew: Crew) -> dict[str, tuple[FeedPart
             try:
                 slot = parts.slot(parts.driver.read())
                 out[name] = (parts, rehearse.former_of(parts, slot, crew.means.sources, False))
-            except UnusableInput as error:
+            except rehearse.CannotPutBack as error:
                 parts.driver.close()
-                raise UnusableInput(
-                    f"{str(error).partition(': add --replace')[0]}: fill it first with: direkt write {name}"
-                ) from None
+                raise UnusableInput(f"{error.what}: fill it first with: direkt write {name}") from None
             except DirektError:
                 parts.driver.close()
                 raise

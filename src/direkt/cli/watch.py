@@ -354,7 +354,7 @@ class _Run:
             detail = {"began": began.isoformat(timespec="seconds")}
             text = f"the push dropped, and was {h.text}"
         if event.act is not None:
-            detail |= {"act": event.act.name.lower(), "by": "watch" if "by the watch" in h.text else "page"}
+            detail |= {"act": event.act.name.lower(), "by": event.by}
         self.recorder.add(Entry(
             what, outcome, text, datetime.datetime.fromtimestamp(h.at, datetime.UTC), event.event, event.mark,
             event.feed, event.device, event.destination, event.seconds, detail, event.deed, "ended" if event.deed else "",

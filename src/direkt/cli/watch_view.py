@@ -59,7 +59,7 @@ class View:
             )
             return
         now = time.monotonic()
-        if self._first and now - self._said > 0 and all(row.text != "not looked at yet" for row in board.feeds):
+        if self._first and now - self._said > 0 and all(row.looked_at for row in board.feeds):
             self._first = False
             for row in board.feeds:
                 self._line(f"{row.name}: {row.state}" + (f": {row.text}" if row.text else ""), row.state.value)

@@ -4,11 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+from direkt import mask
 from direkt.errors import NoAnswer, UnusableInput
 
 
 class DeviceError(NoAnswer):
-    """Something between us and the device; the text says what and what to do."""
+    """Something between us and the device; ``what`` says what it does, or does not, and what to do.
+
+    ``device``: whose name stands before that; of one without ``what`` it is the whole text, and the device is not named.
+    """
+
+    def __init__(self, device: str, what: str = "") -> None:
+        super().__init__(f"{device} {what}" if what else device)
+        self.what = mask.own(what or device)
 
 
 class Unreachable(DeviceError):
@@ -18,9 +26,9 @@ class Unreachable(DeviceError):
 class LoginRefused(DeviceError):
     """It does not take the login; ``said`` are its own words, where it has some."""
 
-    def __init__(self, text: str, said: str = "") -> None:
+    def __init__(self, device: str, what: str = "", said: str = "") -> None:
         self.said = said
-        super().__init__(text)
+        super().__init__(device, what)
 
 
 class BadAnswer(DeviceError):
@@ -36,7 +44,7 @@ class Refused(DeviceError):
 
     def __init__(self, device: str, reasons: Mapping[str, str]) -> None:
         self.reasons = dict(reasons)
-        super().__init__(f"{device} refuses: " + "; ".join(f"{name}: {why}" for name, why in reasons.items()))
+        super().__init__(device, "refuses: " + "; ".join(f"{name}: {why}" for name, why in reasons.items()))
 
 
 class CannotDo(UnusableInput):

@@ -122,7 +122,7 @@ class HttpInterface:
         when = f" on {self._login.refused_at}" if self._login.refused_at else ""
         how = ", which it took before: was the password changed? It" if self._login.accepted else "; it"
         return (
-            f"{self.name} has refused this login{when}{how} is not sent again, so that the account does not "
+            f"has refused this login{when}{how} is not sent again, so that the account does not "
             f"lock: change it in the rig, or try it once more: direkt device login {self.name}"
         )
 
@@ -139,7 +139,7 @@ class HttpInterface:
         """The answer to a request of somebody who may ask. Raises DeviceError; LoginRefused where the login is in the way."""
         answer = self.exchange(method, path, body, headers, most=most)
         if answer.status in (401, 403):
-            raise LoginRefused(self.login_hint(answer))
+            raise LoginRefused(self.name, self.login_hint(answer))
         return answer
 
     def exchange(
@@ -150,29 +150,29 @@ class HttpInterface:
         if not path.startswith("/") or path.startswith("//"):
             raise ValueError(f"{path!r} is no path on the device")
         if self.refused and not anonymous:
-            raise LoginRefused(self._not_again())
+            raise LoginRefused(self.name, self._not_again())
         asked = f"{method} {path.partition('?')[0]}"
         limit = _WHOLE_LIMIT + (body.size / _SLOWEST if isinstance(body, Upload) else 0)
         try:
             return self._wait(self._request(method, path, body, headers or {}, most, anonymous, limit))
         except TimeoutError:
             raise BadAnswer(
-                f"{self.name} answers {asked} with bytes that take more than {limit:g} s: is this address the right device?"
+                self.name, f"answers {asked} with bytes that take more than {limit:g} s: is this address the right device?"
             ) from None
         except _TooMuch as error:
-            raise BadAnswer(f"{self.name} answers {asked} with {error}: is this address the right device?") from None
+            raise BadAnswer(self.name, f"answers {asked} with {error}: is this address the right device?") from None
         except httpx.TimeoutException:
             raise Unreachable(
-                f"{self.name} at {self.address} does not answer within {self._limit:g} s: is it on, is the address right?"
+                self.name, f"at {self.address} does not answer within {self._limit:g} s: is it on, is the address right?"
             ) from None
         except httpx.RemoteProtocolError as error:
             what = on_one_line(str(error).partition(":")[0].partition("(")[0].strip().lower().rstrip("."))
             raise Unreachable(
-                f"{self.name} at {self.address} cannot be understood ({what}): is this address the right device, is it done starting?"
+                self.name, f"at {self.address} cannot be understood ({what}): is this address the right device, is it done starting?"
             ) from None
         except (httpx.HTTPError, httpx.InvalidURL) as error:
             raise Unreachable(
-                f"{self.name} at {self.address} cannot be reached ({_reason(error)}): is it on, is the address right?"
+                self.name, f"at {self.address} cannot be reached ({_reason(error)}): is it on, is the address right?"
             ) from None
 
     async def _request(
@@ -210,35 +210,35 @@ class HttpInterface:
             return _read(answer.content.decode()) if answer.content else {}
         except (ValueError, RecursionError):
             raise BadAnswer(
-                f"{self.name} answers {asked} with {answer.kind}, expected JSON: is this address the right device, and is it "
+                self.name, f"answers {asked} with {answer.kind}, expected JSON: is this address the right device, and is it "
                 f"done starting?"
             ) from None
 
     def login_hint(self, answer: Answer) -> str:
-        """Why a login was not taken: what the device offers, what was tried, what to change."""
+        """Why a login was not taken, to stand after the name: what the device offers, what was tried, what to change."""
         challenges = httpauth.parse_challenges(answer.headers.get_list("www-authenticate"))
         offered = _listed(challenges)
         if not self._has_login:
-            return f"{self.name} wants a login ({offered or 'some kind'}): give it under 'login' in the rig"
+            return f"wants a login ({offered or 'some kind'}): give it under 'login' in the rig"
         login = self._login
         if login is not None and login.refused and (login.accepted or not login.tried):
             return self._not_again()
         if login is not None and login.tried:
             if login.accepted:
-                return f"{self.name} takes the login of {login.user}, but not for this: give that user more rights on its page"
+                return f"takes the login of {login.user}, but not for this: give that user more rights on its page"
             return (
-                f"{self.name} refuses the login of {login.user} ({login.tried}; it offers {offered or 'nothing else'}): "
+                f"refuses the login of {login.user} ({login.tried}; it offers {offered or 'nothing else'}): "
                 f"check user name and password; it was sent once and is not sent again"
             )
         if answer.status == 403:
-            return f"{self.name} refuses this to everybody (403): is this address allowed on its page?"
+            return "refuses this to everybody (403): is this address allowed on its page?"
         if challenges:
             ours = "digest or basic" if self._kind == "any" else self._kind
             return (
                 f"{self.name} wants a {offered} login, its driver uses {ours}: choose {ours} on the device's page, or a driver "
                 f"that has the device's own"
             )
-        return f"{self.name} wants a login and does not say which kind: choose digest on its page"
+        return "wants a login and does not say which kind: choose digest on its page"
 
 
 def _listed(challenges: Sequence[Challenge]) -> str:

@@ -120,7 +120,7 @@ class Mapped:
         words_of = said if isinstance(said, str | int | float) else ""
         text = without_keys(" ".join(str(words_of).split())[:200], self._secrets)
         return Refused(self.name, {"it": text}) if text else BadAnswer(
-            f"{self.name} refuses {asked} and does not say why"
+            self.name, f"refuses {asked} and does not say why"
         )
 
     def read(self, answer: Answer, asked: str, *, needed: bool) -> Answered:
@@ -138,7 +138,7 @@ class Mapped:
                 return JsonAnswer({})
             shape = {"xml": "XML", "lines": "lines of name=value"}[self._shape]
             raise BadAnswer(
-                f"{self.name} answers {asked} with {answer.kind} ({error}), expected {shape}: is this address the right "
+                self.name, f"answers {asked} with {answer.kind} ({error}), expected {shape}: is this address the right "
                 "device, and is it done starting?"
             ) from None
 
@@ -146,21 +146,21 @@ class Mapped:
         """What is said against a request."""
         entries = self._refusals
         if (entries is None or entries.list is None) and answer.status == 404:
-            return BadAnswer(f"{self.name} does not know {asked} (404): does {self._known_as} fit it?")
+            return BadAnswer(self.name, f"does not know {asked} (404): does {self._known_as} fit it?")
         if entries is None or entries.list is None:
             words_of = re.sub(r"<[^>]*>", " ", answer.text[:2000])
             said = without_keys(" ".join(words_of.split())[:200], self._secrets)
             if entries is not None and said:
                 return Refused(self.name, {"settings": said})
-            return BadAnswer(f"{self.name} refuses {asked} and does not say why (HTTP status {answer.status})")
+            return BadAnswer(self.name, f"refuses {asked} and does not say why (HTTP status {answer.status})")
         try:
             data = self.read(answer, asked, needed=True)
         except DeviceError:
-            return BadAnswer(f"{self.name} refuses {asked} and does not say why (HTTP status {answer.status})")
+            return BadAnswer(self.name, f"refuses {asked} and does not say why (HTTP status {answer.status})")
         reasons = self._reasons(data, entries)
         if reasons:
             return Refused(self.name, reasons)
-        return BadAnswer(f"{self.name} refuses {asked} and does not say why")
+        return BadAnswer(self.name, f"refuses {asked} and does not say why")
 
     def _reasons(self, data: Answered, entries: RefusalEntries) -> dict[str, str]:
         out = {}

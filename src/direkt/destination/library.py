@@ -13,7 +13,6 @@ from typing import TYPE_CHECKING
 
 from direkt import documents
 from direkt.documents import Document, DocumentError, Problem
-from direkt.errors import UnusableInput
 
 if TYPE_CHECKING:
     from direkt.destination.sheet import Sheet
@@ -42,6 +41,7 @@ def load(name: str, folder: Path | None = None) -> Sheet:
 
 def _load(name: str, folder: Path | None, above: tuple[str, ...]) -> Sheet:
     from direkt.destination.file import build  # takes long to load, and most commands have no use for a sheet
+    from direkt.destination.sheet import NoSuchMode
 
     if name in above or len(above) > _DEEPEST:
         raise DocumentError(name, [Problem(0, f"extends itself: {' -> '.join([*above, name])}")])
@@ -49,10 +49,8 @@ def _load(name: str, folder: Path | None, above: tuple[str, ...]) -> Sheet:
     if colon and mode and (plain in shipped() or plain.endswith((ENDING, ".yml"))):
         try:
             return _load(plain, folder, above).in_mode(mode)
-        except DocumentError:
-            raise
-        except UnusableInput as error:
-            raise DocumentError(plain, [Problem(0, str(error).partition(": ")[2])]) from None
+        except NoSuchMode as error:
+            raise DocumentError(plain, [Problem(0, error.why)]) from None
     if name in shipped():
         return build(_shipped(name), name, lambda other: _load(other, folder, (*above, name)))
     path = Path(name)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from direkt import demand, parameters
 from direkt.codec import levels
@@ -20,8 +20,14 @@ class Contradiction:
     """Two things in a sheet that do not go together."""
 
     source: str  # file and line
-    text: str
+    said: str
     warning: bool = False  # it can be meant, but is unlikely to be
+    mode: str = ""  # the latency mode in which they do not
+
+    @property
+    def text(self) -> str:
+        """In words."""
+        return f"in latency mode {self.mode}: {self.said}" if self.mode else self.said
 
 
 def lint(sheet: Sheet) -> list[Contradiction]:
@@ -29,10 +35,8 @@ def lint(sheet: Sheet) -> list[Contradiction]:
     found = [*_of_rules(sheet), *_ladder(sheet), *_audio_ladder(sheet), *_ends(sheet)]
     for name in sheet.modes:
         inside = _of_rules(sheet.in_mode(name))
-        found += [Contradiction(c.source, f"in latency mode {name}: {c.text}", c.warning) for c in inside]
-    unique = {
-        (c.source, c.text.partition(": ")[2] if c.text.startswith("in latency") else c.text): c for c in reversed(found)
-    }
+        found += [replace(c, mode=name) for c in inside]
+    unique = {(c.source, c.said): c for c in reversed(found)}
     return sorted(unique.values(), key=lambda c: _line(c.source))
 
 

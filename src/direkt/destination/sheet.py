@@ -269,6 +269,14 @@ class Mode:
     behind: Span | None = None  # s that viewers are behind in it
 
 
+class NoSuchMode(UnusableInput):
+    """A latency mode that a sheet does not have."""
+
+    def __init__(self, sheet: str, why: str) -> None:
+        super().__init__(f"{sheet}: {why}")
+        self.why = why
+
+
 @dataclass(frozen=True, slots=True)
 class Sheet:
     """One destination's ingest requirements."""
@@ -292,11 +300,11 @@ class Sheet:
     mode: str = ""  # the latency mode that is in force; empty: the sheet as it stands
 
     def in_mode(self, name: str) -> Sheet:
-        """The sheet with a latency mode's changes. Raises UnusableInput for one that it does not have."""
+        """The sheet with a latency mode's changes. Raises NoSuchMode for one that it does not have."""
         mode = self.modes.get(name)
         if mode is None:
             known = ", ".join(self.modes) or "none"
-            raise UnusableInput(f"{self.id}: no latency mode {name!r}; it has {known}")
+            raise NoSuchMode(self.id, f"no latency mode {name!r}; it has {known}")
         return replace(
             self, id=f"{self.id}:{name}", name=f"{self.name} ({name})", rules={**self.rules, **mode.rules}, mode=name
         )

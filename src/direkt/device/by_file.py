@@ -249,7 +249,7 @@ class Driver(Understood):
             answer = self.http.admitted(method, place, most=_LARGEST_PICTURE)
         if answer.status >= 300 or not answer.content.startswith(b"\xff\xd8"):
             what = f"HTTP status {answer.status}" if answer.status >= 300 else answer.kind
-            raise BadAnswer(f"{self.name} gives no JPEG as its picture: {what}")
+            raise BadAnswer(self.name, f"gives no JPEG as its picture: {what}")
         return answer.content
 
     def update(self, file: Path, sent: Callable[[int], None]) -> None:

@@ -43,14 +43,14 @@ class Session:
             return answer
         if fresh:
             raise LoginRefused(
-                f"{self._http.name} takes the login of {self._user}, but not for {method} {path.partition('?')[0]}: give that user more rights on its page"
+                self._http.name, f"takes the login of {self._user}, but not for {method} {path.partition('?')[0]}: give that user more rights on its page"
             )
         self._begun = False
         self._ensure()
         answer = self._http.exchange(method, path, content, {**headers, **self._header})
         if self._over(answer):
             raise LoginRefused(
-                f"{self._http.name} takes the login of {self._user}, but not for {method} {path.partition('?')[0]}: give that user more rights on its page"
+                self._http.name, f"takes the login of {self._user}, but not for {method} {path.partition('?')[0]}: give that user more rights on its page"
             )
         return answer
 
@@ -80,7 +80,7 @@ class Session:
             return False
         name = self._http.name
         if self._login is None:
-            raise LoginRefused(f"{name} wants a login (by its form): give it under 'login' in the rig")
+            raise LoginRefused(name, "wants a login (by its form): give it under 'login' in the rig")
         if not clear.allowed(self._http.address):
             raise LoginRefused(clear.words("the login", self._http.address, f"devices.{name}"))
         user, password = self._login
@@ -88,7 +88,7 @@ class Session:
         if when is not None:
             words = f" on {when}" if when else ""
             raise LoginRefused(
-                f"{name} has refused this login{words}; it is not sent again, so that the account does not lock: change it in the rig, or try it "
+                name, f"has refused this login{words}; it is not sent again, so that the account does not lock: change it in the rig, or try it "
                 f"once more: direkt device login {name}"
             )
         self._begin(user, password)
@@ -106,20 +106,20 @@ class Session:
         asked = f"{method} {path.partition('?')[0]}"
         answer = self._http.exchange(method, path + (("&" if "?" in path else "?") + query if query else ""), body, {"Content-Type": kind} if body else {})
         if answer.status >= 500 or answer.status == 404:
-            raise BadAnswer(f"{name} answers {asked} with HTTP status {answer.status}: does its driver fit it?")
+            raise BadAnswer(name, f"answers {asked} with HTTP status {answer.status}: does its driver fit it?")
         found = self._read(answer, asked) if answer.content.strip() and (entry.token or self._no is not None or entry.life_at) else None
         refused = answer.status >= 400 or (found is not None and self._no is not None and self._no.at is not None and says_no(found, self._no))
         token = str(found.get(entry.token) or "") if found is not None and entry.token is not None else ""
         if entry.token is not None and not refused and (not token or len(token) > _LONGEST or not token.isascii() or not token.isprintable()):
             refused = True
         if entry.token is None and not refused and not self._http.has_cookies and self._http.odd_cookie:
-            raise BadAnswer(f"{name} answers {asked} with a cookie that cannot be sent back: it has letters outside ASCII")
+            raise BadAnswer(name, f"answers {asked} with a cookie that cannot be sent back: it has letters outside ASCII")
         if entry.token is None and not refused and not self._http.has_cookies:
             refused = True
         if refused:
             refusals.current().note(self._http.address, user, password)
             raise LoginRefused(
-                f"{name} refuses the login of {user} (by its form): check user name and password; it was sent once and is not sent again"
+                name, f"refuses the login of {user} (by its form): check user name and password; it was sent once and is not sent again"
             )
         if token:
             self._kept(Secret(token))

@@ -61,11 +61,12 @@ class Driver(Bare):
             return state
         if self._pushes is False and self.file.push.from_firmware:
             words = f"it pushes from firmware {self.file.push.from_firmware} on, and has {state.firmware}"
-            return replace(state, remarks=(*state.remarks, words))
+            return replace(state, remarks=(*state.remarks, words), no_push=words)
         try:
             own = self._own.read()
         except BadAnswer as error:  # the standard's part is there all the same
-            return replace(state, remarks=(*state.remarks, f"its page for the push cannot be read: {error}"))
+            words = f"its page for the push cannot be read: {error}"
+            return replace(state, remarks=(*state.remarks, words), no_push=words)
         channels = {name: self._joined(one, own.channels.get(name)) for name, one in state.channels.items()}
         return replace(
             state, channels=channels, slots=own.slots, temperature=own.temperature,
@@ -144,7 +145,7 @@ class Driver(Bare):
             self._pushes = can_push(self.file, self.identity().firmware)
         if self._pushes is False:
             least = f" before firmware {self.file.push.from_firmware}" if self.file.push.from_firmware else ""
-            raise BadAnswer(f"{self.name} cannot push{least}")
+            raise BadAnswer(self.name, f"cannot push{least}")
 
     def restart(self) -> None:
         """By the file where it says how. Raises DeviceError."""

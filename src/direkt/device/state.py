@@ -99,6 +99,7 @@ class DeviceState:
     slots: Mapping[int, Slot] = field(default_factory=dict)  # empty where the device has none
     make: str = ""
     remarks: tuple[str, ...] = ()  # what could not be read, and what is odd
+    no_push: str = ""  # why it has no push slots, where that is known
 
     def channel(self, name: str) -> Channel | None:
         """The channel by our name, or by what the device calls it; None where there is none."""

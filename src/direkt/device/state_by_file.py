@@ -40,13 +40,13 @@ class Understood(Bare):
         signal, connected = self._fact(state, facts.input), self._fact(state, facts.input_connected)
         model = self._fact(state, facts.model)
         if model is None and self.file.kind == "http":
-            raise BadAnswer(f"{self.name} does not say what it is: the driver {self.file.title!r} does not fit it")
+            raise BadAnswer(self.name, f"does not say what it is: the driver {self.file.title!r} does not fit it")
         self._untold = []
         try:
             together = self._together(state)
             channels = {name: self._channel(name, state, limits, together) for name in self.file.channels}
         except WordsError as error:
-            raise BadAnswer(f"{self.name} gives {without_keys(str(error), self._written)}") from None
+            raise BadAnswer(self.name, f"gives {without_keys(str(error), self._written)}") from None
         told = self._fact(state, facts.restart_needed)
         source = (
             input_signal(self._said(signal))
@@ -94,7 +94,7 @@ class Understood(Bare):
         place = self.file.channel(name).at
         data = state.part(place) if place else state
         if data is None:
-            raise BadAnswer(f"{self.name} has no channel {name!r} where its driver expects it")
+            raise BadAnswer(self.name, f"has no channel {name!r} where its driver expects it")
         values: Values = {}
         allowed = fixed_limits(self.file)
         for parameter, only in list(allowed.items()):
@@ -191,7 +191,7 @@ class Understood(Bare):
         for n, item in enumerate(listed, 1):
             number = words.number_of(item.get(entries.number)) if entries.number is not None else n
             if not isinstance(number, int):
-                raise BadAnswer(f"{self.name} lists a push slot without a number")
+                raise BadAnswer(self.name, "lists a push slot without a number")
             server, length = self._target(entries, item)
             sent = words.number_of(item.get(entries.sent_bytes)) if entries.sent_bytes else None
             said = without_keys(str(item.get(entries.message) or "") if entries.message else "", self._written, length)

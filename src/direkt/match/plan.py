@@ -11,6 +11,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from direkt import parameters
+from direkt.demand import Demand
 from direkt.destination.sheet import Rule, Sheet
 from direkt.device.input import InputSignal
 from direkt.device.state import Channel
@@ -159,7 +160,7 @@ class _Words:
             next((r for r in rules if r.should and (old is None or not takes(r.should, setting, old))), rules[0]),
         )
         reason = self._reason(setting, old, new, deciding)
-        own = "" if reason.startswith("the device wants it so") else deciding.source
+        own = "" if self._part(setting, old, deciding) is None and self._law(setting, old, new) is not None else deciding.source
         return Step(setting, old, new, _asked(rules), reason, own)
 
     def _unasked(self, setting: str, old: Value | None, new: Value | None) -> str:
@@ -168,22 +169,29 @@ class _Words:
             return f"the sheet gives no bitrate for {self.new.get(SIZE)} at {parameters.show(RATE, self.new.get(RATE))}"
         if old == new:
             return "the sheet does not ask"
-        if (
-            setting == RATE
-            and old is not None
-            and not terms.in_family(self.around.signal, old)
-            and self.around.signal is not None
-        ):
+        if self._follows_source(setting, old) and self.around.signal is not None:
             return f"follows the source, {self.around.signal.text}"
-        before = {**self.new, **({setting: old} if old is not None else {})}
-        law = next(
-            (c for c in self.stated.problem.constraints if c.law and setting in c.scope and not c.holds(before)), None
-        )
+        law = self._law(setting, old, new)
         return (
             f"the device wants it so: {law.text or 'its limits belong together'}"
             if law is not None
             else self._uplink_words("the sheet does not ask")
         )
+
+    def _follows_source(self, setting: str, old: Value | None) -> bool:
+        return setting == RATE and old is not None and not terms.in_family(self.around.signal, old) and self.around.signal is not None
+
+    def _law(self, setting: str, old: Value | None, new: Value | None) -> Constraint | None:
+        """What of the device forbids to leave a setting as it is; None where that changes nothing, or nothing does."""
+        if old == new or self._follows_source(setting, old):
+            return None
+        before = {**self.new, **({setting: old} if old is not None else {})}
+        return next((c for c in self.stated.problem.constraints if c.law and setting in c.scope and not c.holds(before)), None)
+
+    @staticmethod
+    def _part(setting: str, old: Value | None, rule: Rule) -> Demand | None:
+        """What of a rule moves a setting: the demand where the old value does not meet it, else the recommendation."""
+        return rule.must if rule.must is not None and (old is None or not takes(rule.must, setting, old)) else rule.should
 
     def _reason(self, setting: str, old: Value | None, new: Value, rule: Rule) -> str:
         because = f": {rule.because}" if rule.because else ""
@@ -198,11 +206,10 @@ class _Words:
             if rule.should is not None and not takes(rule.should, setting, new):
                 return f"kept: allowed, though the sheet recommends {rule.should.text()} and {self._who_cannot(setting, rule)} cannot"
             return f"kept: as asked{hint}"
-        demanded = rule.must is not None and (old is None or not takes(rule.must, setting, old))
-        part = rule.must if demanded else rule.should
+        part = self._part(setting, old, rule)
         if part is None:
             return self._unasked(setting, old, new)
-        verb = "demands" if demanded else "recommends"
+        verb = "demands" if part is rule.must else "recommends"
         what = "it" if rule.name == setting else f"{rule.name} of {part.text()}"
         return (
             self._uplink_words(f"the sheet {verb} {what}{because}{hint}")
@@ -258,7 +265,7 @@ class _Words:
             )
         setting = parameters.setting_of(c.name)
         limit = self.channel.limits.get(setting)
-        if setting == BITRATE and c.text.startswith("the sheet's bitrates"):
+        if setting == BITRATE and c.ladder:
             rules = [rule for rule in rules_on(self.sheet, BITRATE, self.new) if rule.must is not None]
             wanted = rules[0].must.text() if rules and rules[0].must is not None else c.text
             return Unmet(c.name, f"asked {wanted}; {self._can(setting)}", rules[0].source if rules else c.source)
@@ -269,7 +276,7 @@ class _Words:
                 c.source,
             )
         rule = self.sheet.rules.get(c.name)
-        wants = rule.must.text() if rule is not None and rule.must is not None and "(feed" not in c.text else c.text
+        wants = rule.must.text() if rule is not None and rule.must is not None and not c.feed else c.text
         alone = not any(
             limit.allows(v) and c.holds({**self.new, setting: v})
             for v in self.stated.problem.domains[setting]

@@ -247,7 +247,7 @@ class _Builder:
             return off_by(must, setting, values.get(setting))
 
         scope = (setting, row.needs[0]) if row.needs is not None and row.needs[0] in self.domains else (setting,)
-        self.constraints.append(Constraint(scope, holds, False, rule.name, _asked(rule, asker), rule.source, off))
+        self.constraints.append(Constraint(scope, holds, False, rule.name, _asked(rule, asker), rule.source, off, feed=asker.feed))
 
     def _ladder_must(self, asker: Asker) -> None:
         rule_of = rungs(asker.sheet)
@@ -264,7 +264,7 @@ class _Builder:
 
         text = "the sheet's bitrates for the picture" + (f" of feed {asker.feed}" if asker.feed else "")
         scope = tuple(name for name in (BITRATE, SIZE, RATE, CODEC) if name in self.domains)
-        self.constraints.append(Constraint(scope, holds, False, BITRATE, text, asker.sheet.source, off))
+        self.constraints.append(Constraint(scope, holds, False, BITRATE, text, asker.sheet.source, off, ladder=True))
 
     def _audio_ladder_must(self, asker: Asker) -> None:
         def rule_of(values: Values) -> Rule | None:
@@ -287,7 +287,7 @@ class _Builder:
         scope = tuple(name for name in (SOUND_BITRATE, CHANNELS, SOUND) if name in self.domains)
         self.constraints.append(
             Constraint(
-                scope, holds, False, SOUND_BITRATE, "the sheet's bitrates for the channels", asker.sheet.source, off
+                scope, holds, False, SOUND_BITRATE, "the sheet's bitrates for the channels", asker.sheet.source, off, ladder=True
             )
         )
 
@@ -300,7 +300,7 @@ class _Builder:
             return level is None or (level != "" and must.allows(level))
 
         scope = tuple(n for n in (SIZE, RATE, BITRATE, "video.codec", "video.profile") if n in self.domains)
-        self.constraints.append(Constraint(scope, holds, False, "video.level", _asked(rule, asker), rule.source))
+        self.constraints.append(Constraint(scope, holds, False, "video.level", _asked(rule, asker), rule.source, feed=asker.feed))
 
     def _adaptive_must(self, asker: Asker) -> None:
         names = [
@@ -340,7 +340,7 @@ class _Builder:
             if rule is not None and rule.same_as_source:
                 self.constraints.append(Constraint(
                     (RATE,), lambda values: RATE not in values or parameters.same(RATE, values[RATE], signal.frame_rate),
-                    False, RATE, _asked(rule, asker), rule.source, off,
+                    False, RATE, _asked(rule, asker), rule.source, off, feed=asker.feed,
                 ))  # fmt: skip
 
     def _uplink_must(self) -> tuple[Constraint, ...]:

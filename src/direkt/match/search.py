@@ -33,6 +33,8 @@ class Constraint:
     text: str = ""
     source: str = ""  # where it stands
     distance: Callable[[Values], float] = lambda _: 1.0  # how far off settings are that do not meet it
+    ladder: bool = False  # it is a sheet's table of bitrates
+    feed: str = ""  # of several feeds, the one that asks
 
 
 @dataclass(frozen=True, slots=True)

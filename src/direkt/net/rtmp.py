@@ -234,6 +234,7 @@ class Publishing:
         self._published = False  # at any time
         self._begin = time.monotonic()
         self._over: str | None = None  # why it ends, when it is to end
+        self._closed = False  # the other end closed the connection
 
     async def run(self) -> None:
         try:
@@ -263,7 +264,7 @@ class Publishing:
                 self._over = f"the connection broke: {os_words(error)}"
                 break
             if not data:
-                self._over = "the connection was closed"
+                self._over, self._closed = "the connection was closed", True
                 break
             self._take(data)
             await self._answer()
@@ -353,7 +354,7 @@ class Publishing:
         if self._publishing:
             self._leave(reason)
             return
-        looked_in = reason == "the connection was closed" and self._session.state is not State.HANDSHAKE
+        looked_in = self._closed and self._session.state is not State.HANDSHAKE
         if self._session.received and not self._published and not looked_in:
             self._receiver.tell(TurnedAway(self._peer, reason))
 

@@ -40,7 +40,7 @@ class Puller:
         self._handed_on = 0.0
 
     def _error(self, text: str) -> FetchError:
-        return FetchError(f"{self._address.place}: {text}")
+        return FetchError(self._address.place, text)
 
     async def run(self) -> None:
         """Connects, tells Arrived and then media events, until it is cancelled. Raises FetchError."""
@@ -52,7 +52,7 @@ class Puller:
         try:
             connection = await connect(address, CONNECT_LIMIT, self._tls, lambda *_: None)
         except ConnectError as error:
-            raise FetchError(f"{address.place} cannot be reached: {error.detail}") from None
+            raise FetchError(address.place, f"it cannot be reached: {error.detail}") from None
         self._session.start()
         plays, reason = False, "the fetching was ended"
         begin = time.monotonic()
@@ -82,7 +82,7 @@ class Puller:
             reason = f"the connection broke: {os_words(error)}"
             raise self._error(reason) from None
         except FetchError as error:
-            reason = str(error).partition(": ")[2]
+            reason = error.why
             raise
         finally:
             self._hand_on()

@@ -96,7 +96,7 @@ class Puller:
         if login is not None and (when := refusals.current().refused(self.place, *login)) is not None:
             words = f" on {when}" if when else ""
             raise LoginRefused(
-                f"{address.place} has refused this login{words}; it is not sent again, so that the account does not lock: give another one, or try "
+                address.place, f"it has refused this login{words}; it is not sent again, so that the account does not lock: give another one, or try "
                 "it once more: direkt device login DEVICE"
             )
         while True:
@@ -113,15 +113,15 @@ class Puller:
                         if self._by
                         else " by any transport"
                     )
-                    raise FetchError(f"{address.place} does not send{more}") from None
+                    raise FetchError(address.place, f"it does not send{more}") from None
             except _Elsewhere as elsewhere:
                 redirects += 1
                 if redirects > _REDIRECTS:
-                    raise FetchError(f"{self._address.place} sends us from address to address without end") from None
+                    raise FetchError(self._address.place, "it sends us from address to address without end") from None
                 try:
                     following = address.towards(elsewhere.url)
                 except AddressError as error:
-                    raise FetchError(f"{address.place} sends us to an address that cannot be used: {error}") from None
+                    raise FetchError(address.place, f"it sends us to an address that cannot be used: {error}") from None
                 if following.host != address.host:
                     schemes = ("digest",)  # which does not tell the password
                 address = following
@@ -159,13 +159,13 @@ class _Pull:
 
     def _error(self, text: str, kind: type[FetchError] = FetchError) -> FetchError:
         known = [self._login[1]] if self._login is not None else []
-        return kind(f"{self._address.place}: {without(text, known)}")
+        return kind(self._address.place, without(text, known))
 
     async def run(self) -> None:
         try:
             self._connection = await connect(self._address, CONNECT_LIMIT, self._tls, lambda *_: None)
         except ConnectError as error:
-            raise FetchError(f"{self._address.place} cannot be reached: {error.detail}") from None
+            raise FetchError(self._address.place, f"it cannot be reached: {error.detail}") from None
         arrived = False
         reason = "the fetching was ended"
         try:
@@ -180,7 +180,7 @@ class _Pull:
             reason = f"the connection broke: {os_words(error)}"
             raise self._error(reason) from None
         except FetchError as error:
-            reason = str(error).partition(": ")[2]
+            reason = error.why
             raise
         finally:
             if arrived:
@@ -464,7 +464,7 @@ def _pair(host: str, local: str) -> list[socket.socket]:
         except OSError:
             for one in made:
                 one.close()
-    raise FetchError(f"no two free UDP ports to receive {host} at: try --by tcp")
+    raise FetchError(host, "no two free UDP ports to receive it at: try --by tcp")
 
 
 def puller(

@@ -31,7 +31,11 @@ class PublishRefused(PublishError):
 
 
 class FetchError(NoAnswer):
-    """A stream cannot be fetched, or ends; the text says why and never holds a login."""
+    """A stream cannot be fetched, or ends; ``why`` never holds a login."""
+
+    def __init__(self, place: str, why: str) -> None:
+        super().__init__(f"{place}: {why}")
+        self.why = why
 
 
 class LoginRefused(FetchError):

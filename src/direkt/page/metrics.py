@@ -92,7 +92,7 @@ class Figures(Collector):
         heat = GaugeMetricFamily("direkt_device_temperature_celsius", "Of the device.", labels=("rig", "device"))
         answers = GaugeMetricFamily("direkt_device_answers", "Whether the device answers.", labels=("rig", "device"))
         for device in dict.fromkeys(row.device for row in board.feeds):
-            if device in board.devices or any(row.device == device and row.push == "no answer" for row in board.feeds):
+            if device in board.devices or any(row.device == device and not row.answers for row in board.feeds):
                 answers.add_metric((board.rig, device), float(device in board.devices))
             temperature = board.devices.get(device)
             if temperature is not None:

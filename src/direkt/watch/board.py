@@ -38,6 +38,8 @@ class FeedRow:
     strip: str  # 300 marks, two seconds each, the latest last
     wanted: bool = False  # it is meant to be on
     undo: bool = False  # it was stopped from a page a few minutes ago
+    answers: bool = True  # its device, when it was asked last
+    looked_at: bool = True  # at least once
 
 
 @dataclass(frozen=True, slots=True)

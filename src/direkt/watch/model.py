@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Protocol
+from typing import Literal, Protocol
 
 from direkt.store.wishes import Wishes
 from direkt.watch.board import Board, Happening, NextEvent
@@ -120,6 +120,7 @@ class Happened:
     mark: str = ""
     seconds: float | None = None
     act: Act | None = None
+    by: Literal["watch", "page"] = "watch"  # who acted
     counted: bool = False  # the platform itself counts what is missing
     deed: str = ""  # what it ends
 

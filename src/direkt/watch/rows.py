@@ -28,7 +28,7 @@ def feed_row(
         measured, len(seen.gaps) if seen is not None else 0, one.drops,
         one.missing + (now - one.dropped if one.dropped is not None else 0.0), restarts, mending,
         device.temperature if device is not None and not device.error else None, one.strip(int(STRIP / CELL)),
-        one.wanted, undo,
+        one.wanted, undo, facts.carried or facts.by_hand or one.device is None or not one.device.error, one.known,
     )  # fmt: skip
 
 

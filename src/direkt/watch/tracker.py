@@ -30,7 +30,6 @@ _LAG = 8.0  # s by which an ingest may be late to notice that a push has gone
 _HALF, _LEAST = 0.5, 100.0  # of the usual rate, or kbit/s, from where on a counter that moves is a push, and not the tries of one
 _THIN = 0.6  # of the usual bitrate
 _THIN_FOR = 15.0  # s
-_UNSEEN = "not looked at yet"
 
 
 class FeedState(StrEnum):
@@ -74,6 +73,10 @@ class Standing:
 
     state: FeedState
     text: str = ""
+    looked: bool = True  # somebody looked
+
+
+_UNSEEN = Standing(FeedState.UNKNOWN, "not looked at yet", looked=False)
 
 
 class Tracker:
@@ -82,7 +85,8 @@ class Tracker:
     def __init__(self, facts: Facts, begin: float) -> None:
         self.facts = facts
         self.state = FeedState.UNKNOWN
-        self.text = _UNSEEN
+        self.text = _UNSEEN.text
+        self.known = False  # it was looked at
         self.since = begin  # of the state
         self.dropped: float | None = None  # since when it is dropped
         self.drops = 0
@@ -201,11 +205,6 @@ class Tracker:
         return max(_STILL, 2 * max(self._steps)) if len(self._steps) >= 2 else _UNLEARNT
 
     @property
-    def known(self) -> bool:
-        """Whether it was looked at."""
-        return self.text != _UNSEEN
-
-    @property
     def input(self) -> Input | None:
         """What the ingest sees of it, where a look is fresh."""
         return self.event.input(self.facts.role) if self.event is not None and not self.event.error else None
@@ -287,7 +286,7 @@ class Tracker:
                 self.missing += now - self.dropped
                 self.dropped = None
             self.state, self.since = found.state, now
-        self.text = found.text
+        self.text, self.known = found.text, found.looked
         self._strip(now)
 
     def _strip(self, now: float) -> None:
@@ -326,7 +325,7 @@ class Tracker:
             return Standing(FeedState.UNKNOWN, f"{self.facts.device} is set by hand: it tells nothing")
         look = self.device
         if look is None:
-            return Standing(FeedState.UNKNOWN, _UNSEEN)
+            return _UNSEEN
         if look.error:
             return Standing(FeedState.UNKNOWN, look.error)
         slot = look.slots.get(self.facts.slot)
@@ -382,7 +381,7 @@ class Tracker:
     def _as_carried(self, now: float) -> Standing:
         running = self.carrying.running if self.carrying is not None else None
         if self.carrying is None:
-            return Standing(FeedState.UNKNOWN, _UNSEEN)
+            return _UNSEEN
         if running is None:
             if self.wanted:
                 return Standing(FeedState.DROPPED, "nobody carries it any more")

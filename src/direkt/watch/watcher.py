@@ -15,7 +15,7 @@ from collections import deque
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
-from typing import TypeVar
+from typing import Literal, TypeVar
 
 from direkt.errors import DirektError
 from direkt.platform.event import EventState
@@ -439,6 +439,7 @@ class Watcher:
         seconds: float | None = None,
         act: Act | None = None,
         deed: str = "",
+        by: Literal["watch", "page"] = "watch",
     ) -> None:
         happening = Happening(self.wall(), what, name, text, good)
         self._happenings.appendleft(happening)
@@ -448,7 +449,7 @@ class Watcher:
         self._out.append(Happened(
             happening, name if facts is not None else "", facts.device if facts is not None else "",
             facts.destination if facts is not None else "", event.name if event is not None else "", event.mark if event is not None else "",
-            round(seconds, 1) if seconds is not None else None, act, event is not None and event.asked, deed,
+            round(seconds, 1) if seconds is not None else None, act, by, event is not None and event.asked, deed,
         ))  # fmt: skip
 
     def note(self, name: str, text: str, *, good: bool) -> None:
@@ -622,7 +623,8 @@ class Watcher:
             who = "from the page" if doing.by_person else "by the watch"
             what = {Act.PUSH: "push started again", Act.DEVICE: "device restarted", None: "push stopped"}[doing.act]
             self._happen(
-                "stop" if doing.act is None else "mend", feed, f"{what} {who}: {words}", good=good, act=doing.act, deed=deed
+                "stop" if doing.act is None else "mend", feed, f"{what} {who}: {words}", good=good, act=doing.act, deed=deed,
+                by="page" if doing.by_person else "watch",
             )
 
         self._ask(run, then, lambda words: then((False, f"it failed ({words})")))

@@ -53,8 +53,7 @@ class FeedParts:
 
     def no_push(self, state: DeviceState) -> str:
         """What to do where the device has no push slots."""
-        told = next((words for words in state.remarks if "push" in words), "")
-        return told or "enter server address and key on its page, or take another device"
+        return state.no_push or "enter server address and key on its page, or take another device"
 
     def known_key(self, server: str, length: int, sources: Sources) -> Secret | None:
         """The key that the rig knows for a server address, where it has this many characters."""

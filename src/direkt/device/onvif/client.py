@@ -137,7 +137,7 @@ class Client:
                 self._token_was_taken(operation)
             body = soap.read(answer.content).body
             if body is None:
-                raise BadAnswer(f"{self.name} answers {operation} with an empty body")
+                raise BadAnswer(self.name, f"answers {operation} with an empty body")
             return body
         if self._not_admitted(answer, fault):
             # an operation that was allowed before and is not any more: the password was changed
@@ -148,19 +148,19 @@ class Client:
             if FIRST_PASSWORD.search(fault.reason) and (
                 self._login is None or not answer.headers.get("www-authenticate")
             ):
-                words = f"{self.name} wants its first password before anything else ({fault.reason}): direkt device claim {self.name}"
-                raise LoginRefused(words, fault.reason)
+                words = f"wants its first password before anything else ({fault.reason}): direkt device claim {self.name}"
+                raise LoginRefused(self.name, words, fault.reason)
             said = "" if fault.reason.lower().strip(" .") in _EMPTY_WORDS else fault.reason
             more = f"; it says: {said}" if said else ""
-            raise LoginRefused(self._refusal(answer, fault, operation, anonymous) + more, fault.reason)
+            raise LoginRefused(self.name, self._refusal(answer, fault, operation, anonymous) + more, fault.reason)
         if _NOT_THERE & set(fault.subcodes):
-            raise NotOffered(f"{self.name} does not offer {operation}: {fault.text}")
+            raise NotOffered(self.name, f"does not offer {operation}: {fault.text}")
         raise FaultAnswer(self.name, operation, fault)
 
     def _path_of(self, service: Service, operation: str) -> str:
         path = self.services().get(service)
         if path is None:
-            raise NotOffered(f"{self.name} does not offer {operation}: it has no such service")
+            raise NotOffered(self.name, f"does not offer {operation}: it has no such service")
         return path
 
     def _token_was_taken(self, operation: str) -> None:
@@ -175,7 +175,7 @@ class Client:
         if self._token_refused or when is not None:
             words = f" on {when}" if when else ""
             raise LoginRefused(
-                f"{self.name} has refused this login{words}; it is not sent again, so that the account does not lock: change it in the rig, or "
+                self.name, f"has refused this login{words}; it is not sent again, so that the account does not lock: change it in the rig, or "
                 f"try it once more: direkt device login {self.name}"
             )
 
@@ -203,12 +203,12 @@ class Client:
                 return Fault("Sender", ("NotAuthorized",), "")
             if 300 <= answer.status < 400:
                 target = re.sub(r"[^\x21-\x7e]|//[^/@]*@", "", answer.headers.get("location", "elsewhere"))[:80]
-                raise BadAnswer(f"{self.name} sends {operation} on to {target}: put that under 'address'") from None
+                raise BadAnswer(self.name, f"sends {operation} on to {target}: put that under 'address'") from None
             if answer.status in (404, 405, 501):
                 return Fault("Receiver", ("NoSuchService",), f"HTTP status {answer.status}")
             what = f"HTTP status {answer.status}" if answer.status >= 400 else answer.kind
             raise BadAnswer(
-                f"{self.name} answers {operation} with {what} ({error}): does it speak ONVIF, and is that turned on?"
+                self.name, f"answers {operation} with {what} ({error}): does it speak ONVIF, and is that turned on?"
             ) from None
         if envelope.fault is None and answer.status in (401, 403):
             return Fault("Sender", ("NotAuthorized",), "")
@@ -223,7 +223,7 @@ class Client:
     def _give_up_if_refused(self, answer: Answer, operation: str) -> None:
         """Raises LoginRefused where HTTP has sent the login in vain: another way would count as another try."""
         if self.http.refused:
-            raise LoginRefused(self.http.login_hint(answer) + self._clock_words())
+            raise LoginRefused(self.name, self.http.login_hint(answer) + self._clock_words())
 
     def _refusal(self, answer: Answer, fault: Fault, operation: str, anonymous: bool) -> str:
         offered = httpauth.parse_challenges(answer.headers.get_list("www-authenticate"))
@@ -231,9 +231,9 @@ class Client:
             return self.http.login_hint(answer)
         user = self._login[0]
         if self._token_taken:
-            return f"{self.name} takes the login of {user}, but not for {operation}: give that user more rights on its page"
+            return f"takes the login of {user}, but not for {operation}: give that user more rights on its page"
         return (
-            f"{self.name} refuses the login of {user} (token of WS-Security; it offers no other){self._clock_words()}: "
+            f"refuses the login of {user} (token of WS-Security; it offers no other){self._clock_words()}: "
             "check user name and password; it was sent once and is not sent again"
         )
 

@@ -128,7 +128,7 @@ class Driver(Bare):
         answer = self.client.http.admitted("GET", path, most=_LARGEST_PICTURE)
         if answer.status >= 300 or not answer.content.startswith(b"\xff\xd8"):
             what = f"HTTP status {answer.status}" if answer.status >= 300 else answer.kind
-            raise BadAnswer(f"{self.name} gives no JPEG as its picture: {what}")
+            raise BadAnswer(self.name, f"gives no JPEG as its picture: {what}")
         return answer.content
 
     def presets(self) -> list[Preset]:

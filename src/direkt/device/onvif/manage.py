@@ -90,7 +90,7 @@ def network(client: Client, host: str) -> Network:
     answer = _device(client, "GetNetworkInterfaces")
     found = [_interface(one) for one in tree.children(answer, "NetworkInterfaces")]
     if not found:
-        raise BadAnswer(f"{client.name} tells no network interface")
+        raise BadAnswer(client.name, "tells no network interface")
     one = next((n for n in found if n.address == host), found[0])
     more: dict[str, tuple[str, ...]] = {}
     for key, name, inner, parts in (
@@ -188,7 +188,7 @@ def update(client: Client, file: Path, sent: Callable[[int], None]) -> None:
     answer = _device(client, "StartFirmwareUpgrade")
     told = tree.text(answer, "UploadUri")
     if not told:
-        raise BadAnswer(f"{client.name} does not say where a firmware file goes")
+        raise BadAnswer(client.name, "does not say where a firmware file goes")
     upload = Upload(lambda: _pieces(file), file.stat().st_size, sent)
     taken = client.http.admitted("POST", client.path(told), upload, {"Content-Type": "application/octet-stream"})
     if taken.status >= 300:

@@ -84,7 +84,7 @@ class Media:
         try:
             return ask()
         except (NotOffered, Refused, BadAnswer) as error:
-            self.remarks.append(f"{what} not reported: {str(error).removeprefix(self._client.name + ' ')}")
+            self.remarks.append(f"{what} not reported: {error.what}")
             return None
 
     # Reading
@@ -110,7 +110,7 @@ class Media:
                 self.remarks.append("Media2 tells no video encoder: Media is asked")
             except (NotOffered, Refused, BadAnswer) as error:
                 self.remarks.append(
-                    f"Media2 is not usable ({str(error).removeprefix(self._client.name + ' ')}): Media is asked"
+                    f"Media2 is not usable ({error.what}): Media is asked"
                 )
             self._second = False
         answer = self._call(element("trt:GetProfiles"))
@@ -118,7 +118,7 @@ class Media:
             tree.children(answer, "Profiles"), "VideoEncoderConfiguration", "AudioEncoderConfiguration"
         )
         if not found:
-            raise BadAnswer(f"{self._client.name} tells no profile with a video encoder: make one on its page")
+            raise BadAnswer(self._client.name, "tells no profile with a video encoder: make one on its page")
         return found
 
     def _profiles2(self) -> list[Encoder]:
@@ -231,7 +231,7 @@ class Media:
         """Sets parameters of a channel. Raises Refused and other DeviceErrors."""
         encoder = self._known.get(name) or self.encoders().get(name)
         if encoder is None:
-            raise BadAnswer(f"{self._client.name} has no channel {name!r} any more")
+            raise BadAnswer(self._client.name, f"has no channel {name!r} any more")
         whole = {**channel.values, **values}
         if any(parameter.startswith("video.") for parameter in values):
             self._write_video(encoder, values, whole)
@@ -342,11 +342,11 @@ class Media:
         encoders = self._known or self.encoders()
         encoder = encoders.get(name)
         if encoder is None:
-            raise BadAnswer(f"{self._client.name} has no channel {name!r}; it has {', '.join(encoders)}")
+            raise BadAnswer(self._client.name, f"has no channel {name!r}; it has {', '.join(encoders)}")
         answer = self._call(element(self._name("GetSnapshotUri"), element(self._name("ProfileToken"), encoder.profile)))
         told = tree.text(answer, "MediaUri", "Uri") or tree.text(answer, "Uri")
         if not told:
-            raise NotOffered(f"{self._client.name} tells no address for a picture of {name}")
+            raise NotOffered(self._client.name, f"tells no address for a picture of {name}")
         return self._client.path(told)
 
     def profile_of_first(self) -> str:

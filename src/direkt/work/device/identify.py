@@ -162,17 +162,17 @@ class Asker:
                 note = "no first password is set: direkt device claim NAME"
                 return replace(found, needs_first_password=True, notes=(*found.notes, note))
             notes = list(found.notes)
-            known, tried = self._identity(driver, notes if login is not None else [])
+            known, tried, _ = self._identity(driver, notes if login is not None else [])
             if known is None and tried and self._wanted.try_defaults:
                 found = replace(found, default_login_works=False)
                 for user, password in self._pairs(found, login):
                     driver = talk((user, Secret(password, everywhere=False)))
                     said: list[str] = []
-                    known, refused = self._identity(driver, said)
+                    known, refused, words = self._identity(driver, said)
                     if known is not None:
                         found = replace(found, default_login_works=True, default_user=user)
                         break
-                    if not refused or any("lock" in words.lower() for words in said if "does not lock" not in words):
+                    if not refused or "lock" in words.lower():  # its own words: one more try, and the account is locked
                         notes += said
                         break
             if known is not None:
@@ -180,16 +180,16 @@ class Asker:
             return replace(found, notes=(*notes, *self._network_notes(driver, known is not None)))
 
     @staticmethod
-    def _identity(driver: Standard, notes: list[str]) -> tuple[Identity | None, bool]:
-        """What the device is as far as somebody is let in, and whether it was the login that was refused."""
+    def _identity(driver: Standard, notes: list[str]) -> tuple[Identity | None, bool, str]:
+        """What the device is as far as somebody is let in, whether it was the login that was refused, and its own words then."""
         try:
-            return driver.identity(), False
+            return driver.identity(), False, ""
         except LoginRefused as error:
-            notes.append(f"{str(error).removeprefix(driver.name + ' ')}")
-            return None, True
+            notes.append(error.what)
+            return None, True, error.said
         except DeviceError as error:
             notes.append(str(error))
-            return None, False
+            return None, False, ""
 
     def _pairs(self, found: Found, used: tuple[str, Secret] | None) -> list[tuple[str, str]]:
         """The logins to try, one for each account; the one that the device's driver file names comes first.

@@ -61,7 +61,7 @@ def wait_for(driver: Driver, clock: Clock, wait: float) -> float:
             away = True
         elif away or passed > _SURELY_AWAY:
             return clock.now() - begin
-    raise Unreachable(f"{driver.name} has not come back within {wait:g} s: look at it, switch it off and on")
+    raise Unreachable(driver.name, f"has not come back within {wait:g} s: look at it, switch it off and on")
 
 
 # Restart and firmware
@@ -224,7 +224,7 @@ def readdress(
                 return Moved(True, new, restart_needed)
     finally:
         there.close()
-    raise Unreachable(f"{driver.name} does not answer at {move.address} within {wait:g} s; {back}")
+    raise Unreachable(driver.name, f"does not answer at {move.address} within {wait:g} s; {back}")
 
 
 def _at(address: str, host: str) -> str:
@@ -277,8 +277,10 @@ def look_at(name: str, open_driver: Callable[[str], Driver]) -> Checked:
         return Checked(name, None, (str(error),))
     try:
         found = driver.health()
+    except DeviceError as error:
+        return Checked(name, None, (error.what,))
     except DirektError as error:
-        return Checked(name, None, (str(error).removeprefix(f"{name} "),))
+        return Checked(name, None, (str(error),))
     finally:
         driver.close()
     return Checked(name, found, tuple(_wrong(found, name)))

@@ -73,7 +73,7 @@ def start(feed: FeedParts, key: Secret, clock: Clock, server: str | None = None)
     else:
         if (slot.server, slot.channel) == (target, feed.entry.channel):
             return _wait(feed, clock)
-        raise DeviceError(f"{feed.device} is pushing to {slot.server}: stop it first with: direkt push off {feed.name}")
+        raise DeviceError(feed.device, f"is pushing to {slot.server}: stop it first with: direkt push off {feed.name}")
     standing = PushStanding(PushStage.SLOT, feed.name, feed.device, target)
     try:
         yield standing
@@ -138,7 +138,7 @@ def stop(feed: FeedParts, clock: Clock, *, wanted_off: bool = True) -> Look:
         error.add_note(not_stopped(feed))
         raise
     if found.slot.state is not PushState.STOPPED:
-        raise DeviceError(f"{feed.device} still says {found.slot.state} after it was told to stop: look at the device")
+        raise DeviceError(feed.device, f"still says {found.slot.state} after it was told to stop: look at the device")
     return found
 
 

@@ -386,7 +386,7 @@ def _unchanged(feed: FeedParts, target: Planned, before: DeviceState) -> None:
         same = same and slot is not None and _held(slot) == _held(target.slot)
     if not same or now.restart_needed != before.restart_needed:
         raise DeviceError(
-            f"{feed.device} was changed since it was read: run this again, and look at what it would do now"
+            feed.device, "was changed since it was read: run this again, and look at what it would do now"
         )
 
 
@@ -447,7 +447,7 @@ def _restarted(feed: FeedParts, clock: Clock, wait: float) -> Job[WriteEvent, No
         elif away or passed > _SURELY_AWAY:
             yield Back(clock.now() - begin)
             return
-    raise Unreachable(f"{feed.device} has not come back {wait:g} s after its restart: look at it, switch it off and on")
+    raise Unreachable(feed.device, f"has not come back {wait:g} s after its restart: look at it, switch it off and on")
 
 
 def _read_back(feed: FeedParts, target: Planned, clock: Clock, not_taken: set[str]) -> Job[WriteEvent, DeviceState]:

@@ -657,7 +657,7 @@ class _Ending:
             yield from air.finish(one, event, now)
             yield from self._told(Off(What.EVENT, name, Proof.OFF, f"{one.sheet.name}: {self.who} that it is over", said=True))
         except NotDone as error:
-            yield from self._told(Off(What.PERSON, name, Proof.UNKNOWN, str(error).partition("; do it")[0]))
+            yield from self._told(Off(What.PERSON, name, Proof.UNKNOWN, error.undone))
         except (PlatformError, UnusableInput) as error:
             yield from self._told(Off(What.EVENT, name, Proof.SILENT, reason(error)))
 
@@ -676,7 +676,7 @@ class _Ending:
                         yield from air.ask_steps(one, "after", (None,), now)
             except NotDone as error:
                 name = f"{planned.name} at {one.destination}"
-                yield from self._told(Off(What.PERSON, name, Proof.UNKNOWN, str(error).partition("; do it")[0]))
+                yield from self._told(Off(What.PERSON, name, Proof.UNKNOWN, error.undone))
             except UnusableInput as error:
                 yield from self._told(Off(What.EVENT, planned.name, Proof.SILENT, reason(error)))
             finally:

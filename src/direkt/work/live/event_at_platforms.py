@@ -86,6 +86,10 @@ AirEvent = PersonStep | Did
 class NotDone(UnusableInput):
     """A person said that a step is not done."""
 
+    def __init__(self, platform: str, step: str, event: str) -> None:
+        self.undone = f"{platform}: not done: {step}"
+        super().__init__(f"{self.undone}; do it, and go on with: direkt go {event}")
+
 
 def gather(rig: Rig, at: Planned, means: Means, *, practice: bool = False) -> list[Airing]:
     """The event at each destination of its feeds, in their order. Raises UnusableInput. Close the platforms when done.
@@ -177,7 +181,7 @@ def ask(airing: Airing, step: str, when: str, now: str) -> Job[AirEvent, None]:
     """Waits for the person to say that a step is done, and remembers it. Raises NotDone."""
     done = yield PersonStep(airing.destination, airing.sheet.name, step, when)
     if not done:
-        raise NotDone(f"{airing.sheet.name}: not done: {step}; do it, and go on with: direkt go {airing.planned.name}")
+        raise NotDone(airing.sheet.name, step, airing.planned.name)
     event_memory.change_place(
         airing.rig.folder, airing.planned.name, airing.planned.mark, airing.destination,
         lambda place: place.model_copy(update={"done": {**place.done, step: now}}),

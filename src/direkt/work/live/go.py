@@ -12,7 +12,7 @@ from collections.abc import Callable, Generator
 from dataclasses import dataclass, field, replace
 
 from direkt.destination.sheet import Span
-from direkt.device.state import PushState
+from direkt.device.state import PushState, Slot
 from direkt.errors import DirektError, UnusableInput
 from direkt.finding import Verdict
 from direkt.platform.event import EventState, Input, PlatformError, PlatformEvent, Seen
@@ -550,8 +550,7 @@ class _Going:
             f"direkt push state {first.name}; direkt reach {one.destination}; then again: direkt go {self.planned.name}",
         )
 
-    @staticmethod
-    def _device_says(feed: FeedParts) -> str:
+    def _device_says(self, feed: FeedParts) -> str:
         if checks.by_hand(feed):
             return ""
         if feed.entry.carry:
@@ -559,10 +558,17 @@ class _Going:
             return (
                 "nobody carries it any more" if running is None else f"camera {running.coming}, platform {running.push}"
             )
+        slot = self._slot(feed)
+        if slot is None:
+            return f"{feed.device} does not answer"
+        return f"{feed.device} says {slot.state}" + (f" ({slot.message})" if slot.message else "")
+
+    @staticmethod
+    def _slot(feed: FeedParts) -> Slot | None:
+        """Its push slot; None: it does not answer."""
         with contextlib.suppress(DirektError):
-            slot = push.look(feed).slot
-            return f"{feed.device} says {slot.state}" + (f" ({slot.message})" if slot.message else "")
-        return f"{feed.device} does not answer"
+            return push.look(feed).slot
+        return None
 
     # 5
 
@@ -807,9 +813,9 @@ class _Going:
                     if carry.running(feed) is not None:
                         out.append(f"{name} is carried")
                 elif name in self.began or one.place.pushed:
-                    words = self._device_says(feed)
-                    if "stopped" not in words:
-                        out.append(f"{name}: {words}")
+                    slot = self._slot(feed)
+                    if slot is None or slot.state is not PushState.STOPPED:
+                        out.append(f"{name}: {self._device_says(feed)}")
         return out
 
     def dry_run(self) -> Job[GoEvent, Gone]:

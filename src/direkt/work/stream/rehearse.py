@@ -216,19 +216,27 @@ def _own_address(feed: FeedParts) -> str:
         raise NoAnswer(f"there is no way from here to {feed.device} at {host}: {os_words(error)}") from None
 
 
+class CannotPutBack(UnusableInput):
+    """A push slot holds what is not known here; ``what`` says so, ``way`` how a rehearsal goes on."""
+
+    def __init__(self, what: str, way: str) -> None:
+        super().__init__(f"{what}: {way}")
+        self.what = what
+
+
 def former_of(feed: FeedParts, slot: Slot, sources: Sources, replace: bool) -> Former:
     """What goes back into the slot. Raises UnusableInput where that cannot be what it holds now."""
     if slot.state is not PushState.STOPPED:
-        raise DeviceError(f"{feed.device} is pushing to {slot.server}: stop it first with: direkt push off {feed.name}")
+        raise DeviceError(feed.device, f"is pushing to {slot.server}: stop it first with: direkt push off {feed.name}")
     if not slot.server and not slot.key_length:
         return Former(slot, "", Secret(""), True)
     known = feed.known_key(slot.server, slot.key_length, sources)
     if known is not None:
         return Former(slot, slot.server, known, True)
     if not replace:
-        raise UnusableInput(
+        raise CannotPutBack(
             f"slot {slot.number} of {feed.device} holds {slot.server or 'no address'} and a key of {slot.key_length} characters "
-            f"that this rig does not know, so they could not be put back: add --replace to give it those of {feed.entry.destination}"
+            "that this rig does not know, so they could not be put back", f"add --replace to give it those of {feed.entry.destination}",
         )
     return Former(slot, feed.destination.server, feed.rig.key(feed.destination, sources), False)
 
