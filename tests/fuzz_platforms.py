@@ -21,7 +21,8 @@ from direkt.measure.meter import Meter
 from direkt.platform import planned, platformfile
 from direkt.platform.by_file import DescribedPlatform
 from direkt.platform.calls import Calls, FixedToken, Told
-from direkt.platform.event import EventState, Facts, PlatformEvent
+from direkt.platform.event import Facts, PlatformEvent
+from direkt.rig.events import EventState
 from direkt.platform.interface import InterfacePlatform
 from direkt.platform.planned import Wanted
 from direkt.platform.sign_in import Kept

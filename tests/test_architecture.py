@@ -17,6 +17,9 @@ _PLACES = {
     ("__init__.py", "in CONTAINERS"): ('"flv": "FLV"', False),
     ("schemes.py", "the row"): ('    Scheme("srt"', False),
     ("library.py", "in KINDS"): ('"http": "by_file"', False),
+    ("traps.py", "in TRAPS"): ("_bitrate_unit, _sensor,", False),
+    ("causes.py", "in CAUSES"): ('    Cause("codec"', False),
+    ("checks.py", "in OF_DESTINATIONS"): ("_at_platform, _key, _length", False),
     ("parameters.py", "the row"): ('    Parameter("stream.bitrate.mean"', False),
     ("meter.py", "in Meter._whole"): ("        seconds = self.seconds\n", False),
 }
@@ -28,7 +31,12 @@ from pathlib import Path
 import numpy as np
 from direkt import container, parameters
 from direkt.destination import library
-from direkt.device.library import open_driver
+from direkt.causes import CAUSES
+from direkt.device.library import load, models, open_driver
+from direkt.device.state import Channel
+from direkt.match import traps
+from direkt.match.terms import BITRATE, Circumstances
+from direkt.work.live import checks
 from direkt.device.state import CannotDo, Capability, need
 from direkt.measure.meter import Meter
 from direkt.media import Format, batch
@@ -82,6 +90,14 @@ try:
     raise AssertionError("it cannot write")
 except CannotDo as error:
     assert "by hand" in str(error)
+assert load("paper.yaml", folder).kind == "paper"
+assert len(models()) == 2
+
+channel = Channel("main", {BITRATE: 4000}, {})
+said = traps.notes(channel, {BITRATE: 4000}, {BITRATE: 4242}, library.load("tarnlight"), Circumstances(None, None, "rtmp", None))
+assert any("from an example" in line for line in said), said
+assert any(cause.name == "a-test-tone" for cause in CAUSES)
+assert len(checks.OF_DESTINATIONS) == 5
 
 (folder / "s.yaml").write_text("schema: direkt.sheet/1\nname: S\nrules: {stream.bytes: {must: {max: 5}}}\n")
 assert "stream.bytes" in library.load(str(folder / "s.yaml")).rules
@@ -133,7 +149,7 @@ ROOMS = {
     "rig": "described destination device protocol",
     "platform": "described destination parameters protocol rig store", "match": "codec demand described destination device parameters protocol rig",
     "work": "finding codec container demand described destination device judge match report measure media net parameters platform protocol rig store",
-    "store": "demand device parameters", "report": "platform store",
+    "store": "demand device parameters rig", "report": "platform store",
     "page": "watch", "watch": "described destination device net parameters platform protocol rig store work",
     "sim": "finding codec container destination judge measure media net platform protocol rig work",
 }  # fmt: skip

@@ -15,7 +15,8 @@ from direkt.documents import DocumentError
 from direkt.platform import by_file, platformfile
 from direkt.platform.by_file import DescribedPlatform
 from direkt.platform.calls import Calls, FixedToken, ReferredToken
-from direkt.platform.event import Declined, EventState, NotSignedIn, PlatformError
+from direkt.platform.event import Declined, NotSignedIn, PlatformError
+from direkt.rig.events import EventState
 from direkt.platform.planned import Wanted
 from direkt.platform.sign_in import Account, Code
 from direkt.secret import Secret

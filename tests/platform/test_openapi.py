@@ -8,7 +8,7 @@ from typing import get_args
 
 import yaml
 
-from direkt.rig.events import Audience, Delay, Projection
+from direkt.rig.events import STATES, Audience, Delay, Projection
 from direkt.sim.tarnlight import EventBody, Tarnlight
 from tests.support import Folder, thorough
 
@@ -37,7 +37,10 @@ class OpenApi(Folder):
         self.assertGreater(len(sim.asked), 200)
 
     def test_the_file_and_the_code_speak_of_the_same_event(self):
-        body = yaml.safe_load(FILE.read_text())["components"]["schemas"]["EventBody"]["properties"]
+        schemas = yaml.safe_load(FILE.read_text())["components"]["schemas"]
+        body = schemas["EventBody"]["properties"]
+        states = [one["enum"] for schema in schemas.values() for name, one in schema.get("properties", {}).items() if name == "state" and "enum" in one]
+        self.assertIn([state.value for state in STATES], states)
         self.assertEqual(set(body), set(EventBody.model_fields))
         for name in ("audience", "delay", "projection"):
             ours = {"audience": Audience, "delay": Delay, "projection": Projection}[name]

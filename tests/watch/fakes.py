@@ -7,7 +7,8 @@ from dataclasses import dataclass, replace
 
 from direkt.described.errors import DeviceError
 from direkt.device.state import PushState, Slot
-from direkt.platform.event import EventState, Input
+from direkt.platform.event import Input
+from direkt.rig.events import EventState
 from direkt.store.carried import Running
 from direkt.store.usage import Usage
 from direkt.store.wishes import Wishes

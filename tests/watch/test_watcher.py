@@ -10,7 +10,8 @@ import unittest
 
 from direkt.cli.watch import Pool
 from direkt.device.state import PushState, Slot
-from direkt.platform.event import EventState, Gap
+from direkt.platform.event import Gap
+from direkt.rig.events import EventState
 from direkt.watch.board import NextEvent
 from direkt.watch.model import Command
 from direkt.watch.notices import Key

@@ -78,23 +78,26 @@ def lint(file: Path, as_json: bool) -> ExitCode:
     Exits with 2 when it cannot be used, with 1 when something is likely to be missing.
     """
     from direkt.device import library
+    from direkt.device.by_hand import Driver as ByHand
     from direkt.device.state import Capability
 
-    found = library.load(str(file), Path.cwd())
+    found = library.load_described(str(file), Path.cwd())
     opened = library.open_driver(str(file), "device", "http://192.0.2.1", None, Path.cwd())
     able = sorted(capability.value for capability in opened.capabilities)
     unable = sorted(capability.value for capability in Capability if capability not in opened.capabilities)
     opened.close()
-    advice = _advice(found) if found.kind != "hand" else []  # nothing has to find it, and nothing can
+    by_hand = isinstance(opened, ByHand)
+    title = found.title if found is not None else file.stem
+    advice = _advice(found) if found is not None and not by_hand else []  # nothing has to find it, and nothing can
     if as_json:
         document: DriverLintJson = {
-            "schema": "direkt.driver-lint/1", "file": str(file), "title": found.title, "can": ["read it", *able], "cannot": unable, "advice": advice,
+            "schema": "direkt.driver-lint/1", "file": str(file), "title": title, "can": ["read it", *able], "cannot": unable, "advice": advice,
         }  # fmt: skip
         output.print_json(document)
     else:
         out = output.console()
-        out.print(f"[green]✓[/] {escape(file)}: {escape(found.title)}")
-        if found.kind == "hand":
+        out.print(f"[green]✓[/] {escape(file)}: {escape(title)}")
+        if by_hand:
             out.print("  it is set by hand: direkt card makes its setup card, catch proves what was typed")
         else:
             out.print(f"  can     {escape(', '.join(['read it', *able]))}")
@@ -228,10 +231,10 @@ def _missing(file: str, state: DeviceState) -> list[str]:
 
     if file == library.STANDARD:
         return []
-    described = library.load(file, Path.cwd())
+    described = library.load_described(file, Path.cwd())
     return [
         f"{name}: nothing stands at {entry.text} of channel {channel.name}" for channel in state.channels.values()
-        for name, entry in described.settings.items() if name not in channel.values
+        for name, entry in (described.settings.items() if described is not None else ()) if name not in channel.values
     ]  # fmt: skip
 
 

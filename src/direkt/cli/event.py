@@ -256,9 +256,14 @@ def _at_json(airing: Airing, found: PlatformEvent | None, seen: Seen | None, fai
 
 def _print_at(out: Console, airing: Airing, found: PlatformEvent | None, seen: Seen | None) -> None:
     how = "by hand" if airing.by_hand else f"platform {airing.entry.platform}"
-    state = {"made": "– made, not open", "open": "[green]✓ open[/]", "live": "[green]✓ on air[/]", "closed": "– closed",
-             "not known": f"? {escape(found.word)!r}, a word that is not known here" if found is not None else ""}
-    said = state[found.state.value] if found is not None else "– not made"
+    from direkt.rig.events import EventState
+
+    said = "– not made"
+    if found is not None and found.state is EventState.UNKNOWN:
+        said = f"? {escape(found.word)!r}, a word that is not known here"
+    elif found is not None:
+        good = found.state in (EventState.OPEN, EventState.LIVE)
+        said = f"[green]✓ {found.state.words}[/]" if good else f"– {found.state.words}"
     who = f", for {_WHO[found.audience]}" if found is not None and found.audience else ""
     out.print(f"{escape(airing.sheet.name)}  {escape(airing.destination)}, {escape(how)}: {said}{who}")
     if found is not None and found.closed_because:
@@ -347,13 +352,7 @@ def _change(rig: Rig, one: Planned, verb: str, yes: bool, as_json: bool, work: W
                     "failure": None,
                 }
             )
-            said = {
-                None: "there is no such event any more",
-                "made": "made, not open",
-                "open": "open",
-                "live": "on air",
-                "closed": "closed",
-            }[state]
+            said = found.state.words if found is not None else "there is no such event any more"
             out.print(
                 f"  {escape(airing.sheet.name)}: {said}"
                 + (f"; viewers: {escape(found.watch)}" if found and found.watch else ""),
@@ -430,7 +429,7 @@ def _close(airing: Airing, now: str) -> Job[AirEvent, PlatformEvent | None]:
 
 
 def _drop(airing: Airing, now: str) -> Job[AirEvent, PlatformEvent | None]:
-    from direkt.platform.event import EventState
+    from direkt.rig.events import EventState
     from direkt.store import event_memory
     from direkt.work.live import event_at_platforms as air
 

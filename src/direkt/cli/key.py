@@ -245,7 +245,8 @@ def _of_platform(rig: Rig, destination: str, event: str, *, given: bool, yes: bo
     from direkt.cli import crew
     from direkt.cli.crew import Asker
     from direkt.cli.event import chosen
-    from direkt.platform.event import EventState, NoSuchEvent
+    from direkt.platform.event import NoSuchEvent
+    from direkt.rig.events import EventState
     from direkt.work.live import event_at_platforms
 
     means = crew.means(rig)

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import difflib
+import functools
+import operator
 
 import click
 
@@ -36,7 +38,7 @@ def _make(name: str) -> dict[str, object]:
 
     from direkt.cli.schemas import DOCUMENTS
     from direkt.destination import file
-    from direkt.device import by_file
+    from direkt.device import library
     from direkt.rig import file as rig
 
     if name == "sheet":
@@ -48,5 +50,5 @@ def _make(name: str) -> dict[str, object]:
 
         return platformfile.PlatformFile.model_json_schema(by_alias=True)
     if name == "driver":
-        return by_file.DriverFile.model_json_schema(by_alias=True)
+        return TypeAdapter(functools.reduce(operator.or_, library.models())).json_schema(by_alias=True)
     return TypeAdapter(DOCUMENTS[name]).json_schema()

@@ -29,6 +29,8 @@ __all__ = ["Driver", "DriverFile", "check"]
 _LARGEST_PICTURE = 16 << 20  # bytes
 _PIECE = 1 << 16
 
+NEEDS_ADDRESS = True
+
 
 class Driver(Understood):
     """Talks to one device as its driver file says."""

@@ -11,11 +11,12 @@ import importlib
 from functools import cache
 from importlib import resources
 from pathlib import Path
+from types import ModuleType
 from typing import TYPE_CHECKING, cast
 
 from direkt import documents
 from direkt.device.state import Driver
-from direkt.documents import Document, DocumentError, Problem
+from direkt.documents import Document, DocumentError, Problem, Strict
 from direkt.errors import UnusableInput
 from direkt.secret import Secret
 
@@ -48,17 +49,9 @@ def open_driver(
         from direkt.device.onvif.driver import Driver as Standard
 
         return Standard(name, address, login, any_certificate=any_certificate)
-    document = _document(driver, folder)
-    kind = document.data.get("kind") if isinstance(document.data, dict) else None
-    if not isinstance(kind, str) or kind not in KINDS:
-        line = document.line(["kind"])
-        got = f", got {kind!r}" if kind is not None else ""
-        raise DocumentError(document.source, [Problem(line, f"kind: expected {' or '.join(KINDS)}{got}")])
-    if kind != "hand":
+    module, file = _described(driver, folder)
+    if getattr(module, "NEEDS_ADDRESS", False):
         _needs_address(name, driver, address)
-    module = importlib.import_module(f"direkt.device.{KINDS[kind]}")
-    file = documents.check(document, module.DriverFile)
-    module.check(document, file)
     return cast(Driver, module.Driver(name, file, address, login, **more))
 
 
@@ -69,19 +62,45 @@ def _needs_address(name: str, driver: str, address: str) -> None:
         )
 
 
-def load(driver: str, folder: Path | None = None) -> DriverFile:
-    """A driver file, checked. Raises DocumentError."""
-    from direkt.device import driverfile
+def load(driver: str, folder: Path | None = None) -> Strict:
+    """A driver file, checked: a DriverFile of its kind. Raises DocumentError."""
+    return _described(driver, folder)[1]
 
+
+def load_described(driver: str, folder: Path | None = None) -> DriverFile | None:
+    """The same; None for one of a kind that is not described as ``device/driverfile.py`` has it."""
+    from direkt.device.driverfile import DriverFile
+
+    file = load(driver, folder)
+    return file if isinstance(file, DriverFile) else None
+
+
+def _described(driver: str, folder: Path | None) -> tuple[ModuleType, Strict]:
+    """The module of a driver file's kind, and the file, checked."""
     document = _document(driver, folder)
-    file = documents.check(document, driverfile.DriverFile)
-    driverfile.check(document, file)
-    return file
+    kind = document.data.get("kind") if isinstance(document.data, dict) else None
+    if not isinstance(kind, str) or kind not in KINDS:
+        line = document.line(["kind"])
+        got = f", got {kind!r}" if kind is not None else ""
+        raise DocumentError(document.source, [Problem(line, f"kind: expected {' or '.join(KINDS)}{got}")])
+    module = _module(kind)
+    file = documents.check(document, module.DriverFile)
+    module.check(document, file)
+    return module, file
+
+
+def _module(kind: str) -> ModuleType:
+    return importlib.import_module(f"direkt.device.{KINDS[kind]}")
+
+
+def models() -> list[type[Strict]]:
+    """What driver files are checked against, each once."""
+    return list(dict.fromkeys(_module(kind).DriverFile for kind in KINDS))
 
 
 def known_files() -> dict[str, DriverFile]:
     """The driver files that ship, by name."""
-    return {name: load(name) for name in shipped()}
+    return {name: file for name in shipped() if (file := load_described(name)) is not None}
 
 
 @cache

@@ -21,6 +21,8 @@ from direkt.secret import Secret
 
 __all__ = ["Driver", "DriverFile", "check"]
 
+NEEDS_ADDRESS = True
+
 
 class Driver(Bare):
     """Talks to one device by the standard and by its file."""

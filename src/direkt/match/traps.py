@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from dataclasses import dataclass
+
 from direkt import parameters
 from direkt.destination.sheet import Sheet
 from direkt.device.state import Channel
@@ -12,23 +15,20 @@ _FACTORS = ((8.0, "kB/s is 8 kbit/s"), (1000.0, "Mbit/s is 1000 kbit/s, bit/s a 
 _NEAR = 0.03  # as a share: how far off a factor may be and still be one
 
 
-def notes(channel: Channel, old: Values, new: Values, sheet: Sheet, around: Circumstances) -> list[str]:
-    """One line for each."""
-    out = [
-        *_bitrate_unit(old, new),
-        *_sensor(channel, new, around),
-        *_rate(new, around),
-        *_sound(old, new, sheet),
-        *_mains(new, around),
-    ]
-    if channel.name not in ("main",) and not channel.name.endswith("-main"):
-        out.append(f"this is the {channel.name} channel of the device: push the main one unless it is meant")
-    return out
+@dataclass(frozen=True, slots=True)
+class Planned:
+    """A channel as it is and as it is to be, for a sheet."""
+
+    channel: Channel
+    old: Values
+    new: Values
+    sheet: Sheet
+    around: Circumstances
 
 
-def _bitrate_unit(old: Values, new: Values) -> list[str]:
+def _bitrate_unit(at: Planned) -> list[str]:
     """A bitrate that is off by the factor of another unit."""
-    before, after = old.get(BITRATE), new.get(BITRATE)
+    before, after = at.old.get(BITRATE), at.new.get(BITRATE)
     if not isinstance(before, int | float) or not isinstance(after, int | float) or min(before, after) <= 0:
         return []
     times = max(before / after, after / before)
@@ -42,10 +42,10 @@ def _bitrate_unit(old: Values, new: Values) -> list[str]:
     return []
 
 
-def _sensor(channel: Channel, new: Values, around: Circumstances) -> list[str]:
+def _sensor(at: Planned) -> list[str]:
     """A sensor of another shape than the picture: cropped it is right, stretched it is not."""
-    source = channel.source or around.signal
-    size = new.get(SIZE)
+    source = at.channel.source or at.around.signal
+    size = at.new.get(SIZE)
     if source is None or not source.width or not source.height or size is None:
         return []
     width, height = parameters.size_of(size)
@@ -58,25 +58,45 @@ def _sensor(channel: Channel, new: Values, around: Circumstances) -> list[str]:
     ]
 
 
-def _rate(new: Values, around: Circumstances) -> list[str]:
-    rate, signal = new.get(RATE), around.signal
+def _rate(at: Planned) -> list[str]:
+    """More pictures than the source has."""
+    rate, signal = at.new.get(RATE), at.around.signal
     if signal is None or not signal.frame_rate or not isinstance(rate, int | float) or rate <= signal.frame_rate + 0.01:
         return []
     return [f"{rate:g} fps is more than the source gives ({signal.frame_rate:g} fps): pictures would be repeated"]
 
 
-def _sound(old: Values, new: Values, sheet: Sheet) -> list[str]:
-    rule = sheet.rules.get(SOUND)
+def _sound(at: Planned) -> list[str]:
+    """Sound that is turned on for the destination's sake alone."""
+    rule = at.sheet.rules.get(SOUND)
     wanted = rule is not None and rule.must is not None and rule.must.allows("yes") and not rule.must.allows("no")
-    if wanted and old.get(SOUND) == "no" and new.get(SOUND) == "yes":
+    if wanted and at.old.get(SOUND) == "no" and at.new.get(SOUND) == "yes":
         return [
             "sound has to be there even where nobody wants any: then turn the microphone's level to zero, not the sound off"
         ]
     return []
 
 
-def _mains(new: Values, around: Circumstances) -> list[str]:
-    rate, mains = new.get(RATE), around.mains
+def _mains(at: Planned) -> list[str]:
+    """Lamps that flicker."""
+    rate, mains = at.new.get(RATE), at.around.mains
     if mains is None or not isinstance(rate, int | float) or fits_mains(rate, mains):
         return []
     return [f"{rate:g} fps under lights on {mains} Hz flickers: set the shutter to 1/{2 * mains} s or a multiple of it"]
+
+
+def _channel(at: Planned) -> list[str]:
+    """Another channel than the main one."""
+    name = at.channel.name
+    if name == "main" or name.endswith("-main"):
+        return []
+    return [f"this is the {name} channel of the device: push the main one unless it is meant"]
+
+
+TRAPS: tuple[Callable[[Planned], list[str]], ...] = (_bitrate_unit, _sensor, _rate, _sound, _mains, _channel)
+
+
+def notes(channel: Channel, old: Values, new: Values, sheet: Sheet, around: Circumstances) -> list[str]:
+    """What each trap says, in their order."""
+    planned = Planned(channel, old, new, sheet, around)
+    return [line for trap in TRAPS for line in trap(planned)]

@@ -22,7 +22,6 @@ from direkt.platform.calls import Calls
 from direkt.platform.event import (
     CannotPlatform,
     Declined,
-    EventState,
     Ingest,
     Input,
     PlatformError,
@@ -34,7 +33,7 @@ from direkt.platform.event import (
 from direkt.platform.interface import stamp
 from direkt.platform.planned import Wanted, picture_kind, reference_in
 from direkt.platform.platformfile import PlatformFile, PlatformRequest, StepEntry, UntilEntry
-from direkt.rig.events import Audience, length_of
+from direkt.rig.events import Audience, EventState, length_of
 from direkt.secret import Secret
 
 _POLL = 1.0  # s between looks while an event is on its way

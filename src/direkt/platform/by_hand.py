@@ -5,20 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from direkt.platform.event import (
-    CannotPlatform,
-    EventState,
-    Facts,
-    Ingest,
-    IngestServer,
-    PlatformEvent,
-    Seen,
-)
+from direkt.platform.event import CannotPlatform, Facts, Ingest, IngestServer, PlatformEvent, Seen
 from direkt.platform.planned import Planned, Wanted
+from direkt.rig.events import EventState
 from direkt.secret import Secret
 from direkt.store import event_memory
-
-_STATES = {"made": EventState.MADE, "open": EventState.OPEN, "live": EventState.LIVE, "closed": EventState.CLOSED}
 
 
 class HandPlatform:
@@ -49,13 +40,13 @@ class HandPlatform:
         raise CannotPlatform(f"look at {address} yourself")
 
     def _event(self, place: event_memory.Place) -> PlatformEvent | None:
-        state = _STATES.get(place.state)
+        state = None if place.state == "none" else place.state
         return PlatformEvent(self._destination, state, watch=place.watch) if state is not None else None
 
     def _now(self) -> event_memory.Place:
         return event_memory.read(self._folder, self._planned.name, self._planned.mark).place(self._destination)
 
-    def _said(self, state: event_memory.HandState) -> PlatformEvent:
+    def _said(self, state: EventState) -> PlatformEvent:
         now = event_memory.change_place(
             self._folder, self._planned.name, self._planned.mark, self._destination,
             lambda place: place.model_copy(update={"state": state}),
@@ -79,7 +70,7 @@ class HandPlatform:
 
     def make(self, event: str, wanted: Wanted) -> PlatformEvent:
         """The person made it."""
-        return self.find(event) or self._said("made")
+        return self.find(event) or self._said(EventState.MADE)
 
     def change(self, known: PlatformEvent, wanted: Wanted) -> PlatformEvent:
         """Nothing can be compared."""
@@ -87,15 +78,15 @@ class HandPlatform:
 
     def open(self, known: PlatformEvent) -> PlatformEvent:
         """The person opened it."""
-        return known if known.state is EventState.LIVE else self._said("open")
+        return known if known.state is EventState.LIVE else self._said(EventState.OPEN)
 
     def air(self, known: PlatformEvent) -> PlatformEvent:
         """The person let viewers in."""
-        return self._said("live")
+        return self._said(EventState.LIVE)
 
     def finish(self, known: PlatformEvent) -> PlatformEvent:
         """The person ended it."""
-        return self._said("closed")
+        return self._said(EventState.CLOSED)
 
     def drop(self, known: PlatformEvent) -> None:
         """The person took it away."""

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from enum import StrEnum
 from typing import Literal, Protocol
 
 from direkt.errors import NoAnswer, UnusableInput
 from direkt.parameters import Values
 from direkt.platform.planned import Wanted
 from direkt.protocol import address
-from direkt.rig.events import Audience, Delay, FieldValue
+from direkt.rig.events import Audience, Delay, EventState, FieldValue
 from direkt.secret import Secret
 
 Role = Literal["primary", "backup"]
@@ -44,16 +43,6 @@ class Declined(PlatformError):
 
 class CannotPlatform(UnusableInput):
     """This platform has no way to do this."""
-
-
-class EventState(StrEnum):
-    """How an event stands at its platform."""
-
-    MADE = "made"  # it is there, nobody can see it
-    OPEN = "open"  # pushes are let in; viewers find the page and wait
-    LIVE = "live"  # on air: viewers get the stream
-    CLOSED = "closed"  # it is over
-    UNKNOWN = "not known"  # the platform has a word for it that nobody here knows
 
 
 @dataclass(frozen=True, slots=True)

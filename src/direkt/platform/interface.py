@@ -17,7 +17,6 @@ from direkt.platform.calls import Calls, Told, as_json
 from direkt.platform.event import (
     Changed,
     Declined,
-    EventState,
     Facts,
     Gap,
     Ingest,
@@ -31,7 +30,7 @@ from direkt.platform.event import (
     given_servers,
 )
 from direkt.platform.planned import Wanted, picture_kind
-from direkt.rig.events import Audience, Delay
+from direkt.rig.events import Audience, Delay, EventState
 from direkt.secret import Secret
 
 _MOST_PAGES = 200

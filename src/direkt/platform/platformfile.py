@@ -23,8 +23,8 @@ from direkt.described.requests import RefusalEntries, RequestEntry
 from direkt.described.words import UNITS, SettingEntry
 from direkt.documents import Document, DocumentError, Problem, Strict
 from direkt.parameters import ParameterError
-from direkt.platform.event import EventState, Facts, FieldSpec, Part
-from direkt.rig.events import Audience, Delay, FieldValue, Projection, length_of
+from direkt.platform.event import Facts, FieldSpec, Part
+from direkt.rig.events import Audience, Delay, EventState, FieldValue, Projection, length_of
 
 PlatformRequest = Literal[
     "list", "make", "change", "picture", "open", "air", "finish", "drop", "ingest", "renew", "seen"

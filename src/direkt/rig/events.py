@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import datetime
 import re
-from typing import Literal
+from enum import StrEnum
+from typing import Literal, assert_never
 from urllib.parse import urlsplit
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
@@ -78,6 +79,35 @@ def rule_parts(text: str) -> dict[str, str]:
     except (ValueError, TypeError, KeyError, IndexError, AttributeError) as error:
         raise ValueError(f"the repeat rule {text!r} cannot be followed: {error}") from None
     return parts
+
+
+class EventState(StrEnum):
+    """How an event stands at its platform; it goes from one to the next. Wherever states are listed, they come from here."""
+
+    MADE = "made"  # it is there, nobody can see it
+    OPEN = "open"  # pushes are let in; viewers find the page and wait
+    LIVE = "live"  # on air: viewers get the stream
+    CLOSED = "closed"  # it is over
+    UNKNOWN = "not known"  # the platform has a word for it that nobody here knows
+
+    @property
+    def words(self) -> str:
+        """For people."""
+        match self:
+            case EventState.MADE:
+                return "made, not open"
+            case EventState.OPEN:
+                return "open"
+            case EventState.LIVE:
+                return "on air"
+            case EventState.CLOSED:
+                return "closed"
+            case EventState.UNKNOWN:
+                return "in a state that is not known here"
+        assert_never(self)
+
+
+STATES = tuple(state for state in EventState if state is not EventState.UNKNOWN)  # of the event interface, in their order
 
 
 class PlatformEntry(Strict):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from typing import Literal
+from typing import Literal, get_args
 from urllib.parse import urlsplit
 
 from pydantic import Field, field_validator, model_validator
@@ -15,6 +15,7 @@ from direkt.rig.events import length_of
 _WINDOW = re.compile(r"([01]\d|2[0-3]):([0-5]\d)-([01]\d|2[0-3]):([0-5]\d)")
 Day = Literal["MO", "TU", "WE", "TH", "FR", "SA", "SU"]  # as RFC 5545 has them
 DAYS: tuple[Day, ...] = ("MO", "TU", "WE", "TH", "FR", "SA", "SU")
+Way = Literal["webhook", "mail", "command"]  # of notifying; what each does: watch/notify.py, WAYS
 _MAIL = re.compile(r"[^\s@<>,;]+@[^\s@<>,;]+")
 
 
@@ -82,11 +83,16 @@ class TellEntry(Strict):
             raise ValueError(f"expected a mail address like direkt@regatta.example, got {value!r}")
         return value
 
+    @property
+    def way(self) -> Way:
+        """How."""
+        return next(name for name in get_args(Way) if getattr(self, name))
+
     @model_validator(mode="after")
     def _whole(self) -> TellEntry:
-        ways = [name for name in ("webhook", "mail", "command") if getattr(self, name)]
-        if len(ways) != 1:
-            raise ValueError("expected one of webhook, mail and command")
+        if sum(bool(getattr(self, name)) for name in get_args(Way)) != 1:
+            *most, last = get_args(Way)
+            raise ValueError(f"expected one of {', '.join(most)} and {last}")
         if self.mail and (self.server is None or self.sender is None):
             raise ValueError("mail needs a server (smtps://mail.example) and a sender")
         return self

@@ -16,6 +16,7 @@ from pydantic import Field
 from direkt import files
 from direkt.documents import Strict
 from direkt.errors import UnusableInput, os_words
+from direkt.rig.events import EventState
 from direkt.store.small_file import SmallFile, place
 
 FOLDER = "events"
@@ -23,7 +24,7 @@ _MOST_FILES = 500
 
 _SKEW = datetime.timedelta(seconds=10)
 
-HandState = Literal["none", "made", "open", "live", "closed"]
+HandState = Literal["none"] | EventState
 
 
 class Place(Strict):

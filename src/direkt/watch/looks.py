@@ -6,7 +6,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from direkt.device.state import Slot
-from direkt.platform.event import EventState, Input
+from direkt.platform.event import Input
+from direkt.rig.events import EventState
 from direkt.store.carried import Running
 
 

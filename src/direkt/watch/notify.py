@@ -37,7 +37,7 @@ from direkt.printable import printable
 from direkt.protocol import httpsignature
 from direkt.rig.events import length_of
 from direkt.rig.file import Rig, place_of
-from direkt.rig.watch import TellEntry
+from direkt.rig.watch import TellEntry, Way
 from direkt.secret import Secret, without
 from direkt.store.notified import One, Told
 from direkt.watch.notices import Condition, Key, Notice, Notices
@@ -72,6 +72,16 @@ def line(notice: Notice) -> str:
 
 def _stamp(wall: float) -> str:
     return datetime.datetime.fromtimestamp(wall, datetime.UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+
+
+@dataclass(frozen=True, slots=True)
+class Message:
+    """What somebody is told."""
+
+    notice: Notice
+    body: Mapping[str, object]  # as JSON
+    rig: Rig
+    wall: float  # s since 1970
 
 
 @dataclass(frozen=True, slots=True)
@@ -264,17 +274,11 @@ def _name(key: Key) -> str:
 
 def deliver(target: Target, notice: Notice, rig: Rig, wall: float) -> None:
     """Tells one of one notice. Raises NotTold."""
-    body = mask.document(document(notice, rig.file.name))
-    if target.entry.webhook is not None:
-        _post(target, body, wall)
-    elif target.entry.mail:
-        _mail(target, notice, body)
-    else:
-        _command(target, body, rig)
+    WAYS[target.entry.way](target, Message(notice, mask.document(document(notice, rig.file.name)), rig, wall))
 
 
-def _post(target: Target, body: Mapping[str, object], wall: float) -> None:
-    content = json.dumps(body, ensure_ascii=False).encode("utf-8", "replace")
+def _post(target: Target, message: Message) -> None:
+    content = json.dumps(message.body, ensure_ascii=False).encode("utf-8", "replace")
     whole = httpx.URL(target.entry.webhook or "")
     host = whole.raw_host.decode("ascii")
     port = f":{whole.port}" if whole.port is not None else ""
@@ -282,7 +286,7 @@ def _post(target: Target, body: Mapping[str, object], wall: float) -> None:
     fields: Mapping[str, str] = {"Content-Type": _KIND}
     if target.secret is not None:
         fields = httpsignature.signed_fields(
-            "POST", url, content, _KIND, target.secret.reveal().encode(), int(wall), target.name
+            "POST", url, content, _KIND, target.secret.reveal().encode(), int(message.wall), target.name
         )
     try:
         context = _context(target) if whole.scheme == "https" else None
@@ -313,7 +317,8 @@ def _context(target: Target) -> ssl.SSLContext:
     return context
 
 
-def _mail(target: Target, notice: Notice, body: Mapping[str, object]) -> None:
+def _mail(target: Target, what: Message) -> None:
+    notice, body = what.notice, what.body
     entry = target.entry
     parts = urlsplit(entry.server or "")
     host, tls = parts.hostname or "", parts.scheme == "smtps"
@@ -393,7 +398,8 @@ def _bytes(words: bytes | str) -> str:
     return without(printable(words.decode("utf-8", "replace") if isinstance(words, bytes) else words)[:200])
 
 
-def _command(target: Target, body: Mapping[str, object], rig: Rig) -> None:
+def _command(target: Target, message: Message) -> None:
+    body, rig = message.body, message.rig
     words = shlex.split(target.entry.command or "")
     try:
         running = subprocess.Popen(
@@ -412,3 +418,6 @@ def _command(target: Target, body: Mapping[str, object], rig: Rig) -> None:
         raise NotTold(f"its command takes longer than {_LIMIT:g} s") from None
     if running.returncode:
         raise NotTold(f"its command fails with exit code {running.returncode}")
+
+
+WAYS: Mapping[Way, Callable[[Target, Message], None]] = {"webhook": _post, "mail": _mail, "command": _command}

@@ -6,7 +6,7 @@ import datetime
 from collections.abc import Mapping
 
 from direkt.parameters import Value
-from direkt.platform.event import EventState
+from direkt.rig.events import EventState
 from direkt.watch.board import EventRow, FeedRow
 from direkt.watch.looks import DeviceLook, EventLook
 from direkt.watch.model import Followed

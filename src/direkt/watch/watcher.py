@@ -18,7 +18,7 @@ from functools import partial
 from typing import Literal, TypeVar
 
 from direkt.errors import DirektError
-from direkt.platform.event import EventState
+from direkt.rig.events import EventState
 from direkt.store.usage import Usage
 from direkt.store.wishes import Wishes
 from direkt.watch import causes, conditions, rows

@@ -15,8 +15,9 @@ from direkt.device.state import Capability, Driver, PushState, Slot, need
 from direkt.errors import DirektError, UnusableInput
 from direkt.net import certificates
 from direkt.platform import planned as planning
-from direkt.platform.event import CannotPlatform, Declined, EventState, PlatformEvent
+from direkt.platform.event import CannotPlatform, Declined, PlatformEvent
 from direkt.protocol import address
+from direkt.rig.events import EventState
 from direkt.rig.file import Rig
 from direkt.store import carried, event_memory, wishes
 from direkt.store.wishes import Wishes

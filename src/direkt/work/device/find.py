@@ -131,9 +131,11 @@ def _files_of(rig: Rig | None) -> dict[str, DriverFile]:
     for entry in rig.file.devices.values() if rig is not None else ():
         if entry.driver not in (*library.shipped(), library.STANDARD):
             try:
-                out[entry.driver] = library.load(entry.driver, rig.folder if rig is not None else None)
+                file = library.load_described(entry.driver, rig.folder if rig is not None else None)
             except DirektError:
                 continue
+            if file is not None:
+                out[entry.driver] = file
     return out
 
 

@@ -9,10 +9,11 @@ from dataclasses import dataclass, field
 from direkt.errors import DirektError
 from direkt.platform import library
 from direkt.platform import planned as planning
-from direkt.platform.event import EventState, Platform, PlatformEvent
+from direkt.platform.event import Platform, PlatformEvent
 from direkt.platform.library import Means
 from direkt.platform.planned import Owner
 from direkt.protocol import address
+from direkt.rig.events import EventState
 from direkt.rig.file import Rig
 from direkt.secret import Secret
 

@@ -5,7 +5,8 @@ from __future__ import annotations
 import asyncio
 import datetime
 import shutil
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
 
 from direkt import parameters
 from direkt.described.errors import CannotDo, DeviceError
@@ -15,9 +16,10 @@ from direkt.errors import DirektError
 from direkt.finding import Verdict
 from direkt.match.budget import on_the_wire
 from direkt.net.reach import reach
-from direkt.platform.event import EventState, PlatformError
+from direkt.platform.event import PlatformError
 from direkt.protocol import address
 from direkt.protocol.load import Load
+from direkt.rig.events import EventState
 from direkt.store import changes, event_memory
 from direkt.work.device import drift
 from direkt.work.device.planning import plan_channel
@@ -38,46 +40,53 @@ def check(what: str, verdict: Verdict, text: str, advice: str = "") -> Checked:
     return Checked(Step.BEFORE, what, verdict, text, advice)
 
 
+@dataclass(slots=True)
+class Looking:
+    """What is looked at, and what was found on the way."""
+
+    airings: list[Airing]
+    feeds: dict[str, FeedParts]
+    crew: Crew
+    options: Options
+    states: dict[str, tuple[DeviceState, Channel]] = field(default_factory=dict)
+    offsets: dict[str, float] = field(default_factory=dict)  # of the devices' clocks
+
+
 def before(airings: list[Airing], feeds: dict[str, FeedParts], crew: Crew, options: Options) -> Iterator[Checked]:
     """Everything that is looked at, one after the other; what cannot be seen is said, not guessed."""
-    states: dict[str, tuple[DeviceState, Channel]] = {}
-    offsets: dict[str, float] = {}  # of the devices' clocks
-    yield _when(airings[0], crew)
+    looking = Looking(airings, feeds, crew, options)
+    for first in AT_FIRST:
+        yield from first(looking)
     for airing in airings:
-        yield from _at_platform(airing)
-        yield from _key(airing, crew)
-        yield from _length(airing)
-        for server in dict.fromkeys(feeds[name].destination.server for name in airing.feeds):
-            yield _reachable(airing, server)
-    yield _disk(airings[0])
+        for of_destination in OF_DESTINATIONS:
+            yield from of_destination(airing, looking)
     settled: set[tuple[str, str, str]] = set()  # several feeds may push one channel
     for airing in airings:
         for name in airing.feeds:
+            for of_feed in OF_FEEDS:
+                yield from of_feed(airing, feeds[name], looking)
             entry = feeds[name].entry
-            yield from _device(feeds[name], states, offsets)
             same = (entry.device, entry.channel, airing.sheet.id)
-            if same in settled:
-                continue
-            settled.add(same)
-            yield from _settings(feeds[name], states, crew)
-            yield from _spherical(airing, feeds[name], states)
-            if options.rehearsal and not options.practice:
-                yield _rehearsed(feeds[name], crew)
-    yield from _clocks(airings, feeds, offsets, options)
-    yield from _budget(airings, feeds, states)
+            if same not in settled:
+                settled.add(same)
+                for of_channel in OF_CHANNELS:
+                    yield from of_channel(airing, feeds[name], looking)
+    for last in AT_LAST:
+        yield from last(looking)
 
 
 _EARLY = 6.0  # h in front of its start at which that is worth a word
 
 
-def _when(airing: Airing, crew: Crew) -> Checked:
-    planned, now = airing.planned, crew.means.wall()
+def _when(looking: Looking) -> Iterator[Checked]:
+    planned, now = looking.airings[0].planned, looking.crew.means.wall()
     hours = (planned.start.timestamp() - now) / 3600
     text = f"{planned.start:%a %Y-%m-%d %H:%M} {planned.start.tzname() or ''} to {planned.end:%H:%M}"
     if hours > _EARLY:
-        return check(planned.name, _ADVISE, f"{text}: it begins in {hours:.0f} h", "another time of it: --at DATE")
+        yield check(planned.name, _ADVISE, f"{text}: it begins in {hours:.0f} h", "another time of it: --at DATE")
+        return
     minutes = abs(hours) * 60
-    return check(
+    yield check(
         planned.name,
         _PASS,
         f"{text}: {'it begins in' if hours > 0 else 'it began'} {minutes:.0f} min{'' if hours > 0 else ' ago'}",
@@ -87,7 +96,7 @@ def _when(airing: Airing, crew: Crew) -> Checked:
 # The platform's side
 
 
-def _at_platform(airing: Airing) -> Iterator[Checked]:
+def _at_platform(airing: Airing, looking: Looking) -> Iterator[Checked]:
     title = airing.sheet.name
     try:
         wanted = airing.wanted()
@@ -117,17 +126,17 @@ def _at_platform(airing: Airing) -> Iterator[Checked]:
         yield check(airing.destination, _PASS, f"{title} answers; the event is {found.state}")
 
 
-def _key(airing: Airing, crew: Crew) -> Iterator[Checked]:
+def _key(airing: Airing, looking: Looking) -> Iterator[Checked]:
     given = not airing.by_hand
     try:
-        key = airing.rig.key(airing.entry, crew.means.sources)
+        key = airing.rig.key(airing.entry, looking.crew.means.sources)
     except SecretError as error:
         if given:
             yield check(airing.destination, _PASS, "the key comes from the platform with the event")
         else:
             yield check(airing.destination, _FAIL, str(error), f"direkt key set {airing.destination}")
         return
-    if crew.exposed(airing.destination):
+    if looking.crew.exposed(airing.destination):
         yield check(
             airing.destination, _FAIL, "the key was seen by others", f"get a new one, then: direkt key renew {airing.destination}"
         )  # fmt: skip
@@ -148,7 +157,7 @@ def _key(airing: Airing, crew: Crew) -> Iterator[Checked]:
     yield check(airing.destination, _PASS, "there is a key" + ("; the platform says which is right" if given else ""))
 
 
-def _length(airing: Airing) -> Iterator[Checked]:
+def _length(airing: Airing, looking: Looking) -> Iterator[Checked]:
     session = airing.sheet.session
     longest = session.longest_hours if session is not None else None
     if longest is None:
@@ -164,7 +173,12 @@ def _length(airing: Airing) -> Iterator[Checked]:
         yield check(airing.destination, _PASS, f"{hours:g} h fit into a session of {longest:g} h")
 
 
-def _reachable(airing: Airing, server: str) -> Checked:
+def _reachable(airing: Airing, looking: Looking) -> Iterator[Checked]:
+    for server in dict.fromkeys(looking.feeds[name].destination.server for name in airing.feeds):
+        yield _reached(airing, server)
+
+
+def _reached(airing: Airing, server: str) -> Checked:
     found = asyncio.run(reach(address.parse(server), tries=1))
     if found.reachable:
         return check(airing.destination, _PASS, f"{server} can be reached")
@@ -175,10 +189,10 @@ def _reachable(airing: Airing, server: str) -> Checked:
     )  # fmt: skip
 
 
-def _disk(airing: Airing) -> Checked:
-    free = shutil.disk_usage(airing.rig.folder).free
+def _disk(looking: Looking) -> Iterator[Checked]:
+    free = shutil.disk_usage(looking.airings[0].rig.folder).free
     text = f"{free / 1e9:.1f} GB free where Direkt keeps its files"
-    return check(
+    yield check(
         "this machine", _PASS if free >= _LEAST_DISK else _FAIL, text, "" if free >= _LEAST_DISK else "make room"
     )
 
@@ -191,15 +205,13 @@ def by_hand(feed: FeedParts) -> bool:
     return not feed.entry.carry and Capability.PUSH not in feed.driver.capabilities
 
 
-def _device(
-    feed: FeedParts, states: dict[str, tuple[DeviceState, Channel]], offsets: dict[str, float]
-) -> Iterator[Checked]:  # fmt: skip
+def _device(airing: Airing, feed: FeedParts, looking: Looking) -> Iterator[Checked]:
     if by_hand(feed):
         yield check(feed.name, _PASS, f"{feed.device} is set by hand, as its card says (direkt card {feed.name})")
         return
     try:
         state = feed.driver.read()
-        states[feed.name] = (state, feed.channel(state))
+        looking.states[feed.name] = (state, feed.channel(state))
     except DirektError as error:
         if feed.entry.carry and feed.entry.source is not None and isinstance(error, DeviceError):
             yield check(feed.name, _UNSEEN, f"{reason(error)}; its stream is fetched all the same")
@@ -207,7 +219,7 @@ def _device(
         yield check(feed.name, _FAIL, reason(error), f"direkt read {feed.device}")
         return
     yield check(feed.name, _PASS, f"{feed.device} answers: {state.model} {state.firmware}")
-    yield from _health(feed, offsets)
+    yield from _health(feed, looking.offsets)
     if not feed.entry.carry:
         slot = state.slots.get(feed.entry.slot)
         if slot is None:
@@ -240,10 +252,9 @@ def _health(feed: FeedParts, offsets: dict[str, float]) -> Iterator[Checked]:
         offsets[feed.device] = clock.offset
 
 
-def _clocks(
-    airings: list[Airing], feeds: dict[str, FeedParts], offsets: dict[str, float], options: Options
-) -> Iterator[Checked]:  # fmt: skip
+def _clocks(looking: Looking) -> Iterator[Checked]:
     """Whose clock is wrong: this machine's, too, is held against the others."""
+    airings, feeds, offsets, options = looking.airings, looking.feeds, looking.offsets, looking.options
     told = {one.sheet.name: ahead for one in airings if (ahead := one.platform.clock_ahead()) is not None}
     clocks = Clocks(offsets, told)
     ours = clocks.ours()
@@ -270,8 +281,8 @@ def _clocks(
             yield check(feed, _PASS, f"the clock of {device} is right")
 
 
-def _settings(feed: FeedParts, states: dict[str, tuple[DeviceState, Channel]], crew: Crew) -> Iterator[Checked]:
-    known = states.get(feed.name)
+def _settings(airing: Airing, feed: FeedParts, looking: Looking) -> Iterator[Checked]:
+    known = looking.states.get(feed.name)
     if known is None:
         return
     state, channel = known
@@ -301,7 +312,7 @@ def _settings(feed: FeedParts, states: dict[str, tuple[DeviceState, Channel]], c
             f"direkt device restart {feed.device}",
         )
     try:
-        drifted = drift.look(feed.rig, feed.device, crew.means.sources) if not changes_ else None
+        drifted = drift.look(feed.rig, feed.device, looking.crew.means.sources) if not changes_ else None
     except DirektError:
         drifted = None
     own = [d for d in drifted or [] if d.channel == channel.name and d.what.startswith(("video.", "audio."))]
@@ -314,8 +325,8 @@ def _settings(feed: FeedParts, states: dict[str, tuple[DeviceState, Channel]], c
         )  # fmt: skip
 
 
-def _spherical(airing: Airing, feed: FeedParts, states: dict[str, tuple[DeviceState, Channel]]) -> Iterator[Checked]:
-    known = states.get(feed.name)
+def _spherical(airing: Airing, feed: FeedParts, looking: Looking) -> Iterator[Checked]:
+    known = looking.states.get(feed.name)
     told = known[1].full.get("video.projection") if known is not None else None
     wanted = airing.planned.entry.projection
     facts = airing.sheet.spherical
@@ -348,7 +359,12 @@ def _spherical(airing: Airing, feed: FeedParts, states: dict[str, tuple[DeviceSt
         yield check(feed.name, _PASS if told == wanted else _UNSEEN, text)
 
 
-def _rehearsed(feed: FeedParts, crew: Crew) -> Checked:
+def _rehearsed(airing: Airing, feed: FeedParts, looking: Looking) -> Iterator[Checked]:
+    if looking.options.rehearsal and not looking.options.practice:
+        yield _rehearsal(feed, looking.crew)
+
+
+def _rehearsal(feed: FeedParts, crew: Crew) -> Checked:
     advice = f"direkt rehearse {feed.name}, or leave it out with --no-rehearsal"
     try:
         own = (feed.entry.device, feed.entry.channel, feed.entry.carry)
@@ -387,9 +403,8 @@ def _local(text: str) -> datetime.datetime:
 # The line
 
 
-def _budget(
-    airings: list[Airing], feeds: dict[str, FeedParts], states: dict[str, tuple[DeviceState, Channel]]
-) -> Iterator[Checked]:
+def _budget(looking: Looking) -> Iterator[Checked]:
+    airings, feeds, states = looking.airings, looking.feeds, looking.states
     uplink = airings[0].rig.file.uplink
     if uplink is None:
         yield check(
@@ -418,3 +433,11 @@ def _budget(
         text += f"; not known: {', '.join(unknown)}"
     verdict = _FAIL if total > limit else _UNSEEN if unknown else _PASS
     yield check("the line", verdict, text, "direkt budget" if total > limit else "")
+
+
+# What is looked at, in this order: once, at each destination, of each feed, of each channel that is pushed, and once more.
+AT_FIRST: tuple[Callable[[Looking], Iterator[Checked]], ...] = (_when, _disk)
+OF_DESTINATIONS: tuple[Callable[[Airing, Looking], Iterator[Checked]], ...] = (_at_platform, _key, _length, _reachable)
+OF_FEEDS: tuple[Callable[[Airing, FeedParts, Looking], Iterator[Checked]], ...] = (_device,)
+OF_CHANNELS: tuple[Callable[[Airing, FeedParts, Looking], Iterator[Checked]], ...] = (_settings, _spherical, _rehearsed)
+AT_LAST: tuple[Callable[[Looking], Iterator[Checked]], ...] = (_clocks, _budget)

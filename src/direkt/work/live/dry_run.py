@@ -7,7 +7,8 @@ from collections.abc import Iterator, Mapping
 
 from direkt.destination.sheet import Span
 from direkt.errors import DirektError
-from direkt.platform.event import EventState, PlatformError
+from direkt.platform.event import PlatformError
+from direkt.rig.events import EventState
 from direkt.work.feeds import FeedParts
 from direkt.work.live import checks
 from direkt.work.live.event_at_platforms import Airing, steps

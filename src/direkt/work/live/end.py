@@ -16,9 +16,10 @@ from dataclasses import dataclass
 from direkt.device.state import Capability, Driver
 from direkt.errors import DirektError, UnusableInput
 from direkt.platform import planned as planning
-from direkt.platform.event import EventState, Gap, PlatformError, PlatformEvent, Role, Seen
+from direkt.platform.event import Gap, PlatformError, PlatformEvent, Role, Seen
 from direkt.platform.planned import Planned
 from direkt.protocol import address
+from direkt.rig.events import EventState
 from direkt.rig.file import Rig
 from direkt.store import carried, event_memory, wishes
 from direkt.work.feeds import FeedParts
@@ -462,7 +463,7 @@ class _Ending:
         if event_memory.read(self.rig.folder, one.owner.event, mark).begun:
             event_memory.change_place(
                 self.rig.folder, one.owner.event, mark, one.destination,
-                lambda place: place.model_copy(update={"state": "closed" if event.state is EventState.CLOSED else place.state}),
+                lambda place: place.model_copy(update={"state": EventState.CLOSED if event.state is EventState.CLOSED else place.state}),
             )  # fmt: skip
 
     def _ingest_done(self, name: str) -> bool:

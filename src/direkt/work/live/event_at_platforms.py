@@ -14,12 +14,12 @@ from direkt.destination.references import SecretError
 from direkt.destination.sheet import CheckStep, Session, Sheet
 from direkt.errors import UnusableInput
 from direkt.platform import library, planned
-from direkt.platform.event import EventState, Platform, PlatformEvent
+from direkt.platform.event import Platform, PlatformEvent
 from direkt.platform.interface import stamp
 from direkt.platform.library import Means
 from direkt.platform.planned import Planned, Wanted
 from direkt.rig import edit as rig_edit
-from direkt.rig.events import Delay
+from direkt.rig.events import Delay, EventState
 from direkt.rig.file import DestinationEntry, Rig, RigError, key_places
 from direkt.secret import Secret
 from direkt.store import event_memory
@@ -349,7 +349,7 @@ def remember(
     def how(place: event_memory.Place) -> event_memory.Place:
         new: dict[str, object] = {}
         if state is not None and not airing.by_hand:
-            new |= {"state": state.state.value}
+            new |= {"state": state.state}
         if state is not None and state.watch:
             new |= {"watch": state.watch}
         new |= {"pushed": pushed} if pushed is not None else {}

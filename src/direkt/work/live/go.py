@@ -15,9 +15,10 @@ from direkt.destination.sheet import Span
 from direkt.device.state import PushState, Slot
 from direkt.errors import DirektError, UnusableInput
 from direkt.finding import Verdict
-from direkt.platform.event import EventState, Input, PlatformError, PlatformEvent, Seen
+from direkt.platform.event import Input, PlatformError, PlatformEvent, Seen
 from direkt.platform.planned import Planned
 from direkt.protocol import address
+from direkt.rig.events import EventState
 from direkt.rig.file import Rig
 from direkt.store import event_memory
 from direkt.work import feeds

@@ -14,11 +14,12 @@ from dataclasses import dataclass
 from direkt.errors import DirektError, UnusableInput
 from direkt.platform import library
 from direkt.platform import planned as planning
-from direkt.platform.event import EventState, Ingest, Platform, PlatformEvent, Seen
+from direkt.platform.event import Ingest, Platform, PlatformEvent, Seen
 from direkt.platform.library import Means
 from direkt.platform.planned import Wanted
 from direkt.protocol import address
 from direkt.protocol.address import ServerAddress
+from direkt.rig.events import EventState
 from direkt.rig.file import DestinationEntry, Rig
 from direkt.secret import Secret
 from direkt.store import event_memory
