@@ -22,12 +22,12 @@ from direkt.platform import planned, platformfile
 from direkt.platform.by_file import DescribedPlatform
 from direkt.platform.calls import Calls, FixedToken, Told
 from direkt.platform.event import Facts, PlatformEvent
-from direkt.rig.events import EventState
 from direkt.platform.interface import InterfacePlatform
 from direkt.platform.planned import Wanted
 from direkt.platform.sign_in import Kept
 from direkt.protocol import hls
 from direkt.rig import file as rig
+from direkt.rig.events import EventState
 from direkt.secret import Secret
 from direkt.store import event_memory, notified, refused_logins, rig_id, sessions, turns, usage, wishes
 from direkt.store.small_file import FOLDER

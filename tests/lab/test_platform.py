@@ -16,9 +16,9 @@ from direkt.platform import by_file, platformfile
 from direkt.platform.by_file import DescribedPlatform
 from direkt.platform.calls import Calls, FixedToken, ReferredToken
 from direkt.platform.event import Declined, NotSignedIn, PlatformError
-from direkt.rig.events import EventState
 from direkt.platform.planned import Wanted
 from direkt.platform.sign_in import Account, Code
+from direkt.rig.events import EventState
 from direkt.secret import Secret
 from tests.lab.reedbank import TOKEN, Reedbank
 from tests.support import Folder

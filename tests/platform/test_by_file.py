@@ -13,8 +13,8 @@ from direkt.platform import platformfile
 from direkt.platform.by_file import DescribedPlatform
 from direkt.platform.calls import Calls, FixedToken
 from direkt.platform.event import CannotPlatform, Declined, PlatformError
-from direkt.rig.events import EventState
 from direkt.platform.planned import Wanted
+from direkt.rig.events import EventState
 from direkt.secret import Secret
 from tests.support import Folder
 

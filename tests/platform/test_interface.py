@@ -17,10 +17,10 @@ from direkt.destination.keystore import KeyStore
 from direkt.destination.references import Entry, Sources
 from direkt.platform.calls import Calls, FixedToken
 from direkt.platform.event import Changed, Declined, Facts, NotSignedIn, PlatformError, differences, given_servers
-from direkt.rig.events import EventState
 from direkt.platform.interface import InterfacePlatform, body_of
 from direkt.platform.planned import Wanted
 from direkt.platform.sign_in import Account, Code
+from direkt.rig.events import EventState
 from direkt.secret import Secret
 from direkt.sim.tarnlight import Tarnlight
 from tests.support import wait_until
