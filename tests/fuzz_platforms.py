@@ -79,7 +79,7 @@ def events() -> list[bytes]:
         "FREQ=YEARLY;BYDAY=-1SU;BYMONTH=10",
     )
     clock = (
-        "watch: {mend: {push: 3, device: 1, within: 30m, pause: 5s}, session: 30m, tell: {a: {webhook: 'https://h/x', remind: 15m}, "
+        "watch: {recover: {push: 3, device: 1, within: 30m, pause: 5s}, session: 30m, notify: {a: {webhook: 'https://h/x', remind: 15m}, "
         "b: {mail: [a@b.c], server: 'smtps://h', sender: d@e.f}}}\n"
         "schedule: {e: {event: e, before: 10m}, w: {feed: f, window: '22:00-02:00', days: [MO, SU]}}\n"
     )

@@ -81,7 +81,7 @@ class Command(Cli):
         return any(Path(self.folder).rglob("marked"))
 
     def test_who_is_told_is_shown_before_it_is_trusted(self):
-        tell = "watch:\n  tell:\n    siren: {command: ./siren.sh loud}\n    boss: {webhook: 'https://hooks.example/x'}\n"
+        tell = "watch:\n  notify:\n    siren: {command: ./siren.sh loud}\n    boss: {webhook: 'https://hooks.example/x'}\n"
         self.path.write_text(self.path.read_text() + tell)
         (self.path.parent / "siren.sh").write_text("#!/bin/sh\n")
         said = self.direkt("rig", "trust", "--yes", "--json")

@@ -165,7 +165,7 @@ CAUSES = (
     Cause(
         "variable-bitrate", "video.bitrate.peak", ("video.bitrate.mean", "video.buffer"),
         lambda e: e.above("video.bitrate.peak") and e.below("video.bitrate.mean"),
-        advice="The bitrate follows the picture: low on the whole, and high for moments. Set constant bitrate (CBR) at what is asked for.",
+        advice="The bitrate follows the picture: low on the whole, and high for moments. Set constant bitrate (CBR) at the required value.",
     ),
     Cause(
         "bitrate", "video.bitrate.mean", ("video.bitrate.peak", "video.level*", "stream.bitrate.mean"),

@@ -14,7 +14,7 @@ import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any, ClassVar, TypeVar
 
 import yaml as yaml_fast
 from pydantic import BaseModel, ConfigDict, ValidationError
@@ -29,8 +29,9 @@ _MOST = 300_000  # values, each counted as often as YAML aliases repeat it
 
 
 class Strict(BaseModel):
-    """A model that knows all its entries."""
+    """A model that knows all its entries. ``RENAMED``: what some were called before, which is an error with the new name."""
 
+    RENAMED: ClassVar[Mapping[str, str]] = {}
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False, defer_build=True)
 
 
@@ -330,7 +331,10 @@ def _problem(document: Document, model: type[BaseModel], detail: Any) -> Problem
         inside = f" in {'.'.join(str(step) for step in path[:-1])}" if len(path) > 1 else ""
         return Problem(above, f"{str(path[-1])!r} is missing{inside}")
     if kind == "extra_forbidden":
-        known = _entries_at(model, path[:-1])
+        at = _model_at(model, path[:-1])
+        if at is not None and issubclass(at, Strict) and (new := at.RENAMED.get(str(path[-1]))) is not None:
+            return Problem(line, f"{where!r} is called {new!r} now: write that instead")
+        known = [field.alias or name for name, field in at.model_fields.items()] if at is not None else []
         near = difflib.get_close_matches(str(path[-1]), known, n=1)
         hint = f"; did you mean {near[0]!r}?" if near else f"; expected {', '.join(known)}" if known else ""
         return Problem(line, f"unknown entry {where!r}{hint}")
@@ -349,8 +353,8 @@ def _problem(document: Document, model: type[BaseModel], detail: Any) -> Problem
     return Problem(line, f"{where}: expected {expected}, got {_kind(given)}")
 
 
-def _entries_at(model: type[BaseModel], path: Sequence[str | int]) -> list[str]:
-    """The entries that the model knows at ``path``."""
+def _model_at(model: type[BaseModel], path: Sequence[str | int]) -> type[BaseModel] | None:
+    """The model of what stands at ``path``; None: there is none."""
     current: Any = model
     inside = False  # behind a dict's or a list's own step
     for step in path:
@@ -361,9 +365,7 @@ def _entries_at(model: type[BaseModel], path: Sequence[str | int]) -> list[str]:
             annotation = field.annotation if field else None
             inside = getattr(annotation, "__origin__", None) in (dict, list)
             current = _inner(annotation)
-    if isinstance(current, type) and issubclass(current, BaseModel):
-        return [field.alias or name for name, field in current.model_fields.items()]
-    return []
+    return current if isinstance(current, type) and issubclass(current, BaseModel) else None
 
 
 def _inner(annotation: Any) -> Any:

@@ -52,8 +52,8 @@ def os_words(error: OSError) -> str:
 
 # OpenSSL's X509_V_ERR_* codes
 _CERTIFICATE_WORDS = {
-    9: "the certificate is not valid yet, or this machine's clock is behind",
-    10: "the certificate has expired, or this machine's clock is ahead",
+    9: "the certificate is not valid yet, or this machine's clock is slow",
+    10: "the certificate has expired, or this machine's clock is fast",
     18: "the certificate is self-signed",
     19: "the certificate's chain ends in an unknown authority",
     20: "the certificate's authority is unknown here",

@@ -229,7 +229,7 @@ cipher|AES, AES-128, AES-256, GCM|How a connection is encrypted.|As the ingest s
 hostname|host, host name, FQDN|A machine's name on the network.|As the platform gives it, without a scheme.|
 mac address|MAC, hardware address|The number of a network socket.|For finding a device's address at the router.|
 api|API, REST, HTTP API, CGI|How a program talks to the device or platform.||
-webhook|callback|A web address that is told when something happens.|watch.tell in the rig.|
+webhook|callback|A web address that is told when something happens.|watch.notify in the rig.|
 oauth|OAuth, sign in, access token, refresh token|Letting a program act for an account without its password.|direkt event sign-in.|
 geoblocking|geo restriction, region lock|Viewers of some countries only.|Off while you test.|
 monetisation|monetization, ads|Adverts around the event.|As agreed with the client.|

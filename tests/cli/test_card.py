@@ -310,7 +310,7 @@ class Scanned(Cli):
 # what catch says of each mistake: of a connection, of the stream, or that nothing comes
 _TOLD = {
     "scheme-twice": None, "http": None, "uhd": None, "no-start": None,
-    "slash-behind": "ends with a slash: take it off", "no-application": "nothing after the host: it must end with /live",
+    "slash-behind": "ends with a slash: remove it", "no-application": "nothing after the host: it must end with /live",
     "application": "expected 'live': check the server address", "key-behind-server": "the key is in its server address",
     "look-alike": "taken for others that look like them", "swapped": "two neighbouring characters swapped",
     "missing": "one character of its key is missing", "doubled": "one character too many", "capitals": "capital and small letters",

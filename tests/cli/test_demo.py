@@ -14,7 +14,7 @@ class Whole(RigCli):
         self.assertIn(
             "Before: the stream fails. After: it passes. The camera's passes. The carried one passes.", result.out
         )
-        self.assertIn("The finals were on air; the drop was mended; at the end everything was proven off.", result.out)
+        self.assertIn("The finals were on air; the push recovered; at the end everything was proven off.", result.out)
         for path in (self.folder / "d").rglob("*"):  # no key and no token, wherever it was written
             if path.is_file() and path.name != "secrets.yaml":
                 content = path.read_bytes()

@@ -78,9 +78,9 @@ class Pasted(Cli):
 
     def test_parts_that_nobody_can_tell_apart_are_refused_whole(self):
         for text, words in (
-            (f"{FIRST}\n{MAIN}\n{SECOND}\n{ANY}", "cannot be told"), (f"{MAIN}\n{ANY}\n{FIRST}\n{SECOND}", "any"),
-            (f"{MAIN} {ANY}\n{FIRST}\n{SECOND}", "cannot be told"), (f"{MAIN}\n{FIRST}\n{ANY}", "there is no key"),
-            (f"{MAIN}\n{FIRST}\n\n{ANY}\n{FIRST}", "same key stands there for two"), (f"{MAIN}\n{FIRST}\n{ANY}\n{SECOND}\n{MAIN}", "cannot be told"),
+            (f"{FIRST}\n{MAIN}\n{SECOND}\n{ANY}", "not clear which line is whose"), (f"{MAIN}\n{ANY}\n{FIRST}\n{SECOND}", "any"),
+            (f"{MAIN} {ANY}\n{FIRST}\n{SECOND}", "not clear which line is whose"), (f"{MAIN}\n{FIRST}\n{ANY}", "there is no key"),
+            (f"{MAIN}\n{FIRST}\n\n{ANY}\n{FIRST}", "same key stands there for two"), (f"{MAIN}\n{FIRST}\n{ANY}\n{SECOND}\n{MAIN}", "not clear which line is whose"),
             (f"{MAIN}\n{FIRST}", "does not speak of several"), (f"{MAIN}\nvarn~fake~X\n{ANY}\n{SECOND}", "the part for main"),
         ):  # fmt: skip
             result = self.direkt("key", "set", "--each", text=text)

@@ -92,7 +92,7 @@ class Practice(Stage):
         os.kill(running.process, signal.SIGKILL)
         wait_until(lambda: carried.find(self.folder, "mark") is None)
         shown = self.direkt("push", "state", "mark")
-        self.assertIn("nobody carries it on this machine", shown.out)
+        self.assertIn("no process on this machine carries it", shown.out)
         again = self.direkt("go", "c0", "--no-rehearsal", text="y\n" * 4)
         self.assertEqual(again.code, 0, again)
         self.assertNotEqual(carried.find(self.folder, "mark").process, running.process)

@@ -227,7 +227,7 @@ class Carried(Sources):
         self.assertIn("carried", result.out)
         self.assertIn("silence was added", result.out)
         self.assertIn("the push is ended", result.out)
-        self.assertIn("nobody carries it", self.direkt("push", "off", "mark").out)
+        self.assertIn("no process on this machine carries it", self.direkt("push", "off", "mark").out)
         self.assertEqual(self.direkt("key", "renew", "course", text="varn~fake~heronbird\n").code, 0)
         self.assertEqual(self.direkt("push", "state", "mark", "--json").json["state"], "stopped")
         platform.close()

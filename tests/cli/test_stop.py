@@ -91,7 +91,7 @@ class ByHand(Stage):
         self.assertIn("✓ Make the event", shown.out)
         nobody = self.direkt("stop", "h0", text="")
         self.assertEqual(nobody.code, 1, nobody)
-        self.assertIn("nobody could be asked: h0 at village", nobody.err)
+        self.assertIn("could not be asked: h0 at village", nobody.err)
         self.assertIn("not done: Tell the village office that the stream has ended", nobody.out + nobody.err)
         self.assertEqual(self.device.push_state, "stopped")
         told = self.direkt("stop", "h0", text="y\n")

@@ -135,7 +135,7 @@ platforms:
 events:
   gala: {{title: Gala, start: 2030-01-01 10:00, length: 1h, audience: everyone, feeds: [f-brindle-b2]}}
 watch:
-  tell:
+  notify:
     hook: {{webhook: "http://127.0.0.1:{self.port}/h/{SECRETS['path']}", secret: file:secrets.yaml#hook}}
     crew: {{mail: [a@regatta.example], server: "smtp://127.0.0.1:{self.port}", sender: d@regatta.example, login: file:secrets.yaml#mail}}
 """)

@@ -17,8 +17,8 @@ from tests.watch.test_notify import SECRET, Hook
 
 WATCH = """\
 watch:
-  mend: {{push: 3, device: 1, pause: 1s}}
-  tell:
+  recover: {{push: 3, device: 1, pause: 1s}}
+  notify:
     hook: {{webhook: "http://127.0.0.1:{port}/", secret: "env:DIREKT_HOOK"}}
     siren: {{command: ./siren.sh}}
 """
@@ -71,7 +71,7 @@ class Watching(Stage):
 
     def test_an_untrusted_rig_tells_nobody(self):
         child = self.watch("--for", "2s")
-        self.seen("nobody is told there: watch.tell.siren: nobody is told by a rig that is not trusted")
+        self.seen("nobody is notified there: watch.notify.siren: a rig that is not trusted notifies nobody")
         child.wait(20)
 
     def test_drops_are_mended_people_are_told_and_the_page_acts(self):
@@ -80,7 +80,7 @@ class Watching(Stage):
         page, figures = free_port(), free_port()
         child = self.watch("e0", "--every", "1s", "--page", str(page), "--metrics", str(figures))
         self.seen("finish: on")
-        self.assertNotIn("nobody is told there", "".join(self.lines))
+        self.assertNotIn("nobody is notified there", "".join(self.lines))
         begin = time.monotonic()
         self.device.restart()  # it comes back without its push
         wait_until(lambda: self.device.push_state == "stopped", 5)
@@ -92,7 +92,7 @@ class Watching(Stage):
         notice = json.loads(self.hook.got[0][2])
         self.assertEqual((notice["kind"], notice["name"], notice["event"], notice["phase"]), ("drop", "finish", "e0", "begins"))
         # another watch only looks; and what is stopped and started again in a moment was stopped by no person
-        self.assertIn("another watch runs here", self.direkt("watch", "--no-tell", "--every", "1s", "--for", "1s").err)
+        self.assertIn("another watch runs here", self.direkt("watch", "--no-notify", "--every", "1s", "--for", "1s").err)
         self.assertEqual(self.direkt("push", "off", "finish").code, 0)
         self.assertEqual(self.direkt("push", "on", "finish").code, 0)
         time.sleep(3.5)
@@ -140,14 +140,14 @@ class Watching(Stage):
     def test_killed_at_any_moment_the_next_one_knows(self):
         self.assertEqual(self.go("e1").code, 0)
         for pause in (0.2, 1.4):
-            child = self.watch("--every", "1s", "--no-tell")
+            child = self.watch("--every", "1s", "--no-notify")
             self.seen("finish: on")
             self.device.restart()
             self.seen("finish: dropped", 10)
             time.sleep(pause)
             child.kill()
             child.wait(5)
-            other = self.watch("--every", "1s", "--no-tell")
+            other = self.watch("--every", "1s", "--no-notify")
             self.seen("finish: ")
             # it was never seen on by this one: it is started again where the first one had begun to, else it is said
             wait_until(lambda: self.device.push_state == "pushing" or any("was meant to" in line for line in list(self.lines)), 15)
@@ -156,7 +156,7 @@ class Watching(Stage):
             if self.device.push_state != "pushing":
                 self.assertEqual(self.direkt("push", "on", "finish").code, 0)
         self.assertEqual(self.direkt("stop", "e1").code, 0)
-        child = self.watch("--every", "1s", "--no-tell", "--for", "6s")
+        child = self.watch("--every", "1s", "--no-notify", "--for", "6s")
         child.wait(30)
         self.assertEqual((self.device.push_state, child.returncode), ("stopped", 0))
 

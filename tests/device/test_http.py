@@ -67,7 +67,7 @@ class Harm(unittest.TestCase):
             self.assertLess(time.monotonic() - begin, 1.5)
 
     def test_packed_bytes_are_not_unpacked(self):
-        with self.assertRaisesRegex(BadAnswer, "packed bytes"):
+        with self.assertRaisesRegex(BadAnswer, "compressed bytes"):
             self.answer(self.page(b"\x1f\x8b", b"Content-Encoding: gzip"))
 
     def test_json_that_is_odd(self):

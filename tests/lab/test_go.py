@@ -77,7 +77,7 @@ class Words(GoStage):
     def test_what_the_platform_does_not_take_is_said(self):
         self.write_rig("audience: everyone", "audience: everyone, keep: yes, rewind: 1h")
         result = self.go()
-        self.assertIn("Reedbank is not told from here: that it is kept as a recording, how far back viewers may go", " ".join(result.out.split()))
+        self.assertIn("Reedbank cannot be seen from here: that it is kept as a recording, how far back viewers may go", " ".join(result.out.split()))
 
     def test_a_title_that_is_too_long(self):
         self.write_rig("title: The finals", f"title: {'T' * 70}")
@@ -103,7 +103,7 @@ class Words(GoStage):
         self.write_rig("audience: everyone", "audience: everyone, delay: 1s")
         result = self.direkt("go", "finals", "--dry-run", "--no-rehearsal")
         self.assertEqual(result.code, 1)
-        self.assertIn("at most 1 s behind; Reedbank gives usual 10 to 20 s, short 2 to 5 s", " ".join(result.out.split()))
+        self.assertIn("at most 1 s; Reedbank gives usual 10 to 20 s, short 2 to 5 s", " ".join(result.out.split()))
         self.write_rig("audience: everyone", "audience: everyone, delay: soon")
         self.assertIn("or a figure like 'at most 6 s'", self.direkt("go", "finals").err)
 

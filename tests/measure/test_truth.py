@@ -317,7 +317,7 @@ class Time(unittest.TestCase):
 
     def test_where_stamps_do_not_run_on_is_told_once_and_with_its_times(self):
         late, both = [*(n / 25 for n in range(100)), *(9 + n / 25 for n in range(100))], [*(n / 50 for n in range(200)), *(9 + n / 50 for n in range(200))]
-        either = ", a pause or a jump of the clock: the stamps alone do not tell"
+        either = ", a pause or a jump of the clock: the time stamps alone do not show which"
         back = [*(n / 25 for n in range(200)), *(5 + n / 25 for n in range(100))]
         for m, since, note in (
             (self.seen(late, both), 4.0, "5.0 s forward at 4.0 s" + either),

@@ -84,8 +84,8 @@ class Reaching(Async):
         good = certificates.make(["127.0.0.1"])
         for made, verdict, words in (
             (good, "", ""), (certificates.make(["other.example"]), "TLS refused", "another"),
-            (certificates.make(["127.0.0.1"], begin=now - 9 * day, days=2), "TLS refused", "clock is ahead"),
-            (certificates.make(["127.0.0.1"], begin=now + 3 * day), "TLS refused", "clock is behind"),
+            (certificates.make(["127.0.0.1"], begin=now - 9 * day, days=2), "TLS refused", "clock is fast"),
+            (certificates.make(["127.0.0.1"], begin=now + 3 * day), "TLS refused", "clock is slow"),
         ):  # fmt: skip
             port = await self.server(tls=made)
             found = await self.verdict(f"rtmps://127.0.0.1:{port}/live", tls=trusting(made))

@@ -144,13 +144,13 @@ class Receiving(Net):
         with self.assertRaisesRegex(PublishError, "Rejected"):
             await Publisher(self.address("live"), Secret(KEY)).start()
         await self.until(lambda: self.events)
-        self.assertIn("asks for application 'live', expected 'live/a'", self.events[0].reason)
+        self.assertIn("requests application 'live', expected 'live/a'", self.events[0].reason)
 
     async def test_a_login_in_the_application_is_not_shown(self):
         await self.listen()
         for app, words in (
-            ("live?user=anna&pass=Wagtail9", "application 'live' with 23 characters behind a ?"),
-            ("live/a?pass=Wagtail9", "and what stands behind its ?"), ("live/a/?Wagtail9", "behind it"), ("?Wagtail9", "''"),
+            ("live?user=anna&pass=Wagtail9", "application 'live' with 23 characters after a ?"),
+            ("live/a?pass=Wagtail9", "and what follows its ?"), ("live/a/?Wagtail9", "after it"), ("?Wagtail9", "''"),
         ):  # fmt: skip
             with self.assertRaises(PublishError):
                 await Publisher(self.address(app), Secret(KEY)).start()
@@ -173,7 +173,7 @@ class Receiving(Net):
         mistyped = KEY.replace("bird", "brid")
         for app, shown in (
             (mistyped, "something like the key"), (f"live/{mistyped}", "something like the key"), (f"live/a/{mistyped}?x=1", "something like"),
-            (KEY[:-2], "something like the key"), (f"live/a/{KEY.upper()}", "something like"), ("live/a/another-9x", "10 characters behind it"),
+            (KEY[:-2], "something like the key"), (f"live/a/{KEY.upper()}", "something like"), ("live/a/another-9x", "10 characters after it"),
             ("studio", "'studio'"),
         ):  # fmt: skip
             with self.assertRaises(PublishError):
@@ -196,7 +196,7 @@ class Receiving(Net):
         await second.start()
         await second.close()
         self.assertEqual(sum(isinstance(e, Arrived) for e in self.events), 2)
-        self.assertIn("somebody publishes already", [e.reason for e in self.events if isinstance(e, TurnedAway)])
+        self.assertIn("another publisher is already connected", [e.reason for e in self.events if isinstance(e, TurnedAway)])
 
     async def test_garbage_stalls_and_floods_are_turned_away(self):
         await self.listen(handshake_limit=0.6)

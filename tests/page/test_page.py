@@ -356,7 +356,7 @@ class Streams(Served):
 
 class Figures(unittest.TestCase):
     def test_a_scraper_understands_them(self):
-        shown = board((feed(), feed("roof", FeedState.DROPPED, kbit_s=None, arriving=None, temperature=None, values={}, push="no answer", device="camera")))
+        shown = board((feed(), feed("roof", FeedState.DROPPED, kbit_s=None, arriving=None, temperature=None, values={}, push="no answer", device="camera", answers=False)))
         with metrics.serve(lambda: shown, "127.0.0.1", 0) as port:
             accept = {"Accept": "application/openmetrics-text; version=1.0.0"}
             answer = httpx.get(f"http://127.0.0.1:{port}/metrics", headers=accept, trust_env=False, timeout=30)

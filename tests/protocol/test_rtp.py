@@ -343,7 +343,7 @@ class Streams(unittest.TestCase):
         events = self.give(stream, 5, sound_later=0.4)
         first = self.first(events)
         self.assertAlmostEqual(first["audio"] - first["video"], 0.4, 2)
-        self.assertTrue(any(isinstance(e, Odd) and "sends no reports" in e.text for e in events))
+        self.assertTrue(any(isinstance(e, Odd) and "sends no sender reports" in e.text for e in events))
 
     def test_nonsense_reports_are_not_believed(self):
         stream = self.stream()

@@ -31,12 +31,12 @@ RIG = """\
 schema: direkt.rig/1
 name: Regatta
 events:
-  finals: {{title: The finals, start: 2026-07-05 12:00, length: 3h, feeds: [finish], tell: [boss]}}
+  finals: {{title: The finals, start: 2026-07-05 12:00, length: 3h, feeds: [finish], notify: [boss]}}
 devices: {{tower: {{driver: brindle-b2, address: "http://192.0.2.1"}}}}
 destinations: {{main: {{sheet: tarnlight, server: "rtmp://192.0.2.2/live", key: "env:DIREKT_KEY"}}}}
 feeds: {{finish: {{device: tower, destination: main}}}}
 watch:
-  tell:
+  notify:
 {tell}
 """
 
@@ -275,7 +275,7 @@ class Telling(Folder):
         hook = Hook()
         self.addCleanup(hook.close)
         url = f"http://127.0.0.1:{hook.port}"
-        teller = self.teller(f"boss: {{webhook: '{url}/boss', least: fail}}", f"crew: {{webhook: '{url}/crew'}}")
+        teller = self.teller(f"boss: {{webhook: '{url}/boss', min_severity: fail}}", f"crew: {{webhook: '{url}/crew'}}")
         teller.tell(notice(event="finals"))
         wait_until(lambda: hook.got)
         teller.tell(notice(kind="hot", weight="advise"))

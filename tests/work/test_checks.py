@@ -140,7 +140,7 @@ class Checks(Folder):
 
     def test_the_device(self):
         lines = self.lines(Device(offset=-5400.0, memory=1.0, wrong=("it is hot",), slot=PushState.PUSHING))
-        self.has(lines, "fail f: the clock of d is 90 min behind; it is that one or this machine's, nobody else tells the time -> direkt device time d --set", "fail f: d: 1 % of its memory is free", "advise f: d says: it is hot",
+        self.has(lines, "fail f: the clock of d is 90 min behind; it is that one or this machine's, there is no second clock to compare it with -> direkt device time d --set", "fail f: d: 1 % of its memory is free", "advise f: d says: it is hot",
                  "fail f: d is pushing to rtmp://elsewhere.example/x")  # fmt: skip
         self.has(self.lines(Device(offset=4.0)), "advise f: the clock of d is 4 s ahead")
         # by the clock, with nobody there, a device's clock keeps nothing off the air

@@ -76,7 +76,7 @@ class Look(unittest.TestCase):
         )
         self.assertAlmostEqual(found.behind, 8.0)  # a player begins three segments from the end, at 992
         old = self.look(files, since=995.0)
-        self.assertEqual((old.plays, old.why), (False, "viewers still get what was pushed before, 8 s behind"))
+        self.assertEqual((old.plays, old.why), (False, "viewers still get what was pushed before, 8 s late"))
 
     def test_fragments_of_mp4_are_there_and_not_opened(self):
         master = '#EXTM3U\n#EXT-X-STREAM-INF:BANDWIDTH=9,RESOLUTION=1280x720,CODECS="avc1.64001f,mp4a.40.2"\nm.m3u8\n'

@@ -86,7 +86,7 @@ def card(
         if letters := lacking(made):
             output.note(f"! no letters here for {letters}: a box stands for each; take .html")
     if made.warnings:
-        output.note("! not everything that the sheet asks for can be met: it stands on the card")
+        output.note("! not everything that the sheet requires can be met: the card says what")
     for step in made.steps:
         if step.too_long:
             output.note(f"! {' > '.join(step.path)}: {step.complaint}")

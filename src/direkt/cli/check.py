@@ -43,7 +43,7 @@ def check(
     source: str | None, sheet_name: str | None, feed_name: str | None, seconds: float, by: str | None, login_ref: str | None,
     programme: int | None, report: Path | None, rig_path: Path | None, as_json: bool,
 ) -> ExitCode:  # fmt: skip
-    """Measure a recording, or the stream that a device gives out, and judge it against a sheet.
+    """Measure a recording, or the stream that a device offers, and judge it against a sheet.
 
     Every value is measured on the stream itself; where the file's own claims differ, that is shown. Of an address that
     begins with rtsp:// or rtmp://, the stream is fetched and measured: is it the camera, or is it the push? Its login

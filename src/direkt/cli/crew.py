@@ -83,7 +83,7 @@ class Asker:
         err.flush()
         line = sys.stdin.readline()
         if not line:
-            err.write(f"(nobody answers: {'yes' if otherwise else 'no'})\n")
+            err.write(f"(no terminal to confirm on: {'yes' if otherwise else 'no'})\n")
             return otherwise
         if not sys.stdin.isatty():
             err.write(f"{line.strip()[:20]}\n")

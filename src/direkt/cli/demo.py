@@ -71,7 +71,7 @@ class _Demo:
         self._step("What has to change on it, and why?", ["match", "finish"])
         self._step("And on the camera at the start, which speaks another language?", ["match", "start"])
         self._step(
-            "The camera at the 1000 m mark cannot push. What does it give out by itself?",
+            "The camera at the 1000 m mark cannot push. What does it stream on its own?",
             ["check", "--feed", "mark", "--for", "3s"],
         )
         self._step(
@@ -99,7 +99,7 @@ class _Demo:
         )
         self._drop_soon()
         watched = self._step(
-            "On air is when things break: the process that carries the 1000 m camera is killed. The watch sees it, and mends it.",
+            "On air is when things break: the process that carries the 1000 m camera is killed. The watch sees it, and the push recovers.",
             ["watch", "finals", "--for", "14s"],
         )
         end = self._step("And the certain end: off, proven off, the keys wiped.", ["stop", "finals", "--wipe-key"])
@@ -161,9 +161,9 @@ class _Demo:
         first, second, third, fourth = (words.get(ExitCode(code), "was not judged") for code in codes)
         self._say(f"Before: the stream {first}. After: it {second}. The camera's {third}. The carried one {fourth}.")
         air = "were on air" if live == ExitCode.GOOD else "did not come on air"
-        mended = "was mended" if watched == ExitCode.GOOD else "was not mended"
+        recovered = "recovered" if watched == ExitCode.GOOD else "did not recover"
         self.out.print(
-            f"The finals {air}; the drop {mended}; at the end {'everything was proven off' if end == ExitCode.GOOD else 'not everything was proven off'}."
+            f"The finals {air}; the push {recovered}; at the end {'everything was proven off' if end == ExitCode.GOOD else 'not everything was proven off'}."
         )
         self.out.print(
             f"Everything is in [bold]{escape(self.folder)}[/]: rig.yaml, before.flv, after.flv, before.json, after.json, finals.html"

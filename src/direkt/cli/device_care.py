@@ -212,7 +212,7 @@ def restart(name: str | None, yes: bool, wait: float, rig_path: Path | None) -> 
     except KeyboardInterrupt:
         END.taken()
         output.interrupted(
-            f"{chosen} was told to restart; look whether it is back: direkt device health {chosen}"
+            f"{chosen} was sent a restart; check that it is back: direkt device health {chosen}"
             if begun
             else f"{chosen} was not restarted"
         )

@@ -33,7 +33,7 @@ def list_(as_json: bool) -> ExitCode:
 
     files = library.known_files()
     standard: DriverRowJson = {
-        "name": library.STANDARD, "title": "any camera of the open standard (ONVIF)", "kind": "onvif", "make": "", "model": "", "push": "unknown",
+        "name": library.STANDARD, "title": "any ONVIF camera", "kind": "onvif", "make": "", "model": "", "push": "unknown",
     }  # fmt: skip
     rows: list[DriverRowJson] = [standard]
     for name, f in files.items():
@@ -134,9 +134,9 @@ def _advice(file: DriverFile) -> list[str]:
     if file.slots is not None and not {"push_on", "push_off"} <= set(file.requests):
         out.append("there are push slots and no requests push_on and push_off: a person starts and stops the push")
     if "write" in file.requests and "restart" not in file.requests and file.facts.restart_needed is not None:
-        out.append("the device tells that it needs a restart, and no request 'restart' says how")
+        out.append("the device reports that it needs a restart, and no request 'restart' says how")
     if not file.fits.model:
-        out.append("fits.model is empty: find cannot tell that a device is this one")
+        out.append("fits.model is empty: find cannot recognise such a device")
     return out
 
 

@@ -18,7 +18,7 @@ class ExitCode(IntEnum):
 
 
 MEANING = {
-    ExitCode.GOOD: "all that was asked for holds",
+    ExitCode.GOOD: "everything that was required holds",
     ExitCode.FAILS: "a finding fails",
     ExitCode.USE: "wrong use or an unreadable file",
     ExitCode.NO_ANSWER: "a device, server or network does not answer or refuses",

@@ -106,7 +106,7 @@ def practise(rig: Rig, planned: Planned, how: Options, *, yes: bool, report: Pat
         output.error("; ".join(left))
         return ExitCode.NO_ANSWER
     if gone.interrupted:
-        output.interrupted("the practice is over; everything is as it was")
+        output.interrupted("the practice is over; everything is back to how it was")
         return ExitCode.INTERRUPTED
     if gone.failed is not None:
         output.error(f"the practice stopped at step {gone.failed:d}: {gone.failure}")

@@ -49,7 +49,7 @@ def print_findings(out: Console, judgement: Judgement, *, with_set: bool) -> Non
         told.setdefault((f.verdict, f.follows, "" if f.follows else words), []).append(f.parameter)
     lines = []
     for (verdict, cause, words), names in told.items():
-        says = f"{'follow' if len(names) > 1 else 'follows'} from {cause}: mend that first." if cause else words
+        says = f"{'follow' if len(names) > 1 else 'follows'} from {cause}: fix that first." if cause else words
         lines.append((verdict_text(verdict), f"[bold]{', '.join(names)}[/]: {escape(says)}"))
     output.print_lines(out, lines, indent=2)
 

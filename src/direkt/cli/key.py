@@ -204,7 +204,7 @@ def forget(destination: str, rig_path: Path | None) -> None:
 @key.command()
 @click.argument("destination")
 @click.option("--event", metavar="NAME", help="Ask the platform for a new key of this event, instead of pasting one.")
-@click.option("--given", is_flag=True, help="With --event: take the key that the platform gives out now, not another one.")
+@click.option("--given", is_flag=True, help="With --event: take the key that the platform has now, not a new one.")
 @click.option("--yes", is_flag=True, help="Renew it also while the event is open or on air, which ends its push.")
 @options.rig_option
 @options.json_option
@@ -306,7 +306,7 @@ def _to_devices(rig: Rig, destination: str, key: Secret, as_json: bool) -> ExitC
 @options.rig_option
 @options.json_option
 def form(destination: str, reveal: bool, rig_path: Path | None, as_json: bool) -> None:
-    """Show DESTINATION in every form that devices ask for: one URL, URL and key, or parts."""
+    """Show DESTINATION in every form that devices take: one URL, URL and key, or parts."""
     from direkt.destination import forms
     from direkt.protocol import address
 

@@ -190,7 +190,7 @@ def _entry_json(one: Kept) -> LogEntryJson:
 @options.rig_option
 @options.json_option
 def verify_(rig_path: Path | None, as_json: bool) -> ExitCode:
-    """Look whether the log is as it was written: a line that was changed or taken out breaks its chain of hashes.
+    """Check that the log is unaltered: a line that was changed or removed breaks its chain of hashes.
 
     The last hash, noted elsewhere, also shows whether the whole log was made anew. Exits with 1 where the chain is broken.
     """
@@ -208,7 +208,7 @@ def verify_(rig_path: Path | None, as_json: bool) -> ExitCode:
         out.print(f"[bold red]✗[/] entry {one.number}: {escape(one.text)}")
     older = f"; {found.older} from before there was a chain" if found.older else ""
     if found.broken:
-        out.print(f"[bold red]✗ the log is not as it was written[/]: {found.entries} entries{older}")
+        out.print(f"[bold red]✗ the log was altered[/]: {found.entries} entries{older}")
         return ExitCode.FAILS
     if not found.entries:
         out.print(f"there is no entry in the chain yet{older}")

@@ -28,7 +28,7 @@ if TYPE_CHECKING:
 @options.rig_option
 @options.json_option
 def match(feed: str | None, every: bool, rig_path: Path | None, as_json: bool) -> ExitCode:
-    """Compare FEED's device with what its destination asks; say what to change, to what, and why.
+    """Compare FEED's device with what its destination requires; say what to change, to what, and why.
 
     All combinations of settings that the device offers are looked at; where none meets every demand, the smallest set
     of demands in conflict is named, with the nearest settings. Changes nothing. Exits with 1 when something that is
@@ -163,7 +163,7 @@ def print_plan(out: Console, plan: Plan, *, only_changes: bool = False) -> None:
             made.add_row(s.parameter, escape(s.asked), show(s.parameter, s.old), new, escape(s.reason) + where)
         out.print(made)
     if not plan.changes and not plan.unmet:
-        out.print("[green]✓[/] nothing to change: every setting is as the sheet asks")
+        out.print("[green]✓[/] nothing to change: every setting is as the sheet requires")
     print_unmet(out, plan)
 
 

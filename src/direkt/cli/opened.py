@@ -23,7 +23,7 @@ def agreed(question: str, yes: bool) -> bool:
     if yes:
         return True
     if not sys.stdin.isatty():
-        raise UnusableInput("nobody is there to agree: add --yes to do it without asking")
+        raise UnusableInput("there is no terminal to confirm on: add --yes to do it without asking")
     return click.confirm(question, default=False, err=True)
 
 

@@ -31,6 +31,17 @@ Command = TypeVar("Command", bound=Callable[..., Any])
 
 TRUSTED_ONCE = "DIREKT_TRUSTED_ONCE"  # the digest of a rig that one command trusts
 json_option = click.option("--json", "as_json", is_flag=True, help="Print one JSON document instead of text.")
+
+def renamed(old: str, new: str) -> Callable[[Command], Command]:
+    """An option's old name: an error with the new one."""
+
+    def refuse(context: click.Context, parameter: click.Parameter, value: bool) -> None:
+        if value:
+            raise click.UsageError(f"{old} is called {new} now")
+
+    return click.option(old, is_flag=True, hidden=True, expose_value=False, callback=refuse)
+
+
 rig_option = click.option(
     "--rig", "rig_path", type=click.Path(path_type=Path), envvar="DIREKT_RIG", metavar="FILE",
     help="The rig; otherwise DIREKT_RIG, or rig.yaml in this folder.",
@@ -138,7 +149,7 @@ def _know(rig: Rig) -> None:
             with contextlib.suppress(SecretError, UnusableInput):
                 secret = references.resolve(ref, sources, rig.folder)
                 mask.IN_USE.add(secret.reveal().partition(":")[2])  # of a login, the password
-    for told in rig.file.watch.tell.values():
+    for told in rig.file.watch.notify.values():
         if told.webhook is not None:
             parts = urlsplit(told.webhook)
             for word in re.split(r"[/?&=]", f"{parts.path}/{parts.query}"):

@@ -50,7 +50,7 @@ def stop(feed: FeedParts, left: list[UnfinishedJson], *, as_json: bool) -> ExitC
     if as_json:
         output.print_json(_document(feed, None, left))
     elif found is None:
-        output.console().print(f"[bold]{escape(feed.name)}[/]  – stopped: nobody carries it on this machine")
+        output.console().print(f"[bold]{escape(feed.name)}[/]  – stopped: no process on this machine carries it")
     else:
         output.console().print(
             f"[bold]{escape(feed.name)}[/]  – stopped: process {found.process} has ended the push to {escape(found.server)}, "
@@ -237,7 +237,7 @@ def _print(feed: FeedParts, found: Running | None) -> None:
     if found is None:
         out.print(
             f"[bold]{escape(feed.name)}[/]  {escape(feed.device)}, channel {escape(feed.entry.channel)}, to "
-            f"{escape(feed.destination.server)}: – stopped; nobody carries it on this machine"
+            f"{escape(feed.destination.server)}: – stopped; no process on this machine carries it"
         )
         return
     mark = "[green]✓ pushing[/]" if found.pushing else "[yellow]! not pushing[/]"

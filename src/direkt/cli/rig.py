@@ -36,7 +36,7 @@ def rig() -> None:
 def trust(yes: bool, revoke: bool, once: bool, rig_path: Path | None, as_json: bool, command: tuple[str, ...]) -> ExitCode:
     """Show what the rig would do on this machine and where its data goes, and trust it.
 
-    A rig that somebody else wrote starts no programs (command: references), tells nobody of drops (webhook, mail, command), sees no
+    A rig that somebody else wrote starts no programs (command: references), notifies nobody of drops (webhook, mail, command), sees no
     environment variables (env:) but those that DIREKT_ENV lists, reads no secrets outside its own folder (file:), and takes no
     key that was kept for another rig, or sends one elsewhere than it was kept for (store:), until you trust it. Trust holds for this file as it is now, with
     its driver files: after a change it is asked for again.
@@ -102,7 +102,7 @@ def _places(found: Rig) -> list[tuple[str, str, str]]:
             file = platformfile.load(platform.file, found.folder)
             if file.sign_in is not None:
                 out += [("signs in at", name, _shown(place)) for place in dict.fromkeys((file.sign_in.device, file.sign_in.token))]
-    for name, told in f.watch.tell.items():
+    for name, told in f.watch.notify.items():
         if told.webhook is not None:
             out.append(("tells", name, _shown(told.webhook)))
         elif told.mail:
@@ -137,7 +137,7 @@ def _wants(found: Rig) -> dict[str, list[str]]:
     return {
         "commands": [
             *(ref.name for ref in refs if ref.kind == "command"),
-            *(entry.command for entry in found.file.watch.tell.values() if entry.command is not None),
+            *(entry.command for entry in found.file.watch.notify.values() if entry.command is not None),
         ],
         "environment": [ref.name for ref in refs if ref.kind == "env"],
         "files": outside,
@@ -160,7 +160,7 @@ def _show(found: Rig, wants: dict[str, list[str]]) -> None:
 
 def _agreed() -> bool:
     if not sys.stdin.isatty():
-        raise UnusableInput("nobody is there to agree: add --yes to trust it without asking")
+        raise UnusableInput("there is no terminal to confirm on: add --yes to trust it without asking")
     return click.confirm("Trust this rig?", default=False, err=True)
 
 

@@ -152,7 +152,7 @@ class _Service:
         self.clock = options.SystemClock()
         self.recorder = Recorder(rig)
         self.telling: Telling | None = None
-        if rig.file.watch.tell:
+        if rig.file.watch.notify:
             self.telling = telling_of(rig, lambda name, words, good: self._say(f"{name} {words}", good=good))
         self.notices = Notices()
         self.manager = Manager()

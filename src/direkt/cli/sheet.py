@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
 @click.group()
 def sheet() -> None:
-    """Show what destinations' ingests ask for."""
+    """Show what destinations' ingests require."""
 
 
 @sheet.command("list")

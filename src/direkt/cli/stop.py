@@ -159,7 +159,7 @@ class _Front:
     def finish(self, stopped: Stopped, name: str, *, pause: bool) -> ExitCode:
         left = stopped.left
         if stopped.interrupted:
-            output.interrupted(f"not everything was looked at; run it again: direkt stop {name}")
+            output.interrupted(f"not everything was checked; run it again: direkt stop {name}")
             return ExitCode.INTERRUPTED
         if not left:
             what = (
@@ -172,7 +172,7 @@ class _Front:
             whose = "" if item.text.startswith(item.name) else f"{item.name}: "
             output.error(f"{_WORDS.get(item.proof, item.proof)}: {whose}{item.text}" + (f"; next: {item.advice}" if item.advice else ""))
         if stopped.only_unknown:
-            output.note(f"Nothing shows that anything is on, but nobody could be asked: {', '.join(item.name for item in left)}.")
+            output.note(f"Nothing shows that anything is on, but these could not be asked: {', '.join(item.name for item in left)}.")
             return ExitCode.FAILS
         output.note(f"Not proven to be off: {len(left)}. Again, for longer: direkt stop {name} --for 10m")
         return ExitCode.NO_ANSWER

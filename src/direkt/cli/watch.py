@@ -42,8 +42,10 @@ _MOST_THREADS = 240
 @click.option(
     "--every", type=options.Seconds(), metavar="TIME", help="Ask each device this often [default: 700ms; up to 4s where there are many]."
 )  # fmt: skip
-@click.option("--no-mend", is_flag=True, help="Look and tell only: start and restart nothing.")
-@click.option("--no-tell", is_flag=True, help="Tell nobody of those under watch.tell in the rig.")
+@click.option("--no-recover", is_flag=True, help="Look and notify only: start and restart nothing.")
+@options.renamed("--no-mend", "--no-recover")
+@options.renamed("--no-tell", "--no-notify")
+@click.option("--no-notify", is_flag=True, help="Notify nobody of those under watch.notify in the rig.")
 @click.option(
     "--page",
     metavar="[ADDRESS:]PORT",
@@ -61,12 +63,12 @@ _MOST_THREADS = 240
 @options.rig_option
 @options.json_option
 def watch(
-    names: tuple[str, ...], seconds: float | None, every: float | None, no_mend: bool, no_tell: bool, page: str | None, page_links: bool,
+    names: tuple[str, ...], seconds: float | None, every: float | None, no_recover: bool, no_notify: bool, page: str | None, page_links: bool,
     new_links: bool, tls: bool, certificate: Path | None, metrics: str | None, report: Path | None, rig_path: Path | None, as_json: bool,
 ) -> ExitCode:  # fmt: skip
-    """Look after EVENTs and FEEDs while they are on air: see drops, mend them, tell people.
+    """Look after EVENTs and FEEDs while they are on air: see drops, restart what dropped, notify people.
 
-    Without a name: all feeds of the rig. A drop is seen within seconds and mended as 'watch.mend' in the rig says: the push is
+    Without a name: all feeds of the rig. A drop is seen within seconds and what 'watch.recover' in the rig says is done: the push is
     started again, then the device restarted, at most so often. What a person stopped is left off. Ending the watch leaves all
     pushes as they are.
     """
@@ -79,7 +81,7 @@ def watch(
         return show_links(rig, page, tls=tls or certificate is not None, new=new_links)
     if (tls or certificate is not None) and page is None:
         raise UnusableInput("--tls and --certificate go with --page")
-    run = _Run(rig, names, every, mend=not no_mend, tell=not no_tell, as_json=as_json)
+    run = _Run(rig, names, every, mend=not no_recover, tell=not no_notify, as_json=as_json)
     last: Board | None = None
     try:
         with run.around(page, tls, certificate, metrics):
@@ -111,13 +113,13 @@ def chosen(rig: Rig, names: tuple[str, ...]) -> list[str]:
 
 
 def telling_of(rig: Rig, told: Callable[[str, str, bool], None]) -> Telling:
-    """Tells those under watch.tell in the rig; who cannot be told is said."""
+    """Tells those under watch.notify in the rig; who cannot be told is said."""
     from direkt.store.notified import Told
     from direkt.watch import notify
 
     people, wrong = notify.targets(rig, options.sources(rig))
     for words in wrong:
-        output.note(f"! nobody is told there: {words}")
+        output.note(f"! nobody is notified there: {words}")
     return notify.Telling(rig, people, time.time, told, kept=Told(rig.folder))
 
 
@@ -209,11 +211,11 @@ class _Run:
         self.rig, self.names, self.as_json = rig, names, as_json
         feeds = chosen(rig, names)
         self.crew = crew.crew(rig)
-        self.telling: Telling | None = self._telling() if tell and rig.file.watch.tell else None
+        self.telling: Telling | None = self._telling() if tell and rig.file.watch.notify else None
         self.held = contextlib.ExitStack()
         self.mends = mend and self.held.enter_context(only_one(rig.folder, _LOCK))
         if mend and not self.mends:
-            output.note("! another watch runs here and mends; this one only looks and tells")
+            output.note("! another watch runs here and restarts what drops; this one only looks and notifies")
         self.world = RealWorld(rig, feeds, self.crew)
         setup = self._setup(feeds, every, mend=self.mends)
         pool = Pool(min(_MOST_THREADS, len(feeds) + 8))
@@ -244,7 +246,7 @@ class _Run:
         from direkt.watch.world import facts_of
 
         w, line = self.rig.file.watch, self.rig.file.uplink
-        terms = Terms(w.mend.push, w.mend.device, length_of(w.mend.within), length_of(w.mend.pause))
+        terms = Terms(w.recover.push, w.recover.device, length_of(w.recover.within), length_of(w.recover.pause))
         bounds = Bounds(w.hot, w.disk_gb * 1e9, length_of(w.session), w.certificate_days)
         plan = line.plan_gb * 1e9 if line is not None and line.plan_gb is not None else None
         if every is not None and not 0.5 <= every <= 600:
@@ -371,7 +373,7 @@ class _Run:
                 output.error(f"{'; '.join(left)}: how that ended is not known; see: direkt push state FEED")
         untold = self.telling.close() if self.telling is not None else 0
         if untold:
-            output.note(f"! {untold} notices could not be told any more")
+            output.note(f"! {untold} notices could not be sent any more")
         self.recorder.close()
         self.held.close()
         states = {row.name: row.state.value for row in self.board.feeds}

@@ -139,7 +139,7 @@ def _page(
     hub = Hub()
 
     def act(what: str, feed: str) -> str:
-        return "" if watcher.ask(Command(what, feed)) else "too much is asked at once: wait a moment"
+        return "" if watcher.ask(Command(what, feed)) else "too many requests at once: wait a moment"
 
     kept = Sessions(rig.folder)
     doors = Doors(tokens(rig), context is not None, OrderedDict(kept.read(time.time())), kept.write)
@@ -147,7 +147,7 @@ def _page(
         scheme = "https" if context is not None else "http"
         output.note(f"page: {scheme}://{_shown(host)}:{opened}/   its links: direkt watch --page {page} --page-links")
         if context is None and host not in ("127.0.0.1", "::1", "localhost"):
-            output.note("! the page is not encrypted: whoever listens on this network can read its cookie; use --tls")
+            output.note("! the page is not encrypted: anyone listening on this network can read its cookie; use --tls")
         yield hub.publish
 
 

@@ -92,7 +92,7 @@ def picture(board: Board, width: int, height: int, period: float, *, mend: bool)
     head = Text.from_markup(
         f"[bold]{escape(board.rig)}[/]  {time.strftime('%H:%M:%S', time.localtime(board.at))}  "
         f"watching {clock(board.at - board.since)}, asking every {period:g} s"
-        + ("" if mend else "; [yellow]mends nothing[/]")
+        + ("" if mend else "; [yellow]restarts nothing[/]")
     )
     events = [_event_line(e, board.at) for e in board.events]
     if board.next is not None and not any(e.on_air for e in board.events):

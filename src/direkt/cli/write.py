@@ -62,7 +62,7 @@ def write(
     feeds: tuple[str, ...], every: bool, yes: bool, wait: float, near: str | None, live: bool, restart_anyway: bool, parallel: int,
     restore: Path | None, rig_path: Path | None, as_json: bool,
 ) -> ExitCode:  # fmt: skip
-    """Set the device of each FEED as its destination asks: settings, server address and key.
+    """Set the device of each FEED as its destination requires: settings, server address and key.
 
     Shows the changes and asks. Saves the old settings to a file first, restarts a device when it needs it, reads
     everything back, and reports each value that did not stick. What fails on the way is put back. A write that ends early
@@ -312,7 +312,7 @@ class _Front:
 
 def _agreed(question: str) -> bool:
     if not sys.stdin.isatty():
-        raise UnusableInput("nobody is there to agree: add --yes to write without asking")
+        raise UnusableInput("there is no terminal to confirm on: add --yes to write without asking")
     return click.confirm(question, default=False, err=True)
 
 

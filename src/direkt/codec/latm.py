@@ -23,7 +23,7 @@ class Multiplex:
         """StreamMuxConfig (1.7.3.1). Raises BitstreamError."""
         version = bits.u(1)
         if version and bits.u(1):
-            raise BitstreamError("an audio multiplex of a version that nobody knows")
+            raise BitstreamError("an audio multiplex of an unknown version")
         if version:
             self._value(bits)
         same_time, more, programmes, layers = bits.u(1), bits.u(6), bits.u(4), bits.u(3)

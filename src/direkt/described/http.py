@@ -396,7 +396,7 @@ class _Bounded(httpx.AsyncHTTPTransport):
         answer = await super().handle_async_request(request)
         if answer.headers.get("content-encoding", "identity") != "identity":
             await answer.aclose()
-            raise _TooMuch("packed bytes that nobody asked for")
+            raise _TooMuch("compressed bytes that were not requested")
         assert isinstance(answer.stream, httpx.AsyncByteStream)
         answer.stream = _Limited(answer.stream, request.extensions.get("most", _LARGEST))
         return answer

@@ -66,7 +66,7 @@ _ONVIF = """\
 push: {from_firmware: ""}           # the first firmware that pushes; never: true where none does
 answers: lines
 coding: form
-requests:                           # only for what the open standard has no words for
+requests:                           # only for what ONVIF does not cover
   state: GET /push
   write_slot: {send: POST /push, fields: {address: "{url}"}}
   push_on: {send: POST /push, fields: {run: "on"}}

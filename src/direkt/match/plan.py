@@ -164,18 +164,18 @@ class _Words:
         return Step(setting, old, new, _asked(rules), reason, own)
 
     def _unasked(self, setting: str, old: Value | None, new: Value | None) -> str:
-        """Why a setting is as it is that the sheet does not ask for."""
+        """Why a setting is as it is that the sheet does not require it for."""
         if setting == BITRATE and old == new:
             return f"the sheet gives no bitrate for {self.new.get(SIZE)} at {parameters.show(RATE, self.new.get(RATE))}"
         if old == new:
-            return "the sheet does not ask"
+            return "the sheet does not require it"
         if self._follows_source(setting, old) and self.around.signal is not None:
             return f"follows the source, {self.around.signal.text}"
         law = self._law(setting, old, new)
         return (
             f"the device wants it so: {law.text or 'its limits belong together'}"
             if law is not None
-            else self._uplink_words("the sheet does not ask")
+            else self._uplink_words("the sheet does not require it")
         )
 
     def _follows_source(self, setting: str, old: Value | None) -> bool:

@@ -36,7 +36,7 @@ def _bitrate_unit(at: Planned) -> list[str]:
         if abs(times / factor - 1) < _NEAR:
             way = "above" if before > after else "below"
             return [
-                f"the bitrate was set {times:.0f} times {way} what is asked, as if in another unit ({words}): look at the unit on the "
+                f"the bitrate was set {times:.0f} times {way} what is required, as if in another unit ({words}): look at the unit on the "
                 "device's page"
             ]
     return []
@@ -72,7 +72,7 @@ def _sound(at: Planned) -> list[str]:
     wanted = rule is not None and rule.must is not None and rule.must.allows("yes") and not rule.must.allows("no")
     if wanted and at.old.get(SOUND) == "no" and at.new.get(SOUND) == "yes":
         return [
-            "sound has to be there even where nobody wants any: then turn the microphone's level to zero, not the sound off"
+            "sound is required even where none is wanted: then turn the microphone's level to zero, not the sound off"
         ]
     return []
 

@@ -352,7 +352,7 @@ def _evenness(clocks: Sequence[Clock]) -> Measured:
         if len(breaks) > _TOLD:
             said.append(f"and {word} again")
     if any(clock.pauses for clock in clocks):
-        said.append("a pause or a jump of the clock: the stamps alone do not tell")
+        said.append("a pause or a jump of the clock: the time stamps alone do not show which")
     repeated = sum(clock.repeated for clock in clocks)
     if repeated:
         said.append(f"{repeated} {'time repeats' if repeated == 1 else 'times repeat'}")

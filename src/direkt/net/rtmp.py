@@ -138,17 +138,17 @@ class Receiver:
             return "the key is in its server address: enter address and key apart, or as one URL where it wants one"
         expected = f"expected {_named(self._app)}: check the server address"
         if app.rstrip("/") == self._app:
-            return f"its server address ends with a slash: take it off, so that it ends with /{self._app}"
+            return f"its server address ends with a slash: remove it, so that it ends with /{self._app}"
         if not app:
             return f"its server address has nothing after the host: it must end with /{self._app}"
         if is_like(app, self._key):
             return f"its server address holds something like the key, {len(app)} characters; {expected}"
         if app.startswith(f"{self._app}/"):
             behind = len(app) - len(self._app) - 1
-            return f"it asks for application {_named(self._app)} and {behind} characters behind it; {expected}"
+            return f"it requests application {_named(self._app)} and {behind} characters after it; {expected}"
         if app.partition("?")[0] == self._app.partition("?")[0]:
-            return f"it asks for application {_named(app)}; {expected}, and what stands behind its ?"
-        return f"it asks for application {_named(app)}, {expected}"
+            return f"it requests application {_named(app)}; {expected}, and what follows its ?"
+        return f"it requests application {_named(app)}, {expected}"
 
     def knows(self, key: str) -> str | None:
         """None, or why a publisher with this key is turned away. Tells neither key."""
@@ -334,7 +334,7 @@ class Publishing:
     def _publish(self, event: PublishRequest) -> None:
         refusal = self._receiver.knows(event.name)
         if refusal is None and not self._receiver.claim(self):
-            refusal = "somebody publishes already"
+            refusal = "another publisher is already connected"
         if refusal is not None:
             self._session.reject_publish("Stream name refused.")
             self._over = refusal
@@ -362,7 +362,7 @@ class Publishing:
 def _named(app: str) -> str:
     """An application in words. What stands behind its ? may be a login: only its length is told."""
     name, mark, query = app.partition("?")
-    return _quoted(name) + (f" with {len(query)} characters behind a ?" if mark else "")
+    return _quoted(name) + (f" with {len(query)} characters after a ?" if mark else "")
 
 
 def _quoted(text: str) -> str:

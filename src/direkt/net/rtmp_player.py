@@ -72,7 +72,7 @@ class Puller:
                         words = f"{event.text} ({event.code})" if event.text else event.code
                         raise self._error(f"it does not play this stream: {words}")
                     elif isinstance(event, PlayEnded):
-                        raise self._error("it says that the stream is over, or that nobody sends it any more")
+                        raise self._error("it says that the stream has ended, or has no publisher any more")
                 if time.monotonic() - self._handed_on > _BATCH:
                     self._hand_on()
         except RtmpError as error:

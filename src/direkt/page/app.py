@@ -260,13 +260,13 @@ class Page:
         role = self._may(request, "look")
         board = self._hub.board
         if board is None:
-            raise HTTPException(503, "nothing was looked at yet")
+            raise HTTPException(503, "nothing has been checked yet")
         return JSONResponse({"schema": "direkt.watch/1", "interrupted": False, **mask.document(document(board)), "role": role})
 
     async def _events(self, request: Request) -> Response:
         self._may(request, "look")
         if self._streams >= _MOST_STREAMS:
-            raise HTTPException(503, "too many look at once: close a page elsewhere")
+            raise HTTPException(503, "too many viewers of this page: close it elsewhere")
         self._streams += 1
         return Stream(self._hub, self._left)
 

@@ -60,7 +60,7 @@ class Figures(Collector):
         )
         yield gauge(
             "direkt_feed_frame_rate_fps",
-            "Pictures a second, as measured here or told by the ingest.",
+            "Pictures a second, as measured here or reported by the ingest.",
             lambda row: _number(row, "video.frame_rate"),
         )
         yield gauge(
@@ -69,7 +69,7 @@ class Figures(Collector):
         )  # fmt: skip
         yield gauge(
             "direkt_feed_ingest_arriving",
-            "Whether the ingest has something of the feed, where it tells.",
+            "Whether the ingest receives the feed, where it reports that.",
             lambda row: None if row.arriving is None else float(row.arriving),
         )
         yield counter(
@@ -101,7 +101,7 @@ class Figures(Collector):
         yield answers
         on_air = GaugeMetricFamily("direkt_event_on_air", "Whether the event is on air.", labels=_EVENT_LABELS)
         viewers = GaugeMetricFamily(
-            "direkt_event_viewers", "Who watches, where the platform tells.", labels=_EVENT_LABELS
+            "direkt_event_viewers", "Viewers, where the platform reports them.", labels=_EVENT_LABELS
         )
         left = GaugeMetricFamily(
             "direkt_event_limit_seconds", "Until the platform ends the push.", labels=_EVENT_LABELS
@@ -130,7 +130,7 @@ class Figures(Collector):
         yield warned
         yield GaugeMetricFamily("direkt_board_timestamp_seconds", "When the board was made, seconds since 1970.", value=board.at)
         yield GaugeMetricFamily("direkt_watch_late_seconds", "By how much the watch was late at the worst, in the last half minute.", value=board.late)
-        yield GaugeMetricFamily("direkt_look_age_seconds", "Since the oldest look at a device.", value=board.oldest)
+        yield GaugeMetricFamily("direkt_look_age_seconds", "Since the device that was asked longest ago.", value=board.oldest)
 
 
 def _number(row: FeedRow, name: str) -> float | None:

@@ -405,7 +405,7 @@ class DescribedPlatform:
         assert places is not None
         key = answer.get(places.key)
         if not isinstance(key, str) or not key:
-            raise PlatformError(f"{self.name} tells no key for the event")
+            raise PlatformError(f"{self.name} reports no key for the event")
         secret = Secret(key)
         self._calls.hide(secret)
         told: tuple[tuple[Role, str | None], ...] = (("primary", places.server), ("backup", places.backup))

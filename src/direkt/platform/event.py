@@ -238,7 +238,7 @@ def given_servers(platform: str, told: Sequence[tuple[object, Role]], key: Secre
         except UnusableInput as error:
             why = str(error)
     if not out:
-        raise PlatformError(f"{platform} gives out no server address that can be used: {why}")
+        raise PlatformError(f"{platform} has no server address that can be used: {why}")
     return tuple(out)
 
 

@@ -217,7 +217,7 @@ class InterfacePlatform:
         data = told.mapping(self.name)
         key, listed = data.get("key"), data.get("servers")
         if not isinstance(key, str) or not key or not isinstance(listed, list):
-            raise PlatformError(f"{self.name} tells neither key nor server addresses for the event")
+            raise PlatformError(f"{self.name} reports neither key nor server addresses for the event")
         secret = Secret(key)
         self._calls.hide(secret)
         pairs: list[tuple[object, Role]] = [
@@ -244,7 +244,7 @@ class InterfacePlatform:
         data = told.mapping(self.name)
         word = data.get("state")
         if not isinstance(data.get("id"), str):
-            raise PlatformError(f"{self.name} tells of an event without 'id'")
+            raise PlatformError(f"{self.name} lists an event without 'id'")
         state = next((s for s in EventState if s.value == word), EventState.UNKNOWN)
         audience, delay = data.get("audience"), data.get("delay")
         picture = data.get("picture")

@@ -58,14 +58,14 @@ def parse(text: str) -> ServerAddress:
     scheme, host, port, path = split_url(text)
     if not SCHEMES[scheme].has_path:
         if path.strip("/"):
-            raise AddressError(f"a {scheme}:// address ends behind its port; expected {scheme}://host:port")
+            raise AddressError(f"a {scheme}:// address ends after its port; expected {scheme}://host:port")
         return ServerAddress(scheme, host, port, "")
     if not path.strip("/"):
         raise AddressError(f"no application after the host; expected {scheme}://{host}/application")
     if path.startswith("/") or "//" in path:
         raise AddressError("the server address has a doubled slash after the host; keep one")
     if path.endswith("/"):
-        raise AddressError("the server address ends with a slash; take it off")
+        raise AddressError("the server address ends with a slash; remove it")
     return ServerAddress(scheme, host, port, path)
 
 

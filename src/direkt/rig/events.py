@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import datetime
 import re
+from collections.abc import Mapping
 from enum import StrEnum
-from typing import Literal, assert_never
+from typing import ClassVar, Literal, assert_never
 from urllib.parse import urlsplit
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
@@ -209,7 +210,8 @@ class EventEntry(Strict):
     keep: bool = False  # whether the platform keeps a recording
     fields: dict[str, FieldValue] = {}  # declarations, and what else the platform asks for
     feeds: list[str] = Field(min_length=1)
-    tell: list[str] = []  # who is told when it is on air
+    notify: list[str] = []  # who is notified when it is on air
+    RENAMED: ClassVar[Mapping[str, str]] = {"tell": "notify"}
     at: dict[str, EventAt] = {}  # what is otherwise at a destination
     series: bool = False  # all its times are one event at the platform, which keeps its key and link
 

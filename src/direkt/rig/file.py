@@ -178,7 +178,7 @@ class Rig:
         names = {entry.driver for entry in self.file.devices.values()} - {*drivers.shipped(), drivers.STANDARD}
         names |= {word for ref in self.refs() if ref.kind == "command" for word in ref.words()}
         names |= {entry.file for entry in self.file.platforms.values() if entry.file is not None}
-        told = [entry.command for entry in self.file.watch.tell.values() if entry.command is not None]
+        told = [entry.command for entry in self.file.watch.notify.values() if entry.command is not None]
         names |= {word for words in told for word in references.SecretRef("command", words).words()}
         parts = (self.folder / name for name in sorted(names))
         return content_of(self.path, [part for part in parts if part.is_file()])
@@ -186,7 +186,7 @@ class Rig:
     def names(self) -> set[str]:
         """What is shown in any case: how the rig calls itself and its parts, and who may be told."""
         f = self.file
-        parts = (f.devices, f.destinations, f.feeds, f.platforms, f.events, f.schedule, f.watch.tell)
+        parts = (f.devices, f.destinations, f.feeds, f.platforms, f.events, f.schedule, f.watch.notify)
         return {f.name, *(name for part in parts for name in part), *(one.sheet for one in f.destinations.values())}
 
     def sent(self) -> dict[references.SecretRef, tuple[str, ...]]:
@@ -195,7 +195,7 @@ class Rig:
         pairs: list[tuple[str | None, Iterable[str | None]]] = [
             *((d.login, [d.address]) for d in f.devices.values()), *((d.key, [d.server, d.backup]) for d in f.destinations.values()),
             *((text, [p.address]) for p in f.platforms.values() for text in (p.token, p.client_secret)),
-            *((t.secret, [t.webhook]) for t in f.watch.tell.values()), *((t.login, [t.server]) for t in f.watch.tell.values()),
+            *((t.secret, [t.webhook]) for t in f.watch.notify.values()), *((t.login, [t.server]) for t in f.watch.notify.values()),
         ]  # fmt: skip
         out: dict[references.SecretRef, tuple[str, ...]] = {}
         for text, addresses in pairs:

@@ -1,9 +1,10 @@
-"""What a rig says of watching and of the clock: how drops are mended, who is told of what, and when something begins by itself."""
+"""What a rig says of watching and of the clock: what follows a drop, who is notified of what, and when something begins by itself."""
 
 from __future__ import annotations
 
 import re
-from typing import Literal, get_args
+from collections.abc import Mapping
+from typing import ClassVar, Literal, get_args
 from urllib.parse import urlsplit
 
 from pydantic import Field, field_validator, model_validator
@@ -30,8 +31,8 @@ def _reference(value: str | None) -> str | None:
     return value
 
 
-class MendEntry(Strict):
-    """How a drop is mended: the push is started again, then the device, each at most so often."""
+class RecoverEntry(Strict):
+    """How a feed recovers from a drop: the push is started again, then the device, each at most so often."""
 
     push: int = Field(default=3, ge=0, le=100)  # times
     device: int = Field(default=0, ge=0, le=20)  # times; 0: a device is never restarted by itself
@@ -41,8 +42,8 @@ class MendEntry(Strict):
     _lengths = field_validator("within", "pause")(_length)
 
 
-class TellEntry(Strict):
-    """One who is told: by a webhook, by mail, or by a command. Each state is told once, again as a reminder, and when it is over."""
+class NotifyEntry(Strict):
+    """One who is notified: by a webhook, by mail, or by a command. Each state once, again as a reminder, and when it is over."""
 
     webhook: str | None = None  # https://host/path
     secret: str | None = None  # reference to what the webhook's requests are signed with
@@ -52,7 +53,8 @@ class TellEntry(Strict):
     sender: str | None = None
     command: str | None = None  # words; it gets the notice as JSON on its standard input
     remind: str = "15m"  # a state that goes on is told again after this long
-    least: Literal["advise", "fail"] = "advise"  # of what weight a state has to be
+    min_severity: Literal["advise", "fail"] = "advise"  # of the states that are notified
+    RENAMED: ClassVar[Mapping[str, str]] = {"least": "min_severity"}
     certificate: Literal["checked", "any"] = "checked"  # of the webhook or the mail server
 
     _lengths = field_validator("remind")(_length)
@@ -89,7 +91,7 @@ class TellEntry(Strict):
         return next(name for name in get_args(Way) if getattr(self, name))
 
     @model_validator(mode="after")
-    def _whole(self) -> TellEntry:
+    def _whole(self) -> NotifyEntry:
         if sum(bool(getattr(self, name)) for name in get_args(Way)) != 1:
             *most, last = get_args(Way)
             raise ValueError(f"expected one of {', '.join(most)} and {last}")
@@ -116,8 +118,9 @@ def _url(value: str, schemes: tuple[str, ...], example: str, *, path: bool) -> s
 class WatchEntry(Strict):
     """What the watch does and warns of."""
 
-    mend: MendEntry = MendEntry()
-    tell: dict[str, TellEntry] = {}
+    recover: RecoverEntry = RecoverEntry()
+    notify: dict[str, NotifyEntry] = {}
+    RENAMED: ClassVar[Mapping[str, str]] = {"mend": "recover", "tell": "notify"}
     hot: float = Field(default=75, gt=0, le=150)  # degrees Celsius of a device
     disk_gb: float = Field(default=2, ge=0)  # free on this machine's disk, at the least
     session: str = "30m"  # before a platform's limit ends a push

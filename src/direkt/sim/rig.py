@@ -115,7 +115,7 @@ platforms:
     file: tarnlight           # which declarations it asks for
     token: file:secrets.yaml#tarnlight-token
 watch:
-  mend: {{push: 3, device: 1, within: 30m, pause: 2s}}
+  recover: {{push: 3, device: 1, within: 30m, pause: 2s}}
 schedule:                     # direkt schedule run
   finals: {{event: finals, before: 15m}}
   village: {{event: village}}
@@ -130,7 +130,7 @@ events:
     delay: usual
     fields: {{crowd: families}}
     feeds: [finish, mark]
-    tell: [the club's page, the umpires]
+    notify: [the club's page, the umpires]
   village:
     title: "{{rig}} on the village channel"
     start: {village_start}

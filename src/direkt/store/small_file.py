@@ -27,7 +27,7 @@ Keep:
 
 May be deleted while no direkt runs here:
   pushes.json         which pushes are meant to be on: a watch then does not know, until one is started or stopped
-  told.json           who was notified of what: a watch then notifies once more
+  told.json           who was notified of what: the watch then notifies again
   line.json           how much of the data plan is used: the count then begins at 0
   learned.json        what devices did not keep: it is learned anew
   page-sessions.json  who is signed in at the watch's page: people open their link again

@@ -282,6 +282,6 @@ def of_machine(machine: Machine, bounds: Bounds) -> Iterator[tuple[Key, Conditio
                 Condition(
                     "fail" if days < 1 else "advise",
                     f"its certificate {ended}",
-                    "its pushes will be refused: tell whoever runs it",
+                    "its pushes will be refused: report it to whoever runs it",
                 ),
             )

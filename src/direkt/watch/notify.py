@@ -37,7 +37,7 @@ from direkt.printable import printable
 from direkt.protocol import httpsignature
 from direkt.rig.events import length_of
 from direkt.rig.file import Rig, place_of
-from direkt.rig.watch import TellEntry, Way
+from direkt.rig.watch import NotifyEntry, Way
 from direkt.secret import Secret, without
 from direkt.store.notified import One, Told
 from direkt.watch.notices import Condition, Key, Notice, Notices
@@ -89,7 +89,7 @@ class Target:
     """One who is told, with what that takes."""
 
     name: str
-    entry: TellEntry
+    entry: NotifyEntry
     secret: Secret | None = None
     login: tuple[str, Secret] | None = None
 
@@ -102,18 +102,18 @@ class Target:
 def targets(rig: Rig, sources: Sources) -> tuple[list[Target], list[str]]:
     """All who can be told, and of the others why not: a secret is missing, or a command may not be started."""
     out, wrong = [], []
-    for name, entry in rig.file.watch.tell.items():
+    for name, entry in rig.file.watch.notify.items():
         try:
             out.append(_target(rig, name, entry, sources))
         except UnusableInput as error:
-            wrong.append(f"watch.tell.{name}: {error}")
+            wrong.append(f"watch.notify.{name}: {error}")
     return out, wrong
 
 
-def _target(rig: Rig, name: str, entry: TellEntry, sources: Sources) -> Target:
+def _target(rig: Rig, name: str, entry: NotifyEntry, sources: Sources) -> Target:
     secret = login = None
     if not sources.trust.commands:
-        raise UnusableInput("nobody is told by a rig that is not trusted: look at it, then: direkt rig trust")
+        raise UnusableInput("a rig that is not trusted notifies nobody: look at it, then: direkt rig trust")
     if entry.command is not None:
         try:
             shlex.split(entry.command)
@@ -183,14 +183,14 @@ class _Lane:
                 words = str(error) if isinstance(error, NotTold) else f"it failed ({type(error).__name__})"
                 newer = notice.key in self._waiting
                 if pause is None or self.over or newer:
-                    self._told(self.target.name, f"could not be told ({line(notice)}): {words}", False)
+                    self._told(self.target.name, f"could not be notified ({line(notice)}): {words}", False)
                     if not newer:
                         self._untold(self.target, notice)
                     return
                 with self._some:
                     self._some.wait_for(lambda: self.over or notice.key in self._waiting, pause)
             else:
-                self._told(self.target.name, f"was told: {line(notice)}", True)
+                self._told(self.target.name, f"was notified: {line(notice)}", True)
                 return
 
 
@@ -257,8 +257,8 @@ class Telling:
     def _concerned(self, notice: Notice) -> list[Target]:
         """Those whom the event names, else all; those only who care for its weight."""
         event = self._rig.file.events.get(notice.condition.event)
-        named = [t for t in self._people if event is not None and t.name in event.tell]
-        return [t for t in named or self._people if t.entry.least == "advise" or notice.condition.weight == "fail"]
+        named = [t for t in self._people if event is not None and t.name in event.notify]
+        return [t for t in named or self._people if t.entry.min_severity == "advise" or notice.condition.weight == "fail"]
 
     def close(self, wait: float = 3.0) -> int:
         """Tells what is left within ``wait`` s; how much could not be told."""

@@ -322,7 +322,7 @@ class Tracker:
             seen = self.input
             if not self.wanted and (seen is None or not seen.arriving):
                 return Standing(FeedState.OFF, f"{self.facts.device} is set by hand")
-            return Standing(FeedState.UNKNOWN, f"{self.facts.device} is set by hand: it tells nothing")
+            return Standing(FeedState.UNKNOWN, f"{self.facts.device} is set by hand: it reports nothing")
         look = self.device
         if look is None:
             return _UNSEEN
@@ -330,7 +330,7 @@ class Tracker:
             return Standing(FeedState.UNKNOWN, look.error)
         slot = look.slots.get(self.facts.slot)
         if slot is None:
-            return Standing(FeedState.UNKNOWN, f"{self.facts.device} tells of no push slot {self.facts.slot}")
+            return Standing(FeedState.UNKNOWN, f"{self.facts.device} reports no push slot {self.facts.slot}")
         if self._sends_all_the_same and (not slot.server or slot.server == self.facts.server):
             return Standing(FeedState.ON, f"{self.facts.device} says {slot.state}, and its counter goes on: it sends")
         if slot.state is PushState.STOPPED:

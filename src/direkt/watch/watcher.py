@@ -535,7 +535,7 @@ class Watcher:
                 self._given_up[name] = (
                     f"tried {' and '.join(tried)} within {terms.within / 60:.0f} min"
                     if tried
-                    else "it is not mended by itself"
+                    else "it is not restarted by itself"
                 )
                 self._happen("note", name, f"{self._given_up[name]}: a person has to look", good=False)
             elif act is not None:

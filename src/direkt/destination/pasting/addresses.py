@@ -295,7 +295,7 @@ def _address(piece: str, given: list[str], work: Work) -> tuple[ServerAddress, s
         server = address.parse(f"{scheme}://{host}/{app}")
     except AddressError as error:
         if host in str(error):  # what stands there may be anything, a key too
-            raise PasteError("what stands behind the scheme is no host name: copy the server address again") from None
+            raise PasteError("what follows the scheme is not a host name: copy the server address again") from None
         raise PasteError(str(error)) from None
     _check_port(server, work)
     return server, inner
@@ -338,7 +338,7 @@ def _check_host(host: str, work: Work) -> None:
         number = ipaddress.ip_address(bare)
     except ValueError:
         if not re.fullmatch(r"[a-z0-9.-]+", bare) or ("." not in bare and bare != "localhost"):
-            raise PasteError("what stands behind the scheme is no host name: copy the server address again") from None
+            raise PasteError("what follows the scheme is not a host name: copy the server address again") from None
         if bare == "localhost" and bare not in work.hosts:
             raise PasteError("localhost is this machine, not a platform: copy the server address again") from None
         for k in work.known:
@@ -425,7 +425,7 @@ def _split_path(path: str, host: str, given: list[str], work: Work) -> tuple[str
         )
     if "/" in plain and path not in apps:
         raise PasteError(
-            "the server address may hold the key, and nothing tells where it begins: paste address and key apart"
+            "the server address may hold the key, and nothing shows where it begins: paste address and key apart"
         )
     return _new_application(path, host, here, work), None
 

@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from direkt.destination.pasting.state import PasteError, strong
 from direkt.destination.pasting.words import flattened, is_plain_word, words
 
-_APART = "it stands for several destinations, and which line is whose cannot be told: leave an empty line between them, or paste one by one"
+_APART = "it stands for several destinations, and it is not clear which line is whose: leave an empty line between them, or paste one by one"
 _SHORTEST_NAME = 4  # letters
 
 

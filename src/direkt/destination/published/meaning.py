@@ -123,7 +123,7 @@ class _Meaning(Reading):
                 self._ratio(item)
             elif item.kind is Kind.SOURCE:
                 if "video.frame_rate" not in (item.topic, *self.context.topics):
-                    raise OpenError("the same as the source: only a frame rate can ask for that")
+                    raise OpenError("the same as the source: only a frame rate can require that")
                 self.add(item, "video.frame_rate", "source", True)
             elif item.kind is Kind.URL:
                 self.add(item, "server", "is", item.text)

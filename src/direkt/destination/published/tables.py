@@ -370,7 +370,7 @@ class Table:
             first = replace(doubtful[0], why_not="", head="")
             return [first, *(s for s in found if not s.why_not.startswith("?"))]
         return [
-            replace(s, why_not=f"the columns do not tell which of them is meant: {s.why_not[1:]}") if s.why_not.startswith("?") else s
+            replace(s, why_not=f"the columns do not say which of them is meant: {s.why_not[1:]}") if s.why_not.startswith("?") else s
             for s in found
         ]  # fmt: skip
 

@@ -90,7 +90,7 @@ def network(client: Client, host: str) -> Network:
     answer = _device(client, "GetNetworkInterfaces")
     found = [_interface(one) for one in tree.children(answer, "NetworkInterfaces")]
     if not found:
-        raise BadAnswer(client.name, "tells no network interface")
+        raise BadAnswer(client.name, "reports no network interface")
     one = next((n for n in found if n.address == host), found[0])
     more: dict[str, tuple[str, ...]] = {}
     for key, name, inner, parts in (

@@ -107,10 +107,10 @@ class Media:
                 found = self._profiles2()
                 if found:
                     return found
-                self.remarks.append("Media2 tells no video encoder: Media is asked")
+                self.remarks.append("Media2 reports no video encoder: Media is used")
             except (NotOffered, Refused, BadAnswer) as error:
                 self.remarks.append(
-                    f"Media2 is not usable ({error.what}): Media is asked"
+                    f"Media2 is not usable ({error.what}): Media is used"
                 )
             self._second = False
         answer = self._call(element("trt:GetProfiles"))
@@ -118,7 +118,7 @@ class Media:
             tree.children(answer, "Profiles"), "VideoEncoderConfiguration", "AudioEncoderConfiguration"
         )
         if not found:
-            raise BadAnswer(self._client.name, "tells no profile with a video encoder: make one on its page")
+            raise BadAnswer(self._client.name, "reports no profile with a video encoder: make one on its page")
         return found
 
     def _profiles2(self) -> list[Encoder]:
@@ -346,7 +346,7 @@ class Media:
         answer = self._call(element(self._name("GetSnapshotUri"), element(self._name("ProfileToken"), encoder.profile)))
         told = tree.text(answer, "MediaUri", "Uri") or tree.text(answer, "Uri")
         if not told:
-            raise NotOffered(self._client.name, f"tells no address for a picture of {name}")
+            raise NotOffered(self._client.name, f"reports no snapshot address for {name}")
         return self._client.path(told)
 
     def profile_of_first(self) -> str:

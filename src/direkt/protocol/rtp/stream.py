@@ -301,7 +301,7 @@ class Stream:
             assert track.first is not None
             track.zero = track.first.time - round((track.first.arrival - begin_at) * track.encoding.clock)
         if len(there) > 1:
-            self.remark("the camera sends no reports: sound against picture is told by when packets came")
+            self.remark("the camera sends no sender reports: sound against picture is judged by when packets arrived")
 
     def _late(self, track: _Track) -> None:
         """A track that begins when the others run."""

@@ -160,7 +160,7 @@ def _places(matches: Sequence[Match], doors: Sequence[net.Door], here: Here) -> 
         listed = sorted(match.addresses, key=lambda address: _reachable(address, here))
         if not listed:
             alone.append(Found("", match.scope("name"), model=match.scope("hardware"), speaks=("onvif",),
-                               notes=("it answers a probe and tells no address that can be used",)))  # fmt: skip
+                               notes=("it answers a probe and gives no address that can be used",)))  # fmt: skip
             continue
         place = Place(_plain(listed[0]), match, [_plain(address) for address in listed[1:]])
         other = owners.get(place.address)

@@ -138,7 +138,7 @@ def stop(feed: FeedParts, clock: Clock, *, wanted_off: bool = True) -> Look:
         error.add_note(not_stopped(feed))
         raise
     if found.slot.state is not PushState.STOPPED:
-        raise DeviceError(feed.device, f"still says {found.slot.state} after it was told to stop: look at the device")
+        raise DeviceError(feed.device, f"still says {found.slot.state} after it was stopped: look at the device")
     return found
 
 

@@ -259,7 +259,7 @@ def _clocks(looking: Looking) -> Iterator[Checked]:
     clocks = Clocks(offsets, told)
     ours = clocks.ours()
     if ours is None:
-        yield check("this machine", _UNSEEN, "whether its clock is right is not known: nobody else tells the time")
+        yield check("this machine", _UNSEEN, "whether its clock is right is not known: there is no second clock to compare it with")
         return
     if abs(ours) >= _CLOCK_OFF:
         verdict = _FAIL if abs(ours) >= _CLOCK_WRONG and not options.unattended else _ADVISE
@@ -275,7 +275,7 @@ def _clocks(looking: Looking) -> Iterator[Checked]:
         off, feed = offset + ours, devices[device]
         if abs(off) >= _CLOCK_OFF:
             verdict = _FAIL if abs(off) >= _CLOCK_WRONG and not options.unattended else _ADVISE
-            alone = "; it is that one or this machine's, nobody else tells the time" if clocks.undecided else ""
+            alone = "; it is that one or this machine's, there is no second clock to compare it with" if clocks.undecided else ""
             yield check(feed, verdict, f"the clock of {device} is {span(off)}{alone}", f"direkt device time {device} --set")
         else:
             yield check(feed, _PASS, f"the clock of {device} is right")

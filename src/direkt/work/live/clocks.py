@@ -22,7 +22,7 @@ class Clocks:
     platforms: Mapping[str, float]
 
     def ours(self) -> float | None:
-        """s that this machine's clock is ahead of the right time (negative: behind); None: nobody else tells the time.
+        """s that this machine's clock is ahead of the right time (negative: behind); None: there is no second clock to compare it with.
 
         0 where it is among those that agree.
         """

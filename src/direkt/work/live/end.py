@@ -377,7 +377,7 @@ class _Ending:
         others = [one for one in held if one.open and not one.ours and not one.unasked]
         words = f"{account.title} lists {len(held)} event{'s' if len(held) != 1 else ''}, to the end"
         if doubtful and (self.what.every_slot or missing):
-            text = f"{_called(doubtful[0])} is open there; whether this rig pushes to it cannot be told: {doubtful[0].unasked}"
+            text = f"{_called(doubtful[0])} is open there; whether this rig pushes to it is not known: {doubtful[0].unasked}"
             yield from self._told(
                 Off(What.ACCOUNT, account.name, Proof.UNKNOWN, text, f"look at the page of {account.title}")
             )

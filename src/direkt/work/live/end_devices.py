@@ -57,7 +57,7 @@ class DeviceEnd:
         before = self.driver.read()
         mine = [slot for slot in before.slots.values() if self._mine(slot)]
         if not mine:
-            return [self._said(Proof.UNKNOWN, "it tells of no push slot, so that nothing shows whether it pushes", _BY_HAND)]
+            return [self._said(Proof.UNKNOWN, "it reports no push slot, so that nothing shows whether it pushes", _BY_HAND)]
         was = [slot for slot in mine if slot.state is not PushState.STOPPED]
         for slot in was:
             self.driver.push(slot.number, on=False)
@@ -81,7 +81,7 @@ class DeviceEnd:
         numbers = [slot.number for slot in mine]
         gone = [n for n in numbers if n not in after.slots]
         if gone:
-            return self._said(Proof.UNKNOWN, f"it tells of slot {gone[0]} no longer", _BY_HAND)
+            return self._said(Proof.UNKNOWN, f"it reports slot {gone[0]} no longer", _BY_HAND)
         self._note(after, numbers)
         counting = [n for n in numbers if after.slots[n].sent_bytes or before.slots[n].sent_bytes]
         if counting:
@@ -97,7 +97,7 @@ class DeviceEnd:
             return self._said(Proof.UNKNOWN, f"it does not report whether slot {silent[0]} pushes", _BY_HAND)
         stands = f"its counter{'s stand' if len(counting) > 1 else ' stands'} still" if counting else ""
         if silent:
-            return self._said(Proof.OFF, f"it was told to stop, and {stands}")
+            return self._said(Proof.OFF, f"it was sent a stop, and {stands}")
         text = "its push is off, it says so" if was else "it says that it does not push"
         return self._said(Proof.OFF, text + (f", and {stands}" if stands else ""))
 

@@ -136,8 +136,8 @@ def _in_mode(sheet: Sheet, at: Planned) -> tuple[Sheet, Delay | None, str]:
         mode, word = found
         return mode, next((d for d in ("usual", "short", "shortest") if d == word), None), ""
     offers = sheet.behind_words()
-    why = f"{sheet.name} gives {offers}" if offers else f"the sheet of {sheet.name} does not say how far behind viewers are"
-    return sheet, None, f"delay: viewers are to be at most {limit:g} s behind; {why}"
+    why = f"{sheet.name} gives {offers}" if offers else f"the sheet of {sheet.name} does not state the viewer delay"
+    return sheet, None, f"delay: the viewer delay is to be at most {limit:g} s; {why}"
 
 
 def _untimed(session: Session | None) -> Session | None:

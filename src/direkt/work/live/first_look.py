@@ -67,7 +67,7 @@ def look(address: str, fetch: Callable[[str], bytes], now: float, since: float =
         begins = first.begins.astimezone(datetime.UTC).timestamp()
         behind = max(0.0, now - begins)
         if begins + first.seconds < since:
-            return Looked(False, f"viewers still get what was pushed before, {behind:.0f} s behind", behind, str(size))
+            return Looked(False, f"viewers still get what was pushed before, {behind:.0f} s late", behind, str(size))
     return Looked(
         True, "", behind, str(size), float(rate) if isinstance(rate, int | float) else None, values.get("audio.present") == "yes",
         len(variants), best.bandwidth if best is not None else 0,

@@ -294,7 +294,7 @@ class _Going:
         yield self._say(one.destination, Verdict.PASS, f"{one.sheet.name}: the event is {event.state}{how}{opens}")
         if left := one.platform.facts.left_out(one.wanted()) if not one.by_hand else []:
             advice = "see to it on the platform's page"
-            yield self._say(one.destination, Verdict.ADVISE, f"{one.sheet.name} is not told from here: {', '.join(left)}", advice)
+            yield self._say(one.destination, Verdict.ADVISE, f"{one.sheet.name} cannot be seen from here: {', '.join(left)}", advice)
 
     def _not_on_air(self) -> None:
         """It was on air, and is not any more: somebody took the event away, and it was made anew."""
@@ -695,8 +695,8 @@ class _Going:
             and event_memory.read(self.airings[0].rig.folder, self.planned.name, self.planned.mark).invited_first
         ):
             yield from self._widen()
-        if self.planned.entry.tell and not self._bad:
-            yield self._say(self.planned.name, Verdict.PASS, f"tell: {', '.join(self.planned.entry.tell)}")
+        if self.planned.entry.notify and not self._bad:
+            yield self._say(self.planned.name, Verdict.PASS, f"notify: {', '.join(self.planned.entry.notify)}")
 
     def _look_at(self, one: Airing, event: PlatformEvent) -> Job[GoEvent, None]:
         clock = self.crew.clock
@@ -706,16 +706,16 @@ class _Going:
             since = clock.now() - begin
             if found.plays:
                 yield LookedAt(one.destination, found)
-                behind = f", {found.behind:.0f} s behind" if found.behind is not None else ""
+                behind = f", {found.behind:.0f} s late" if found.behind is not None else ""
                 sound = "" if found.sound else ", without sound"
                 verdict = Verdict.PASS if found.sound else Verdict.ADVISE
                 yield self._say(one.destination, verdict, f"viewers get {found.size}{behind}{sound}")
                 most = one.planned.entry.delay_limit
                 if most is not None and found.behind is not None and found.behind > most:
-                    text = f"viewers are {found.behind:.0f} s behind; asked: at most {most:g} s"
+                    text = f"the viewer delay is {found.behind:.0f} s; required: at most {most:g} s"
                     yield self._say(one.destination, Verdict.ADVISE, text, "look at the delay on the platform's page")
                 elif most is not None and found.behind is None:
-                    yield self._say(one.destination, Verdict.UNSEEN, f"how far behind viewers are is not reported; asked: at most {most:g} s")
+                    yield self._say(one.destination, Verdict.UNSEEN, f"the viewer delay is not reported; required: at most {most:g} s")
                 return
             if since > _LOOK_LIMIT:
                 yield LookedAt(one.destination, found)
