@@ -5,13 +5,14 @@ import os
 import re
 import sys
 import unittest
+from dataclasses import replace
 from pathlib import Path
 from unittest import mock
 
 from lxml import etree
 
 from direkt.described.errors import DeviceError, LoginRefused, NotOffered, Refused, Unreachable
-from direkt.device.onvif import client
+from direkt.device.onvif import client, manage
 from direkt.device.onvif.driver import Driver
 from direkt.secret import Secret
 from direkt.sim import unit
@@ -373,8 +374,12 @@ class Simulated(unittest.TestCase):
         self.assertLess(abs(made.clock_ahead), 2)
         talk.set_clock(None, ("192.0.2.1", "time.example"))
         self.assertEqual((talk.clock().by_ntp, made.ntp), (True, ("192.0.2.1", "time.example")))
+        for dhcp in (True, False):  # as a wanted address, and as what is read back
+            made.move = lambda: None
+            manage.set_network(talk.client, replace(talk.network(), dhcp=dhcp, address="127.0.0.1", prefix=8))
+            self.assertEqual((made.dhcp, talk.network().dhcp), (dhcp, dhcp))
         network = talk.network()
-        self.assertEqual((network.address, network.prefix, network.gateways), ("127.0.0.1", 8, ("127.0.0.254",)))
+        self.assertEqual((network.address, network.prefix, network.gateways, network.dhcp), ("127.0.0.1", 8, ("127.0.0.254",), made.dhcp))
         with self.assertRaises(Refused):
             talk.write(main, {"video.bitrate.mean": 99999})
         self.assertEqual(made.login.wrong, 0)

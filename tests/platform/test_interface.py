@@ -300,6 +300,7 @@ class Tokens(Case):
         store, account = self.account(lambda: now[0])
         self.sign_in(account)
         first = account.token()
+        self.assertEqual(account.token(), first)  # 31 s are left of it
         now[0] += 5  # less than 30 s are left of it: refreshed in time
         self.assertNotEqual(account.token(), first)
         # one that the platform has forgotten is refreshed when it is refused

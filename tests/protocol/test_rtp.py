@@ -332,6 +332,11 @@ class Streams(unittest.TestCase):
         stream.rtcp(1, self.report(8, 5000.25, 500), 0.0)
         first = self.first(self.give(stream, 1))
         self.assertAlmostEqual(first["audio"] - first["video"], 0.25, 4)
+        for track, ssrc in ((0, 7), (1, 8)):  # a report of one track says nothing of the other: then it goes by arrival
+            stream = self.stream()
+            stream.rtcp(track, self.report(ssrc, 5000.0, 1000), 0.0)
+            first = self.first(self.give(stream, 5, sound_later=0.4))
+            self.assertAlmostEqual(first["audio"] - first["video"], 0.4, 2)
 
     def test_by_what_the_server_said_else_by_arrival(self):
         stream = self.stream()
@@ -411,6 +416,11 @@ class Streams(unittest.TestCase):
         stream.rtp(1, self.report(8, 5000.25, 500), 0.0)
         first = self.first(self.give(stream, 1))
         self.assertAlmostEqual(first["audio"] - first["video"], 0.25, 4)
+        for track, ssrc in ((0, 7), (1, 8)):  # a report of one track says nothing of the other: then it goes by arrival
+            stream = self.stream()
+            stream.rtcp(track, self.report(ssrc, 5000.0, 1000), 0.0)
+            first = self.first(self.give(stream, 5, sound_later=0.4))
+            self.assertAlmostEqual(first["audio"] - first["video"], 0.4, 2)
 
     def test_bad_packets_are_told_and_passed_over(self):
         stream = Stream([("video", H264)], wait=0.0, made_up=True)

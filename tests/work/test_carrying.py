@@ -140,6 +140,7 @@ class Carried(Sites):
         again = self.platform("b.flv", port=platform.number)
         self.wait(lambda: work.state.pushing)
         before = work.state.sent
+        self.assertGreater(before, 40_000)  # with what went out by the connection before
         self.wait(lambda: work.state.sent > before + 40_000)
         work.close()
         again.close()

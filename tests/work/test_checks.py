@@ -156,6 +156,13 @@ class Checks(Folder):
         self.has(self.lines(rehearsed="2026-07-03T10:00:00Z"), "pass f: rehearsed well on 2026-07-03 10:00 UTC")
         self.assertFalse(any("rehearsed" in line for line in self.lines(options=Options(rehearsal=False))))
 
+    def test_what_a_person_is_asked_to_make(self):
+        start = datetime.datetime(2026, 7, 5, 12, tzinfo=datetime.UTC)
+        plain = SimpleNamespace(start=start, audience="everyone", delay="usual", projection="none")
+        self.assertEqual(event_at_platforms._how(plain), " (2026-07-05 12:00, for everyone)")
+        round_ = SimpleNamespace(start=start, audience="link", delay="short", projection="equirectangular")
+        self.assertEqual(event_at_platforms._how(round_), " (2026-07-05 12:00, for whoever has the link, delay short, marked as equirectangular)")
+
     def test_a_platform_asks_for_what_it_insists_on(self):
         self.assertEqual(Facts("T").wrong(SimpleNamespace(audience="link", delay="usual", fields={})), [])
 
