@@ -1,6 +1,7 @@
 # make demo   run the whole example        make test    run the tests
 # make check  lint and types               make bench   speed and memory figures
 # make mutants plant faults in the core and list those that no test notices: make mutants FAULTS=45 SEED=1
+# make docs   the site, into build/site      make test-thorough  every case of the tests that else take some
 # make sbom    what is installed, as CycloneDX      make audit   known weaknesses of what is locked (needs the network)
 # make lock    pin what is installed, with hashes; LOCKED=yes installs just that, for developers and CI
 # make fuzz    damaged inputs for every reader: make fuzz INPUTS=1000000 SEED=2
@@ -8,7 +9,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test check bench mutants fuzz clean sbom audit lock
+.PHONY: docs demo test test-thorough check bench mutants fuzz clean sbom audit lock
 INPUTS ?= 100000
 FAULTS ?= 45
 SEED ?= 1
@@ -40,6 +41,10 @@ demo: $(VENV)/user
 
 test: $(VENV)/developer
 	$(BIN)/python -m tests
+
+docs: $(VENV)/developer
+	$(BIN)/python -m tests.site_pages build/site-source
+	NO_MKDOCS_2_WARNING=1 $(BIN)/mkdocs build --strict --quiet
 
 test-thorough: $(VENV)/developer
 	TESTS_THOROUGH=1 $(BIN)/python -m tests
