@@ -28,6 +28,15 @@ def one(name: str, value: str):
 
 
 class Rows(unittest.TestCase):
+    def test_intervals_in_frames_at_several_rates(self):
+        interval = "video.keyframe_interval.median"
+        self.assertEqual(one("Keyframe interval", "50 frames at 25 fps and 100 frames at 50 fps"), ({interval: (2, None)}, True))
+        self.assertEqual(one("Keyframe interval", "50 frames at 25 fps and 50 frames at 50 fps"), ({}, False))  # 2 s, or 1 s
+
+    def test_a_size_at_the_end_of_what_was_cut(self):
+        for value in ("1280x720 -", "1280x720 to", "1280x720 ("):
+            self.assertEqual(one("Resolution", value)[0], {"video.size": ("1280x720", None)}, value)
+
     def test_what_the_words_say(self):
         for name, value, wanted in (
             ("Key pictures", "one each 2 s, never further apart than 3",

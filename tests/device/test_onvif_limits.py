@@ -24,6 +24,11 @@ def values():
 
 
 class Untold(unittest.TestCase):
+    def test_a_rate_of_nothing_gives_no_interval(self):
+        for rate, told in ((25, True), (0, False)):
+            limits, _ = settings.video_limits([Option("h264", pictures=(1, 100))], {"video.frame_rate": rate, "video.codec": "h264"})
+            self.assertEqual("video.keyframe_interval.median" in limits, told)
+
     def limits(self, more=""):
         return settings.video_limits(settings.options(etree.fromstring(OPTIONS.format(more=more)), second=False), values())[0]
 

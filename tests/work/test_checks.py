@@ -13,7 +13,8 @@ from direkt.rig import file as rig
 from direkt.secret import Secret
 from direkt.store import event_memory
 from direkt.work.feeds import FeedParts
-from direkt.work.live import checks, event_at_platforms
+from direkt.work.live import checks, end, event_at_platforms
+from direkt.work.live.end_findings import Proof, What
 from direkt.work.live.go_types import Crew, Options, Rehearsed
 from tests.support import KEY, Folder
 
@@ -155,6 +156,19 @@ class Checks(Folder):
         self.has(self.lines(), "fail f: never rehearsed, or not well")
         self.has(self.lines(rehearsed="2026-07-03T10:00:00Z"), "pass f: rehearsed well on 2026-07-03 10:00 UTC")
         self.assertFalse(any("rehearsed" in line for line in self.lines(options=Options(rehearsal=False))))
+
+    def test_a_session_that_is_just_long_enough(self):
+        self.has(self.lines(length="9h"), "pass t: 9 h fit into a session of 9 h")
+        self.has(self.lines(length="9h 1m"), "ends a session after 9 h")
+
+    def test_who_may_push_when_something_still_arrives(self):
+        for proof, words in ((Proof.ON, "it may be tower: switch it off by hand"), (Proof.SILENT, "it may be tower"), (Proof.OFF, "find who pushes")):
+            feeds = {"finish": SimpleNamespace(device="tower", destination="t"), "roof": SimpleNamespace(device="camera", destination="other")}
+            seen = SimpleNamespace(
+                items={(What.PUSH, "tower"): SimpleNamespace(proof=proof), (What.PUSH, "camera"): SimpleNamespace(proof=Proof.ON)},
+                rig=SimpleNamespace(file=SimpleNamespace(feeds=feeds)),
+            )  # fmt: skip
+            self.assertIn(words, end._Ending._who_pushes(seen, "t"))
 
     def test_what_a_person_is_asked_to_make(self):
         start = datetime.datetime(2026, 7, 5, 12, tzinfo=datetime.UTC)

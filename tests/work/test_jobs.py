@@ -17,6 +17,7 @@ from direkt.secret import Secret
 from direkt.store import learned
 from direkt.store.small_file import place
 from direkt.work.device import push, renew, unfinished, write
+from direkt.work.device import saved as saved_files
 from direkt.work.device.unfinished import Stage, Standing
 from direkt.work.feeds import FeedParts
 from direkt.work.steps import Agree, drive
@@ -147,6 +148,13 @@ class Writing(Jobs):
         saved = json.loads(done.saved.read_text())
         self.assertEqual((saved["set"]["video.size"], saved["slot"]["channel"]), ("2560x1440", "second"))
         self.assertEqual(done.saved.stat().st_mode & 0o777, 0o600)
+        old = saved_files.load(done.saved)
+        self.assertEqual((old.values["video.size"], old.slot_channel, old.slot, old.device), ("2560x1440", "second", 1, "tower"))
+        done.saved.write_text(json.dumps({**saved, "slot": None}))
+        self.assertEqual(saved_files.load(done.saved).slot, None)
+        for damaged in ({**saved, "slot": {}}, {**saved, "set": {"video.size": "round"}}, {**saved, "schema": "direkt.saved/9"}, [], {"slot": None}):
+            done.saved.write_text(json.dumps(damaged))
+            self.assertRaises(UnusableInput, saved_files.load, done.saved)
         self.assertNotIn(KEY, repr(self.seen) + done.saved.read_text())
 
     def test_without_a_yes_nothing_is_touched(self):
