@@ -8,7 +8,7 @@ import time
 import tracemalloc
 import unittest
 
-from direkt.cli.watch import Pool
+from direkt.cli.watch_parts import Pool
 from direkt.device.state import PushState, Slot
 from direkt.platform.event import Gap
 from direkt.rig.events import EventState

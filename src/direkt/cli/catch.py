@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import secrets
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
 from direkt.cli import options, output, recording
+from direkt.cli.catch_expected import Expected, expect, expect_feed, read_device
 from direkt.cli.exits import ExitCode
 from direkt.cli.output import escape
 from direkt.errors import NoAnswer, UnusableInput, os_words
@@ -17,17 +16,11 @@ from direkt.protocol.schemes import PORTS, SPOKEN
 
 if TYPE_CHECKING:
     from direkt.cli.schemas import CatchJson
-    from direkt.destination.sheet import Sheet
-    from direkt.device.state import Driver, Slot
     from direkt.judge import Judgement
     from direkt.measure.meter import Measurement
     from direkt.net.transport import Recorder
-    from direkt.parameters import Values
-    from direkt.secret import Secret
-    from direkt.work.feeds import FeedParts
     from direkt.work.stream.reception import Refusals, Rehearsal
 
-_APP = "rehearsal"
 _TRANSPORT = SPOKEN[0]
 
 
@@ -66,7 +59,7 @@ def catch(
         raise UnusableInput("--sheet and --feed exclude each other: a feed has its sheet")
     if feed_name is not None and key_ref is not None:
         raise UnusableInput("--key and --feed exclude each other: a feed has its key")
-    expected = _expect_feed(feed_name, rig_path) if feed_name is not None else _expect(sheet_name, key_ref)
+    expected = expect_feed(feed_name, rig_path) if feed_name is not None else expect(sheet_name, key_ref)
     run = _Run(expected, seconds, wait, tls, as_json, keep)
     try:
         return run.run(host, port, overwrite, report)
@@ -75,68 +68,11 @@ def catch(
             expected.driver.close()
 
 
-@dataclass(slots=True)
-class _Expected:
-    """What is to come, and what it is held against."""
-
-    app: str
-    key: Secret
-    shown_key: str  # as it may be shown
-    sheet: Sheet | None = None
-    feed: FeedParts | None = None
-    driver: Driver | None = None
-    set: Values | None = None
-    slot: Slot | None = None
-    source_rate: float | None = None  # fps at the device's input
-
-
-def _expect(sheet_name: str | None, key_ref: str | None) -> _Expected:
-    from direkt.destination import library
-    from direkt.secret import Secret
-
-    sheet = library.load(sheet_name) if sheet_name is not None else None
-    if key_ref is not None:
-        key = options.given_secret(key_ref, "--key", "the stream key")
-        return _Expected(_APP, key, str(key), sheet)
-    # made for this run and worth nothing afterwards, so it may be shown: a person has to type it
-    throwaway = f"{_APP}-{secrets.token_hex(4)}"
-    return _Expected(_APP, Secret(throwaway, everywhere=False), f"{throwaway} (made up for this run, worth nothing afterwards)", sheet)
-
-
-def _expect_feed(feed_name: str, rig_path: Path | None) -> _Expected:
-    from direkt.protocol import address
-    from direkt.work import feeds
-
-    rig = options.load_rig(rig_path)
-    sources = options.sources(rig)
-    feed = feeds.look_up(rig, feed_name, sources)
-    key = rig.key(feed.destination, sources)
-    app = address.parse(feed.destination.server).app
-    expected = _Expected(app, key, f"the key of feed {feed.name}, {key}", feed.sheet, feed, feed.driver)
-    _read_device(expected)
-    return expected
-
-
-def _read_device(expected: _Expected) -> None:
-    """What the device says it is set to; a device that does not answer leaves that column empty."""
-    assert expected.feed is not None
-    entry = expected.feed.entry
-    try:
-        state = expected.feed.driver.read()
-    except NoAnswer as error:
-        output.note(f"! {error}")
-        return
-    channel = state.channels.get(entry.channel)
-    expected.set = channel.full if channel is not None else None
-    expected.slot = state.slots.get(entry.slot)
-    expected.source_rate = state.input.frame_rate if state.input is not None else None
-
-
 class _Run:
     """One run of catch."""
 
     def __init__(
-        self, expected: _Expected, seconds: float | None, wait: float, tls: bool, as_json: bool, keep: Path | None
+        self, expected: Expected, seconds: float | None, wait: float, tls: bool, as_json: bool, keep: Path | None
     ) -> None:
         from direkt.protocol.schemes import SCHEMES, secure
 
@@ -231,7 +167,7 @@ class _Run:
 
         expected = self.expected
         if expected.set is not None:
-            _read_device(expected)
+            read_device(expected)
         measurement = rehearsal.snapshot()
         judgement = self._judge(measurement)
         document = self._document(rehearsal, measurement, judgement)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from direkt.cli import device_care, device_learned, device_place, device_view
+from direkt.cli import device_care, device_learned, device_place, device_restart, device_view
 
 
 @click.group()
@@ -13,7 +13,7 @@ def device() -> None:
 
 
 for command in (
-    device_care.health, device_care.time_, device_care.restart, device_care.firmware, device_care.login_, device_place.address, device_place.claim,
+    device_care.health, device_care.time_, device_restart.restart, device_restart.firmware, device_care.login_, device_place.address, device_place.claim,
     device_view.snapshot, device_view.preset, device_learned.learned,
 ):  # fmt: skip
     device.add_command(command)

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from direkt.cli import options
-from direkt.cli.event import at_option, chosen, yes_option
+from direkt.cli.event_chosen import at_option, chosen, yes_option
 from direkt.cli.exits import ExitCode
 from direkt.errors import UnusableInput
 

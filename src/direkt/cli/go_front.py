@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from direkt.cli import output
-from direkt.cli.event import person_text
+from direkt.cli.event_change import person_text
 from direkt.cli.exits import ExitCode
 from direkt.cli.judgement import verdict_text
 from direkt.cli.output import clock, escape, show

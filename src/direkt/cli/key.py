@@ -10,41 +10,22 @@ from typing import TYPE_CHECKING
 import click
 
 from direkt.cli import key_paste, options, output
-from direkt.cli.exits import ExitCode
+from direkt.cli.key_kept import bound_to, change_rig, destination_of, store_name
+from direkt.cli.key_renew import renew
 from direkt.cli.output import escape
 from direkt.errors import UnusableInput
-from direkt.work.steps import END
 
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from direkt.cli.schemas import KeyFormJson, KeyListJson, KeyRenewJson, KeyRowJson, KeySetEachJson, KeySetJson
-    from direkt.destination.keystore import Binding
+    from direkt.cli.schemas import KeyFormJson, KeyListJson, KeyRowJson, KeySetEachJson, KeySetJson
     from direkt.destination.paste import Paste
-    from direkt.rig.file import DestinationEntry, Rig
-    from direkt.secret import Secret
+    from direkt.rig.file import Rig
 
 
 @click.group()
 def key() -> None:
     """Keep stream keys: in the system's keyring, or in a file that only you can read."""
-
-
-def _destination(rig_path: Path | None, name: str) -> tuple[Rig, DestinationEntry]:
-    rig = options.load_rig(rig_path)
-    return rig, rig.destination(name)
-
-
-def _store_name(rig: Rig, destination: str) -> str:
-    return options.own_name(rig, destination)
-
-
-def _bound_to(rig: Rig, entry: DestinationEntry, found: Paste) -> Binding:
-    """What the pasted key is bound to: the rig, and where it says from now on that the key goes."""
-    from direkt.rig.file import key_places
-
-    server = str(found.server) if found.server is not None else entry.server
-    return options.binding(rig, key_places(entry.model_copy(update={"server": server})))
 
 
 @key.command("set")
@@ -96,30 +77,23 @@ def set_(destination: str | None, each: bool, key_only: bool, rig_path: Path | N
 
 def _keep(rig: Rig, destination: str, found: Paste, out: Console, head: str) -> KeySetJson:
     """Keeps what was pasted for a destination: the key in the store, the address in the rig."""
-    entry, name = rig.destination(destination), _store_name(rig, destination)
+    entry, name = rig.destination(destination), store_name(rig, destination)
     changes: dict[str, str] = {}
     if found.server is not None and str(found.server) != entry.server:
         changes["server"] = str(found.server)
     if found.key is not None and entry.key != f"store:{name}":
         changes["key"] = f"store:{name}"
     if found.key is not None:
-        kept = options.key_store().put(name, found.key, _bound_to(rig, entry, found))
+        kept = options.key_store().put(name, found.key, bound_to(rig, entry, found))
         place = "system keyring" if kept.where == "keyring" else "key file"
         out.print(escape(f"{head}key {key_paste.masked(found.key)} kept in the {place}"))
     if changes:
-        _change_rig(rig, destination, changes)
+        change_rig(rig, destination, changes)
         out.print(escape(f"{rig.source}: {' and '.join(changes)} of {destination} written"))
     return {
         "schema": "direkt.key-set/1", "destination": destination, "server": str(found.server) if found.server else None,
         "key": key_paste.masked(found.key) if found.key else None, "repairs": list(found.repairs), "left": list(found.left), "changed": changes,
     }  # fmt: skip
-
-
-def _change_rig(rig: Rig, destination: str, changes: dict[str, str]) -> None:
-    """Writes entries of a destination into rig.yaml."""
-    from direkt.cli import rigfile
-
-    rigfile.change(rig, [(["destinations", destination, name], value) for name, value in changes.items()])
 
 
 @key.command("list")
@@ -164,7 +138,7 @@ def list_(rig_path: Path | None, as_json: bool) -> None:
 @options.rig_option
 def show(destination: str, reveal: bool, rig_path: Path | None) -> None:
     """Show DESTINATION's key: its first two characters and length; with --reveal, on a terminal, all of it."""
-    rig, entry = _destination(rig_path, destination)
+    rig, entry = destination_of(rig_path, destination)
     found = rig.key(entry, options.sources(rig))
     if reveal and not sys.stdout.isatty():
         raise UnusableInput("--reveal shows a key on a terminal only, not in a pipe or file")
@@ -178,7 +152,7 @@ def show(destination: str, reveal: bool, rig_path: Path | None) -> None:
 @options.rig_option
 def expose(destination: str, rig_path: Path | None) -> None:
     """Mark DESTINATION's key as seen by others; Direkt reminds to renew it until it changes."""
-    rig, entry = _destination(rig_path, destination)
+    rig, entry = destination_of(rig_path, destination)
     if not entry.key.startswith("store:") or not options.key_store().expose(entry.key.removeprefix("store:"), options.binding(rig)):
         raise UnusableInput(
             f"the key of {destination} is not in the store: put it there with: direkt key set {destination}"
@@ -193,111 +167,12 @@ def expose(destination: str, rig_path: Path | None) -> None:
 @options.rig_option
 def forget(destination: str, rig_path: Path | None) -> None:
     """Drop DESTINATION's key from the store. Devices keep what was written to them."""
-    rig, entry = _destination(rig_path, destination)
+    rig, entry = destination_of(rig_path, destination)
     if not entry.key.startswith("store:") or not options.key_store().forget(entry.key.removeprefix("store:"), options.binding(rig)):
         raise UnusableInput(f"the key of {destination} is not in the store")
     feeds = rig.feeds_to(destination)
     more = f" Devices of {', '.join(feeds)} may still hold it." if feeds else ""
     output.note(f"The key of {destination} is forgotten.{more}")
-
-
-@key.command()
-@click.argument("destination")
-@click.option("--event", metavar="NAME", help="Ask the platform for a new key of this event, instead of pasting one.")
-@click.option("--given", is_flag=True, help="With --event: take the key that the platform has now, not a new one.")
-@click.option("--yes", is_flag=True, help="Renew it also while the event is open or on air, which ends its push.")
-@options.rig_option
-@options.json_option
-def renew(destination: str, event: str | None, given: bool, yes: bool, rig_path: Path | None, as_json: bool) -> ExitCode:
-    """Take a new key for DESTINATION and write it to every device that has the old one; nothing else is touched."""
-    rig, entry = _destination(rig_path, destination)
-    if given and event is None:
-        raise UnusableInput("--given goes with --event: whose key is to be taken?")
-    if event is not None:
-        key = _of_platform(rig, destination, event, given=given, yes=yes)
-        output.console(err=as_json).print(f"the new key {escape(str(key))} is kept")
-        return _to_devices(rig, destination, key, as_json)
-    found = key_paste.of_one(rig, destination, key_paste.pasted())
-    if found.aside:
-        raise UnusableInput("another address was pasted with the key, and was not taken: paste the key alone")
-    if found.key is None:
-        raise UnusableInput("; ".join(["no key was found in what was pasted", *found.left]))
-    if found.server is not None and str(found.server) != entry.server:
-        raise UnusableInput(
-            "another server address was pasted too; renewing touches the key alone. "
-            f"To change both: direkt key set {destination}"
-        )
-    out = output.console(err=as_json)
-    key_paste.show(out, found, entry)
-    key_paste.agree(found.questions, f"Keep it, and write it to every device that pushes to {destination}?")
-    from direkt.secret import Secret
-
-    name = _store_name(rig, destination)
-    options.key_store().put(name, found.key, _bound_to(rig, entry, found))
-    if entry.key != f"store:{name}":
-        _change_rig(rig, destination, {"key": f"store:{name}"})
-    out.print(f"the new key {escape(key_paste.masked(found.key))} is kept")
-    return _to_devices(rig, destination, Secret(found.key), as_json)
-
-
-def _of_platform(rig: Rig, destination: str, event: str, *, given: bool, yes: bool) -> Secret:
-    """A new key, as the event's platform gives it out; it is kept where the rig has the destination's key."""
-    from direkt.cli import crew
-    from direkt.cli.crew import Asker
-    from direkt.cli.event import chosen
-    from direkt.platform.event import NoSuchEvent
-    from direkt.rig.events import EventState
-    from direkt.work.live import event_at_platforms
-
-    means = crew.means(rig)
-    airings = event_at_platforms.gather(rig, chosen(rig, event, None), means)
-    try:
-        one = next((a for a in airings if a.destination == destination), None)
-        if one is None:
-            raise UnusableInput(f"no feed of the event {event!r} goes to {destination}")
-        known = one.find()
-        if known is None:
-            raise NoSuchEvent(f"{one.sheet.name} has no such event yet: direkt event make {event}")
-        if given:
-            key = one.platform.ingest(known).key
-            event_at_platforms.adopt_key(one, key, means)
-            return key
-        if known.state in (EventState.OPEN, EventState.LIVE, EventState.UNKNOWN):
-            state = "is on air" if known.state is EventState.LIVE else f"is {known.state}"
-            text = f"{event} {state} at {one.sheet.name}: a new key ends its push. Renew the key all the same?"
-            if not Asker(yes).ask(text, False):
-                raise UnusableInput(f"{event} {state}, and its key was left as it is; end it first: direkt stop {event}, or say --yes")
-        key = one.platform.renew(known).key
-        event_at_platforms.adopt_key(one, key, means)
-        return key
-    finally:
-        event_at_platforms.close(airings)
-
-
-def _to_devices(rig: Rig, destination: str, key: Secret, as_json: bool) -> ExitCode:
-    """Writes the new key to every device that has the old one."""
-    from direkt.work.device.renew import renew as work
-
-    out = output.console(err=as_json)
-    document: KeyRenewJson = {"schema": "direkt.key-renew/1", "destination": destination, "devices": []}
-    try:
-        for one in work(rig, destination, key, options.sources(rig)):
-            mark = "[green]✓ written[/]" if one.written else "[bold red]✗ not written[/]"
-            reason = f": {escape(one.reason)}" if one.reason else ""
-            out.print(f"{mark}  {escape(one.device)} ({escape(one.feed)}){reason}")
-            document["devices"].append(
-                {"feed": one.feed, "device": one.device, "written": one.written, "reason": one.reason}
-            )
-    except KeyboardInterrupt:
-        END.taken()
-        have = ", ".join(d["device"] for d in document["devices"] if d["written"]) or "no device for certain"
-        output.interrupted(
-            f"the new key is kept; it is written to: {have}. For the others: direkt key renew {destination}"
-        )
-        return ExitCode.INTERRUPTED
-    if as_json:
-        output.print_json(document)
-    return ExitCode.GOOD if all(d["written"] for d in document["devices"]) else ExitCode.NO_ANSWER
 
 
 @key.command()
@@ -310,7 +185,7 @@ def form(destination: str, reveal: bool, rig_path: Path | None, as_json: bool) -
     from direkt.destination import forms
     from direkt.protocol import address
 
-    rig, entry = _destination(rig_path, destination)
+    rig, entry = destination_of(rig_path, destination)
     secret = rig.key(entry, options.sources(rig))
     if reveal and (as_json or not sys.stdout.isatty()):
         raise UnusableInput("--reveal shows a key on a terminal only, not in a pipe, file or JSON")
@@ -328,3 +203,6 @@ def form(destination: str, reveal: bool, rig_path: Path | None, as_json: bool) -
             say(f"  {forms.LABELS[name].get(field, field):<12} {value}")
     if not reveal:
         output.note("The key is masked; --reveal shows it.")
+
+
+key.add_command(renew)

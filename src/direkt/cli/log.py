@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import datetime
-import re
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -11,12 +10,12 @@ import click
 
 from direkt.cli import options, output, recording
 from direkt.cli.exits import ExitCode
+from direkt.cli.log_report import Since, report_, zone_of
 from direkt.cli.output import escape, show
 from direkt.errors import UnusableInput, os_words
 
 if TYPE_CHECKING:
     from direkt.cli.schemas import ChangeJson, LogChangesJson, LogEntryJson, LogListJson, LogShowJson, LogVerifyJson
-    from direkt.rig.file import Rig
     from direkt.store.changes import Change
     from direkt.store.log import Kept
 
@@ -24,27 +23,6 @@ _MARKS = {"good": "[green]✓[/]", "advise": "[yellow]![/]", "failed": "[bold re
 
 
 _VERIFY_LIMIT = 120.0  # s
-
-
-class _Since(click.ParamType[datetime.datetime]):
-    """How far back: 2h, 3d, or a date with or without a time."""
-
-    name = "time"
-
-    def convert(self, value: object, param: click.Parameter | None, ctx: click.Context | None) -> datetime.datetime:
-        if isinstance(value, datetime.datetime):
-            return value
-        text = str(value).strip()
-        match = re.fullmatch(r"(\d{1,5})\s*(min|m|h|d)", text)
-        try:
-            if match is not None:
-                span = datetime.timedelta(
-                    **{{"min": "minutes", "m": "minutes", "h": "hours", "d": "days"}[match[2]]: int(match[1])}
-                )
-                return datetime.datetime.now(datetime.UTC) - span
-            return datetime.datetime.fromisoformat(text).astimezone()
-        except (ValueError, OverflowError):
-            self.fail(f"{text!r} is no time; expected 2h, 3d, or 2026-07-03 09:00", param, ctx)
 
 
 @click.group()
@@ -57,7 +35,7 @@ def log() -> None:
 
 @log.command("list")
 @click.option(
-    "--since", type=_Since(), metavar="TIME", help="Only what is newer: 2h, 3d, or a date with or without a time."
+    "--since", type=Since(), metavar="TIME", help="Only what is newer: 2h, 3d, or a date with or without a time."
 )
 @click.option("--event", default="", metavar="NAME", help="Only what belongs to this event.")
 @click.option("--feed", default="", metavar="NAME", help="Only what belongs to this feed.")
@@ -87,7 +65,7 @@ def list_(
     if not kept:
         out.print("nothing was logged" + (" since then" if since is not None else " yet"))
         return ExitCode.GOOD
-    zone = _zone(rig)
+    zone = zone_of(rig)
     table = output.table("", "when", "what", "of", "who", "took", "")
     for one in kept:
         e = one.entry
@@ -102,13 +80,6 @@ def list_(
         table.add_row(f"{mark} {one.id}", _local(one.at, zone), escape(e.what), escape(of), escape(who), took, escape(text))
     out.print(table)
     return ExitCode.GOOD
-
-
-def _zone(rig: Rig) -> datetime.tzinfo:
-    """The rig's zone, as for its events; this machine's where it has none."""
-    from direkt.work.live.timetable import zone
-
-    return zone(rig)
 
 
 def _local(at: datetime.datetime, zone: datetime.tzinfo) -> str:
@@ -152,7 +123,7 @@ def show_(number: int, rig_path: Path | None, as_json: bool) -> ExitCode:
     out, e = output.console(), one.entry
     text = f"{e.text}: {_how_open(one)}" if one.open else e.text
     out.print(f"{_MARKS[e.outcome]} [bold]{one.id}  {escape(e.what)}[/]  {escape(text)}")
-    for name, value in (("when", _local(one.at, _zone(rig))), ("rig", one.rig), ("machine", one.machine), ("person", one.person), ("deed", f"{e.deed} {e.phase}".strip()), ("event", e.event), ("feed", e.feed),
+    for name, value in (("when", _local(one.at, zone_of(rig))), ("rig", one.rig), ("machine", one.machine), ("person", one.person), ("deed", f"{e.deed} {e.phase}".strip()), ("event", e.event), ("feed", e.feed),
                         ("device", e.device), ("destination", e.destination), ("took", f"{e.seconds:g} s" if e.seconds is not None else "")):  # fmt: skip
         if value:
             out.print(f"  {name:<12} {escape(value)}")
@@ -218,85 +189,6 @@ def verify_(rig_path: Path | None, as_json: bool) -> ExitCode:
     return ExitCode.GOOD
 
 
-@log.command("report")
-@click.argument("event", required=False)
-@click.option("--at", "at", metavar="DATE", help="Of an event that repeats: the time on or after this date.")
-@click.option("--season", is_flag=True, help="All events that were begun, on one page; with --since and --until those of a range.")
-@click.option("--since", type=_Since(), metavar="TIME", help="With --season: from when on (30d, or a date).")
-@click.option("--until", type=_Since(), metavar="TIME", help="With --season: until when.")
-@click.option(
-    "-o",
-    "target",
-    type=click.Path(path_type=Path, dir_okay=False),
-    metavar="FILE.html",
-    required=True,
-    help="Where to write it.",
-)
-@options.rig_option
-def report_(
-    event: str | None, at: str | None, season: bool, since: datetime.datetime | None, until: datetime.datetime | None, target: Path,
-    rig_path: Path | None,
-) -> ExitCode:  # fmt: skip
-    """Write the incident report of EVENT for the customer: when it was on air, what dropped and for how long, what was done.
-
-    With --season: of all events of a range, on one page.
-    """
-    from direkt import files, mask
-
-    rig = options.load_rig(rig_path)
-    if (since is not None or until is not None) and not season:
-        raise UnusableInput("--since and --until go with --season")
-    if season and (event is not None or at is not None):
-        raise UnusableInput("--season is of all events: name none")
-    text = _season(rig, since, until) if season else _one_event(rig, event, at)
-    try:
-        files.replace(target, mask.own(text), 0o644)
-    except OSError as error:
-        raise UnusableInput(f"{target}: cannot be written: {os_words(error)}") from None
-    output.console().print(f"written: {escape(target)}")
-    return ExitCode.GOOD
-
-
-def _one_event(rig: Rig, event: str | None, at: str | None) -> str:
-    from direkt.platform import planned
-    from direkt.report import incidents
-    from direkt.store import event_memory
-
-    name = rig.event_name(event)
-    begun = [s for s in (*event_memory.past(rig.folder), *event_memory.every(rig.folder)) if s.event == name and s.begun]
-    if at is not None:
-        from direkt.cli.event import chosen
-
-        mark = chosen(rig, name, at).mark
-        begun = [s for s in begun if s.mark == mark]
-    if not begun:
-        raise UnusableInput(f"the event {name!r} was not begun from here: direkt go {name}")
-    known = begun[-1]
-    one = planned.by_mark(rig, name, known.mark) or planned.as_it_was(rig, name, known.mark)
-    kept = recording.limited(rig, lambda log: log.read(since=incidents.begin_of(known), until=incidents.end_of(known, one), most=5000))
-    return incidents.page(rig.file.name, planned.wanted(rig, one), one, known, kept)
-
-
-def _season(rig: Rig, since: datetime.datetime | None, until: datetime.datetime | None) -> str:
-    from direkt.platform import planned
-    from direkt.report import incidents
-    from direkt.store import event_memory
-
-    found = []
-    for known in sorted((*event_memory.past(rig.folder), *event_memory.every(rig.folder)), key=lambda s: s.begun):
-        if not known.begun or known.event not in rig.file.events:
-            continue
-        one = planned.by_mark(rig, known.event, known.mark) or planned.as_it_was(rig, known.event, known.mark)
-        if (since is not None and one.end < since) or (until is not None and one.start > until):
-            continue
-        span = incidents.begin_of(known), incidents.end_of(known, one)
-        kept = recording.limited(rig, lambda log, span=span: log.read(since=span[0], until=span[1], most=5000))  # type: ignore[misc]
-        found.append((planned.wanted(rig, one), one, known, kept))
-    if not found:
-        raise UnusableInput("no event of the rig was begun from here in that time")
-    return incidents.season(rig.file.name, found, _zone(rig))
-
-
 @log.command("changes")
 @click.argument("device", required=False)
 @click.option("--last", type=click.IntRange(1), metavar="N", help="Only the newest N.")
@@ -340,3 +232,6 @@ def _json(one: Change) -> ChangeJson:
         "server": list(one.server) if one.server is not None else None, "outcome": one.outcome,
         "did_not_stick": {name: list(pair) for name, pair in one.did_not_stick.items()},
     }  # fmt: skip
+
+
+log.add_command(report_)

@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING
 import click
 
 from direkt.cli import options, output
-from direkt.cli.event import person_text, yes_option
+from direkt.cli.event_change import person_text
+from direkt.cli.event_chosen import yes_option
 from direkt.cli.exits import ExitCode
 from direkt.cli.output import escape
 from direkt.errors import UnusableInput

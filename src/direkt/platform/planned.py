@@ -152,6 +152,19 @@ def next_one(rig: Rig, name: str, now: datetime.datetime) -> Planned:
     raise UnusableInput(f"the event {name!r} does not take place any more{over}; change its start in {rig.source}")
 
 
+def soon(rig: Rig, feed: str, now: datetime.datetime, within: float) -> Planned | None:
+    """The first event of the rig that is on with this feed, or begins within so many s; None: there is none."""
+    for name, entry in rig.file.events.items():
+        if feed in entry.feeds:
+            try:
+                one = next_one(rig, name, now)
+            except UnusableInput:
+                continue
+            if (one.start - now).total_seconds() <= within:
+                return one
+    return None
+
+
 def by_mark(rig: Rig, name: str, mark: str) -> Planned | None:
     """The time with this mark; None where the rig has it no longer."""
     return next((planned for planned in occurrences(rig, name) if planned.mark == mark), None)
