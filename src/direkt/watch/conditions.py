@@ -172,7 +172,7 @@ def _of_content(one: Tracker, event: str, now: float) -> Iterator[tuple[Key, Con
         yield (
             Key("key", name),
             Condition(
-                "fail", "its platform gives out another key than the one that the rig pushes with",
+                "fail", "its platform now has another key than the one that the rig pushes with",
                 f"direkt key renew {one.facts.destination} --event {event} --given; then: direkt push off {name}; direkt push on {name}", event,
             ),
         )  # fmt: skip

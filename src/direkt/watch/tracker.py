@@ -384,7 +384,7 @@ class Tracker:
             return _UNSEEN
         if running is None:
             if self.wanted:
-                return Standing(FeedState.DROPPED, "nobody carries it any more")
+                return Standing(FeedState.DROPPED, "no process carries it any more")
             return Standing(FeedState.OFF)
         if running.server != self.facts.server:
             return Standing(FeedState.ELSEWHERE, f"it is carried to {running.server}")

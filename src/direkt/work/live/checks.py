@@ -303,7 +303,7 @@ def _settings(airing: Airing, feed: FeedParts, looking: Looking) -> Iterator[Che
             feed.name, _FAIL, f"not set as matched: {'; '.join(changes_[:2])}{more}", f"direkt write {feed.name}"
         )
     elif not made.unmet:
-        yield check(feed.name, _PASS, f"{feed.device} is set as {feed.sheet.name} asks")
+        yield check(feed.name, _PASS, f"{feed.device} is set as {feed.sheet.name} requires")
     if state.restart_needed:
         yield check(
             feed.name,

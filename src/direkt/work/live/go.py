@@ -557,7 +557,7 @@ class _Going:
         if feed.entry.carry:
             running = carry.running(feed)
             return (
-                "nobody carries it any more" if running is None else f"camera {running.coming}, platform {running.push}"
+                "no process carries it any more" if running is None else f"camera {running.coming}, platform {running.push}"
             )
         slot = self._slot(feed)
         if slot is None:
@@ -706,7 +706,7 @@ class _Going:
             since = clock.now() - begin
             if found.plays:
                 yield LookedAt(one.destination, found)
-                behind = f", {found.behind:.0f} s late" if found.behind is not None else ""
+                behind = f", with a delay of {found.behind:.0f} s" if found.behind is not None else ""
                 sound = "" if found.sound else ", without sound"
                 verdict = Verdict.PASS if found.sound else Verdict.ADVISE
                 yield self._say(one.destination, verdict, f"viewers get {found.size}{behind}{sound}")

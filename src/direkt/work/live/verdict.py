@@ -102,7 +102,7 @@ def _measured(feed: FeedParts, crew: Crew) -> Job[GoEvent, tuple[Measurement | N
             now = crew.clock.now()
             if fetching.rehearsal.elapsed(now) >= _OWN_SECONDS or now - begin > _OWN_LIMIT:
                 break
-            yield Waiting(Step.JUDGE, f"measuring what {feed.device} gives out", now - begin, None, _OWN_LIMIT)
+            yield Waiting(Step.JUDGE, f"measuring what {feed.device} offers", now - begin, None, _OWN_LIMIT)
     if fetching.rehearsal.first is None:
         return None, ""
     return fetching.rehearsal.snapshot(), "the device's own stream"
