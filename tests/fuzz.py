@@ -40,7 +40,7 @@ from direkt.destination.pasting import parts
 from direkt.destination.pattern import PatternError
 from direkt.device import by_file, skeleton
 from direkt.device import library as drivers
-from direkt.device.driverfile import DriverFile
+from direkt.device.driver_file import DriverFile
 from direkt.device.onvif import driver as onvif_driver
 from direkt.device.onvif.build import Service
 from direkt.device.state import Channel, DeviceState
@@ -760,7 +760,7 @@ TARGETS = (
     Target("described-answers", fuzz_platforms.described_answers, fuzz_platforms.described_answer, 3, fuzz_platforms.JSON_WORDS),
     Target("playlists", fuzz_platforms.playlists, fuzz_platforms.playlist, 6, fuzz_platforms.HLS_WORDS),
     Target("ts", fuzz_platforms.transport_streams, fuzz_platforms.transport_stream, 2),
-    Target("platform-files", fuzz_platforms.platform_files, fuzz_platforms.platform_file, 2, _YAML),
+    Target("platform-files", fuzz_platforms.platform_files, fuzz_platforms.described_platform, 2, _YAML),
     Target("standings", fuzz_platforms.remembered, fuzz_platforms.remember, 3, fuzz_platforms.JSON_WORDS),
     Target("edits", lambda: [support.RIG.format(port=1).encode(), sim_rig._RIG.encode()], _edited, 1, _YAML),
     Target("logins", lambda: [b'Digest realm="a", nonce="b", qop="auth, auth-int", algorithm=SHA-256, Basic realm=x', b"Basic YTpi"], _login_text, 8),

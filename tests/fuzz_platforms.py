@@ -18,7 +18,7 @@ from direkt.container import ContainerError, Source, ts, ts_tables
 from direkt.described.http import Answer
 from direkt.errors import DirektError, UnusableInput
 from direkt.measure.meter import Meter
-from direkt.platform import planned, platformfile
+from direkt.platform import planned, platform_file
 from direkt.platform.by_file import DescribedPlatform
 from direkt.platform.calls import Calls, FixedToken, Told
 from direkt.platform.event import Facts, PlatformEvent
@@ -204,13 +204,13 @@ class _AnyAnswers(Calls):
 
 
 @cache
-def _described_file() -> platformfile.PlatformFile:
+def _described_file() -> platform_file.PlatformFile:
     from tests.lab import reedbank
 
     folder = _scratch()
     folder.mkdir(exist_ok=True)
     (folder / "reed.yaml").write_text(reedbank.FILE.replace("{origin}", "http://127.0.0.1:9"))
-    return platformfile.load("reed.yaml", folder)
+    return platform_file.load("reed.yaml", folder)
 
 
 def described_answer(data: bytes) -> None:
@@ -286,12 +286,12 @@ def _scratch() -> Path:
     return Path(tempfile.gettempdir()) / f"direkt-fuzz-{os.getpid()}"
 
 
-def platform_file(data: bytes) -> None:
+def described_platform(data: bytes) -> None:
     """A platform file."""
     folder = _scratch()
     folder.mkdir(exist_ok=True)
     (folder / "p.yaml").write_bytes(data)
-    platformfile.load("p.yaml", folder).facts()
+    platform_file.load("p.yaml", folder).facts()
 
 
 def remembered() -> list[bytes]:

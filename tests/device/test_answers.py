@@ -14,7 +14,7 @@ from direkt import documents
 from direkt.described import answers
 from direkt.described.answers import JsonAnswer, LinesAnswer, XmlAnswer, body
 from direkt.described.errors import Refused
-from direkt.device import by_file, driverfile, library, skeleton
+from direkt.device import by_file, driver_file, library, skeleton
 from direkt.documents import DocumentError
 from direkt.errors import DirektError, Malformed
 from direkt.secret import Secret
@@ -203,7 +203,7 @@ class Files(Folder):
             data = {**marram, "slots": {**marram["slots"], **change}}
             document = documents.Document("own.yaml", data)
             with self.assertRaisesRegex(DocumentError, "cannot be sent as XML", msg=str(change)):
-                driverfile.check(document, documents.check(document, driverfile.DriverFile))
+                driver_file.check(document, documents.check(document, driver_file.DriverFile))
 
 
 ODD = (
@@ -242,8 +242,8 @@ class Odd(unittest.TestCase):
                 node[path[-1]] = odd
                 with self.subTest(driver=name, path=path, odd=odd), contextlib.suppress(DirektError):
                     document = documents.Document("odd.yaml", data)
-                    file = documents.check(document, driverfile.DriverFile)
-                    driverfile.check(document, file)
+                    file = documents.check(document, driver_file.DriverFile)
+                    driver_file.check(document, file)
                     talk = by_file.Driver("cam", file, f"http://127.0.0.1:{device.port}", ("op", Secret("pw-1")))
                     with contextlib.closing(talk):
                         state = talk.read()

@@ -10,7 +10,7 @@ from urllib.parse import parse_qs
 from direkt import documents
 from direkt.described.errors import BadAnswer, LoginRefused, Refused
 from direkt.device import by_file
-from direkt.device.driverfile import DriverFile, check
+from direkt.device.driver_file import DriverFile, check
 from direkt.device.state import PushState
 from direkt.secret import Secret
 

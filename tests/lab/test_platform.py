@@ -12,7 +12,7 @@ from pathlib import Path
 from unittest import mock
 
 from direkt.documents import DocumentError
-from direkt.platform import by_file, platformfile
+from direkt.platform import by_file, platform_file
 from direkt.platform.by_file import DescribedPlatform
 from direkt.platform.calls import Calls, FixedToken, ReferredToken
 from direkt.platform.event import Declined, NotSignedIn, PlatformError
@@ -48,7 +48,7 @@ class Reed(Folder):
         for old, new in changes.items():
             text = text.replace(old, new)
         self.file("reedbank.yaml", text)
-        file = platformfile.load("reedbank.yaml", self.folder)
+        file = platform_file.load("reedbank.yaml", self.folder)
         calls = Calls("reed", self.reed.origin, tokens or FixedToken(Secret(TOKEN)), self.sleep, say=self.said.append)
         made = DescribedPlatform("reed", file, calls)
         self.addCleanup(made.close)
@@ -193,7 +193,7 @@ class Reed(Folder):
         self.assertEqual(facts.settled({"young": "no", "free": "yes"}), {"young": False, "free": True})
 
     def test_signing_in_where_the_file_says(self):
-        file = platformfile.load("reedbank.yaml", self.folder)
+        file = platform_file.load("reedbank.yaml", self.folder)
         kept = {}
 
         class Store:
@@ -230,7 +230,7 @@ class Reed(Folder):
             self.assertNotEqual(text, self.reed.file(), old)
             self.file("bad.yaml", text)
             with self.assertRaisesRegex(DocumentError, words, msg=new) as caught:
-                platformfile.load("bad.yaml", self.folder)
+                platform_file.load("bad.yaml", self.folder)
             self.assertRegex(str(caught.exception), r"bad\.yaml:\d+: ")
 
 
@@ -264,7 +264,7 @@ class Pages(Folder):
             "ingest: {server: /a, key: /k}\n"
         ))  # fmt: skip
         origin = f"http://127.0.0.1:{server.server_port}"
-        platform = DescribedPlatform("p", platformfile.load("p.yaml", self.folder), Calls("p", f"{origin}/api", None, lambda _: None))
+        platform = DescribedPlatform("p", platform_file.load("p.yaml", self.folder), Calls("p", f"{origin}/api", None, lambda _: None))
         self.addCleanup(platform.close)
         return [e.id for e in platform.listed()], asked
 
@@ -323,7 +323,7 @@ class Documented(Folder):
         self.addCleanup(server.server_close)
         self.addCleanup(server.shutdown)
         calls = Calls("moss", f"http://127.0.0.1:{server.server_port}", FixedToken(Secret("moss")), lambda _: None)
-        platform = DescribedPlatform("moss", platformfile.load("mossbank.yaml", self.folder), calls)
+        platform = DescribedPlatform("moss", platform_file.load("mossbank.yaml", self.folder), calls)
         self.addCleanup(platform.close)
         wanted = dataclasses.replace(WANTED, fields={"genre": "sport"})
         made = platform.make(REF, wanted)

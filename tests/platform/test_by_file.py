@@ -9,7 +9,7 @@ from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 
 from direkt.documents import DocumentError
 from direkt.errors import UnusableInput
-from direkt.platform import platformfile
+from direkt.platform import platform_file
 from direkt.platform.by_file import DescribedPlatform
 from direkt.platform.calls import Calls, FixedToken
 from direkt.platform.event import CannotPlatform, Declined, PlatformError
@@ -130,7 +130,7 @@ class Described(Folder):
         self.addCleanup(server.server_close)
         self.addCleanup(server.shutdown)
         self.file("mossbank.yaml", FILE)
-        file = platformfile.load("mossbank.yaml", self.folder)
+        file = platform_file.load("mossbank.yaml", self.folder)
         calls = Calls("moss", f"http://127.0.0.1:{server.server_port}", FixedToken(Secret("moss")), lambda _: None)
         self.platform = DescribedPlatform("moss", file, calls)
         self.addCleanup(self.platform.close)
@@ -192,13 +192,13 @@ class Described(Folder):
         ):  # fmt: skip
             self.file("bad.yaml", FILE.replace(old, new, 1))
             with self.assertRaisesRegex(DocumentError, words, msg=new) as caught:
-                platformfile.load("bad.yaml", self.folder)
+                platform_file.load("bad.yaml", self.folder)
             self.assertRegex(str(caught.exception), r"bad\.yaml:\d+: ")
         with self.assertRaisesRegex(UnusableInput, "did you mean tarnlight"):
-            platformfile.load("tarnlite")
+            platform_file.load("tarnlite")
 
     def test_what_a_platform_insists_on_is_known_beforehand(self):
-        facts = platformfile.load("mossbank.yaml", self.folder).facts()
+        facts = platform_file.load("mossbank.yaml", self.folder).facts()
         from dataclasses import replace
 
         wrong = facts.wrong(replace(WANTED, delay="short", fields={"mood": "good"}))

@@ -14,10 +14,10 @@ from direkt.store.usage import Usage
 from direkt.store.wishes import Wishes
 from direkt.watch.conditions import Bounds
 from direkt.watch.looks import CarriedLook, DeviceLook, EventLook
-from direkt.watch.model import Followed, Frame, Happened, MachineLook, Setup
 from direkt.watch.notices import Notice
 from direkt.watch.policy import Terms
 from direkt.watch.tracker import Facts
+from direkt.watch.watch_events import Followed, Frame, Happened, MachineLook, Setup
 from direkt.watch.watcher import Watcher
 
 SERVER = "rtmp://ingest.tarnlight.example/live"

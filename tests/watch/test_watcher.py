@@ -13,10 +13,10 @@ from direkt.device.state import PushState, Slot
 from direkt.platform.event import Gap
 from direkt.rig.events import EventState
 from direkt.watch.board import NextEvent
-from direkt.watch.model import Command
 from direkt.watch.notices import Key
 from direkt.watch.policy import Act, Terms
 from direkt.watch.tracker import FeedState
+from direkt.watch.watch_events import Command
 from tests.support import thorough
 from tests.watch.fakes import SERVER, Case, arriving, followed, random_world, running
 

@@ -16,7 +16,7 @@ from direkt.errors import UnusableInput, os_words
 
 if TYPE_CHECKING:
     from direkt.cli.schemas import DriverLintJson, DriverListJson, DriverRowJson
-    from direkt.device.driverfile import DriverFile
+    from direkt.device.driver_file import DriverFile
 
 
 @click.group()

@@ -97,9 +97,9 @@ def _places(found: Rig) -> list[tuple[str, str, str]]:
     for name, platform in f.platforms.items():
         out.append(("makes events at", name, _shown(platform.address)))
         if platform.file is not None:
-            from direkt.platform import platformfile
+            from direkt.platform import platform_file
 
-            file = platformfile.load(platform.file, found.folder)
+            file = platform_file.load(platform.file, found.folder)
             if file.sign_in is not None:
                 out += [("signs in at", name, _shown(place)) for place in dict.fromkeys((file.sign_in.device, file.sign_in.token))]
     for name, told in f.watch.notify.items():

@@ -46,9 +46,9 @@ def _make(name: str) -> dict[str, object]:
     if name == "rig":
         return rig.RigFile.model_json_schema(by_alias=True)
     if name == "platform":
-        from direkt.platform import platformfile
+        from direkt.platform import platform_file
 
-        return platformfile.PlatformFile.model_json_schema(by_alias=True)
+        return platform_file.PlatformFile.model_json_schema(by_alias=True)
     if name == "driver":
         return TypeAdapter(functools.reduce(operator.or_, library.models())).json_schema(by_alias=True)
     return TypeAdapter(DOCUMENTS[name]).json_schema()

@@ -108,9 +108,9 @@ def _may_pause(rig: Rig, aim: Aim) -> None:
         if destination.platform is not None:
             file = rig.file.platforms[destination.platform].file
             if file is not None:
-                from direkt.platform import platformfile
+                from direkt.platform import platform_file
 
-                if not platformfile.load(file, rig.folder).pauses:
+                if not platform_file.load(file, rig.folder).pauses:
                     raise UnusableInput(
                         f"{sheet.name} closes an event when its push stops: direkt stop {aim.events[0].name}"
                     )

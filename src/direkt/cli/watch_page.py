@@ -132,7 +132,7 @@ def _page(
     from direkt.page.hub import Hub
     from direkt.page.serve import serve as serve_page
     from direkt.store.sessions import Sessions
-    from direkt.watch.model import Command
+    from direkt.watch.watch_events import Command
 
     host, port = place_of(page, "--page")
     context = _context(host, tls, certificate)

@@ -21,9 +21,9 @@ if TYPE_CHECKING:
     from direkt.rig.file import Rig
     from direkt.store.entry import Outcome
     from direkt.watch.board import Board
-    from direkt.watch.model import Happened, Setup, WatchEvent
     from direkt.watch.notify import Telling
     from direkt.watch.policy import Act
+    from direkt.watch.watch_events import Happened, Setup, WatchEvent
     from direkt.watch.watcher import Watcher
 
 _LOCK = "watch.lock"
@@ -79,8 +79,8 @@ class WatchRun:
     def _setup(self, feeds: list[str], every: float | None, *, mend: bool) -> Setup:
         from direkt.rig.events import length_of
         from direkt.watch.conditions import Bounds
-        from direkt.watch.model import Setup
         from direkt.watch.policy import Terms
+        from direkt.watch.watch_events import Setup
         from direkt.watch.world import facts_of
 
         w, line = self.rig.file.watch, self.rig.file.uplink
@@ -146,8 +146,8 @@ class WatchRun:
 
     def _on_event(self, event: WatchEvent) -> None:
         from direkt.store.entry import Entry
-        from direkt.watch.model import Began, Frame
         from direkt.watch.notices import Notice
+        from direkt.watch.watch_events import Began, Frame
 
         if isinstance(event, Frame):
             self.manager.alive()

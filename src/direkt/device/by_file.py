@@ -16,7 +16,7 @@ from direkt.described.errors import BadAnswer, DeviceError, Refused
 from direkt.described.http import Answer, HttpInterface, Upload
 from direkt.described.requests import Mapped, RequestEntry, filled
 from direkt.destination import forms
-from direkt.device.driverfile import DriverFile, RequestName, check, form_names
+from direkt.device.driver_file import DriverFile, RequestName, check, form_names
 from direkt.device.sign_in import Session
 from direkt.device.state import Capability, Channel, DeviceState, Health, need
 from direkt.device.state_by_file import Understood

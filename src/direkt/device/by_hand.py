@@ -8,7 +8,7 @@ from __future__ import annotations
 from direkt import demand
 from direkt.demand import Demand
 from direkt.described.errors import CannotDo
-from direkt.device.driverfile import DriverFile, check
+from direkt.device.driver_file import DriverFile, check
 from direkt.device.input import input_signal
 from direkt.device.settings_modes import mode_limits, mode_rules
 from direkt.device.state import Bare, Capability, Channel, DeviceState, PushState, Slot, Together

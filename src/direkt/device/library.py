@@ -21,7 +21,7 @@ from direkt.errors import UnusableInput
 from direkt.secret import Secret
 
 if TYPE_CHECKING:
-    from direkt.device.driverfile import DriverFile
+    from direkt.device.driver_file import DriverFile
 
 KINDS = {"http": "by_file", "onvif": "standard_and_file", "hand": "by_hand"}  # kind: file in this folder
 STANDARD = "onvif"  # the driver that needs no file
@@ -68,8 +68,8 @@ def load(driver: str, folder: Path | None = None) -> Strict:
 
 
 def load_described(driver: str, folder: Path | None = None) -> DriverFile | None:
-    """The same; None for one of a kind that is not described as ``device/driverfile.py`` has it."""
-    from direkt.device.driverfile import DriverFile
+    """The same; None for one of a kind that is not described as ``device/driver_file.py`` has it."""
+    from direkt.device.driver_file import DriverFile
 
     file = load(driver, folder)
     return file if isinstance(file, DriverFile) else None

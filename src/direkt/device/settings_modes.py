@@ -6,7 +6,7 @@ from collections.abc import Mapping
 
 from direkt import parameters
 from direkt.demand import Demand
-from direkt.device.driverfile import DriverFile, ModeEntry
+from direkt.device.driver_file import DriverFile, ModeEntry
 from direkt.device.state import Together
 from direkt.parameters import Value
 

@@ -13,7 +13,7 @@ from direkt.described.answers import Answered
 from direkt.described.errors import BadAnswer, DeviceError, LoginRefused
 from direkt.described.http import Answer, HttpInterface
 from direkt.described.requests import RefusalEntries, filled, says_no
-from direkt.device.driverfile import SignInEntry
+from direkt.device.driver_file import SignInEntry
 from direkt.protocol import clear, refusals
 from direkt.secret import Secret
 

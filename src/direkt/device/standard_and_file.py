@@ -13,7 +13,7 @@ from pathlib import Path
 
 from direkt.described.errors import BadAnswer
 from direkt.device import by_file
-from direkt.device.driverfile import DriverFile, can_push, check
+from direkt.device.driver_file import DriverFile, can_push, check
 from direkt.device.onvif import driver as onvif
 from direkt.device.state import Bare, Capability, Channel, DeviceClock, DeviceState, Health, Identity, Network, Preset
 from direkt.parameters import Values

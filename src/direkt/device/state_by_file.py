@@ -12,7 +12,7 @@ from direkt.described.answers import Answered
 from direkt.described.errors import BadAnswer
 from direkt.described.words import NotTold, WordsError
 from direkt.destination import forms
-from direkt.device.driverfile import ChannelEntry, DriverFile, SlotEntries, fixed_limits, form_names, version
+from direkt.device.driver_file import ChannelEntry, DriverFile, SlotEntries, fixed_limits, form_names, version
 from direkt.device.input import input_signal
 from direkt.device.settings_modes import mode_limits, mode_rules
 from direkt.device.state import Bare, Channel, DeviceState, Health, PushState, Slot, Together

@@ -32,7 +32,7 @@ from direkt.platform.event import (
 )
 from direkt.platform.interface import stamp
 from direkt.platform.planned import Wanted, picture_kind, reference_in
-from direkt.platform.platformfile import PlatformFile, PlatformRequest, StepEntry, UntilEntry
+from direkt.platform.platform_file import PlatformFile, PlatformRequest, StepEntry, UntilEntry
 from direkt.rig.events import Audience, EventState, length_of
 from direkt.secret import Secret
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from direkt.destination import references
 from direkt.destination.references import Keeper, Sources
-from direkt.platform import platformfile
+from direkt.platform import platform_file
 from direkt.platform.by_file import DescribedPlatform
 from direkt.platform.by_hand import HandPlatform
 from direkt.platform.calls import Calls, ReferredToken, Tokens
@@ -40,7 +40,7 @@ def account(rig: Rig, name: str, means: Means) -> Account:
 
 
 def _account(rig: Rig, name: str, entry: PlatformEntry, means: Means) -> Account:
-    file = platformfile.load(entry.file, rig.folder) if entry.file is not None else None
+    file = platform_file.load(entry.file, rig.folder) if entry.file is not None else None
     asked = [file.sign_in.device, file.sign_in.token] if file is not None and file.sign_in is not None else []
     places = tuple(dict.fromkeys(place_of(one) for one in (entry.address, *asked)))
     secret = None
@@ -64,7 +64,7 @@ def _entry(rig: Rig, name: str) -> PlatformEntry:
 def open_platform(rig: Rig, name: str, means: Means) -> Platform:
     """A platform of the rig. Raises DocumentError, RigError and SecretError; nothing is sent yet. Close it when done."""
     entry = _entry(rig, name)
-    file = platformfile.load(entry.file, rig.folder) if entry.file is not None else None
+    file = platform_file.load(entry.file, rig.folder) if entry.file is not None else None
     tokens: Tokens
     if entry.token is not None:
         ref = references.parse_ref(entry.token)

@@ -27,7 +27,7 @@ from direkt.destination.sheet import Sheet
 from direkt.documents import Strict
 from direkt.judge import judge_sent
 from direkt.net import certificates, loops
-from direkt.platform import platformfile
+from direkt.platform import platform_file
 from direkt.platform.planned import picture_kind
 from direkt.protocol.address import ServerAddress
 from direkt.rig.events import Audience, Delay, FieldValue, Projection
@@ -125,7 +125,7 @@ class Tarnlight:
         self.grants = Grants(token, self.faults)
         self._lost: set[tuple[str, str, str]] = set()
         self._lock = threading.RLock()
-        self._facts = platformfile.load("tarnlight").facts()
+        self._facts = platform_file.load("tarnlight").facts()
         self._strict = strict  # insists on its fields
         self._sheet = library.load("tarnlight")
         self.sheet_of: Callable[[str], Sheet | None] = lambda event: None  # of another platform, that this one stands for

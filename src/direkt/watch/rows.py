@@ -9,8 +9,8 @@ from direkt.parameters import Value
 from direkt.rig.events import EventState
 from direkt.watch.board import EventRow, FeedRow
 from direkt.watch.looks import DeviceLook, EventLook
-from direkt.watch.model import Followed
 from direkt.watch.tracker import CELL, STRIP, FeedState, Tracker
+from direkt.watch.watch_events import Followed
 
 
 def feed_row(

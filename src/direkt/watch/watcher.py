@@ -26,10 +26,10 @@ from direkt.watch.board import Board, EventRow, FeedRow, Happening, NextEvent, W
 from direkt.watch.causes import Cause
 from direkt.watch.conditions import Machine
 from direkt.watch.looks import DeviceLook, EventLook
-from direkt.watch.model import Began, Command, Followed, Frame, Happened, MachineLook, Setup, WatchEvent, World
 from direkt.watch.notices import Key, Notices
 from direkt.watch.policy import Act, Mending, Terms
 from direkt.watch.tracker import FeedState, Tracker
+from direkt.watch.watch_events import Began, Command, Followed, Frame, Happened, MachineLook, Setup, WatchEvent, World
 from direkt.work.live.go_types import reason
 from direkt.work.steps import Clock, Job
 

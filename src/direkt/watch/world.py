@@ -23,8 +23,8 @@ from direkt.store import carried, event_memory, wishes
 from direkt.store.wishes import Wishes
 from direkt.watch.board import NextEvent
 from direkt.watch.looks import CarriedLook, DeviceLook, EventLook
-from direkt.watch.model import Followed, MachineLook
 from direkt.watch.tracker import Facts
+from direkt.watch.watch_events import Followed, MachineLook
 from direkt.work.device import manage, push
 from direkt.work.device.push import PushStanding
 from direkt.work.feeds import FeedParts

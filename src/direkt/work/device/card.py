@@ -13,7 +13,7 @@ from direkt.described.errors import DeviceError
 from direkt.destination import forms
 from direkt.destination.references import Sources
 from direkt.device import settings_modes
-from direkt.device.driverfile import CodeEntry, DriverFile, FileEntry, fill, form_of, own_marks
+from direkt.device.driver_file import CodeEntry, DriverFile, FileEntry, fill, form_of, own_marks
 from direkt.errors import UnusableInput
 from direkt.match.plan import Plan
 from direkt.parameters import Value, Values

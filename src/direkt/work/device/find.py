@@ -17,7 +17,7 @@ from urllib.parse import urlsplit
 from direkt.described.errors import DeviceError, Unreachable
 from direkt.destination.references import Sources
 from direkt.device import library, obstacles
-from direkt.device.driverfile import DriverFile
+from direkt.device.driver_file import DriverFile
 from direkt.device.obstacles import Here
 from direkt.errors import DirektError
 from direkt.net import discovery as net

@@ -14,7 +14,7 @@ from direkt.described.errors import DeviceError, LoginRefused
 from direkt.described.http import HttpInterface
 from direkt.destination.references import SecretError, Sources, login_of
 from direkt.device import library, obstacles
-from direkt.device.driverfile import DriverFile, can_push
+from direkt.device.driver_file import DriverFile, can_push
 from direkt.device.obstacles import Here
 from direkt.device.onvif.driver import Driver as Standard
 from direkt.device.state import Identity
