@@ -25,6 +25,17 @@ class Rigs(Folder):
         self.assertEqual(found.feeds_to("tarnlight"), ["finish"])
         self.assertNotIn("fake-password", repr((user, password)))
 
+    def test_entries_that_had_other_names(self):
+        for text, line, old, new in (
+            ("watch:\n  mend: {push: 3}\n", 2, "watch.mend", "recover"), ("watch:\n  tell: {}\n", 2, "watch.tell", "notify"),
+            ("watch:\n  notify:\n    boss: {command: x, least: fail}\n", 3, "watch.notify.boss.least", "min_severity"),
+            ("events:\n  finals: {title: F, start: 2026-07-05 12:00, length: 3h, feeds: [finish], tell: [boss]}\n", 2, "events.finals.tell", "notify"),
+        ):  # fmt: skip
+            whole = RIG.format(port=1)
+            with self.assertRaises(DocumentError) as caught:
+                self.load(whole + text)
+            self.assertIn(f"rig.yaml:{whole.count(chr(10)) + line}: '{old}' is called '{new}' now: write that instead", str(caught.exception))
+
     def test_names_that_are_not_there_or_not_clear(self):
         found = self.load(RIG.format(port=1) + "  second: {device: tower, destination: tarnlight}\n")
         with self.assertRaisesRegex(RigError, "name the feed: .*finish, second"):

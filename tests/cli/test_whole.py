@@ -32,6 +32,12 @@ class Everything(RigCli):
         self.fitted.add(name)
         return document
 
+    def test_options_that_had_other_names(self):
+        for old, new in (("--no-mend", "--no-recover"), ("--no-tell", "--no-notify")):
+            found = self.direkt("watch", old)
+            self.assertEqual((found.code, f"{old} is called {new} now" in found.err), (2, True), found)
+            self.assertNotIn(old, self.direkt("watch", "--help").out)
+
     def test_documents_stand_alone_and_hold_no_key(self):
         uplink = (self.folder / "rig.yaml").read_text() + "uplink: {mbit_s: 20}\n"
         self.file("rig.yaml", uplink)

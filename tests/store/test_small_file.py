@@ -8,6 +8,7 @@ from pathlib import Path
 
 from direkt import files
 from direkt.errors import UnusableInput
+from direkt.rig.events import EventState
 from direkt.store import changes, event_memory, learned, log, notified, rig_id, turns, usage, wishes
 from direkt.store.small_file import FOLDER, NOTE, DamagedMemory, SmallFile, only_one, place
 from direkt.work.device import unfinished
@@ -108,6 +109,13 @@ class DamageTests(Folder):
         self.assertRaises(ZeroDivisionError, file.change, lambda old: 1 // 0)
         self.assertEqual(file.read(), wishes._File(on={"a": True}))
         self.assertEqual(file.path.stat().st_mode & 0o777, 0o600)
+
+
+class EventTests(Folder):
+    def test_each_state_that_a_platform_may_say_is_read_again(self):
+        for state in EventState:
+            event_memory.change_place(self.folder, "e", "20260703T140000Z", "t", lambda p, state=state: p.model_copy(update={"state": state}))
+            self.assertEqual(event_memory.read(self.folder, "e", "20260703T140000Z").place("t").state, state)
 
 
 class LockTests(Folder):
