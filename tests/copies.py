@@ -20,6 +20,7 @@ import signal
 import socket
 import stat
 import struct
+import subprocess
 import sys
 import tempfile
 import threading
@@ -28,7 +29,7 @@ import traceback
 from pathlib import Path
 
 FOLDER = "TESTS_COPIES"  # the variable that names the folder
-_PASSED_ON = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGUSR1)
+_PASSED_ON = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGUSR1, signal.SIGUSR2)  # the last one asks to be killed
 _LIMITS = ("RLIMIT_FSIZE", "RLIMIT_NOFILE", "RLIMIT_AS", "RLIMIT_CPU")
 _STAND_IN = """\
 #!{python} -IS
@@ -50,7 +51,7 @@ link.sendmsg([len(order).to_bytes(4, "big")], [(socket.SOL_SOCKET, socket.SCM_RI
 link.sendall(order)
 for n in {numbers}:
     if signal.getsignal(n) != signal.SIG_IGN:
-        signal.signal(n, lambda number, frame: link.sendall(bytes([number])))
+        signal.signal(n, lambda number, frame: link.sendall(bytes([signal.SIGKILL if number == signal.SIGUSR2 else number])))
 signal.pthread_sigmask(signal.SIG_UNBLOCK, {numbers})
 null = os.open(os.devnull, os.O_RDWR)
 for n in 0, 1, 2:
@@ -63,7 +64,8 @@ while len(code) < 4:
     code += part
 code = int.from_bytes(code, "big", signed=True)
 if code < 0:
-    signal.signal(-code, signal.SIG_DFL)
+    if -code != signal.SIGKILL:
+        signal.signal(-code, signal.SIG_DFL)
     os.kill(os.getpid(), -code)
 os._exit(code)
 """
@@ -103,6 +105,13 @@ class Copies:
         with contextlib.suppress(ChildProcessError):
             os.waitpid(self._pid, 0)
         shutil.rmtree(self.folder, ignore_errors=True)
+
+
+class Started(subprocess.Popen[str]):
+    """A copy that was started: who kills it kills the copy, and it has ended when the copy has."""
+
+    def send_signal(self, sig: int) -> None:
+        super().send_signal(signal.SIGUSR2 if sig == signal.SIGKILL else sig)
 
 
 def program() -> list[str]:
@@ -197,7 +206,7 @@ def _become(descriptors: list[int], module: str, words: list[str], place: str, e
         for name, limit in zip(_LIMITS, limits, strict=True):
             resource.setrlimit(getattr(resource, name), tuple(limit))
         signal.signal(signal.SIGINT, signal.default_int_handler)
-        for number in (signal.SIGTERM, signal.SIGHUP, signal.SIGUSR1):
+        for number in (signal.SIGTERM, signal.SIGHUP, signal.SIGUSR1, signal.SIGUSR2):
             signal.signal(number, signal.SIG_DFL)
         for number in ignored:
             signal.signal(number, signal.SIG_IGN)

@@ -283,7 +283,8 @@ class Cli(Folder):
 
     def start(self, *arguments: str, built: bool = False, **env: str) -> subprocess.Popen[str]:
         """``built``: with a process of its own number, which a copy has not."""
-        child = subprocess.Popen(
+        made = subprocess.Popen if built or copies.FOLDER not in os.environ else copies.Started
+        child = made(
             [*(command() if built else copies.program()), *arguments], cwd=self.folder, env=self.environment(**env), text=True,
             stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
         )  # fmt: skip
