@@ -13,7 +13,7 @@ from typing import Any
 import click
 
 from direkt.cli.main import cli
-from direkt.cli.schema import _make as schema_of
+from direkt.cli.schema import made_of as schema_of
 from direkt.cli.schemas import DOCUMENTS
 
 ROOT = Path(__file__).resolve().parent.parent

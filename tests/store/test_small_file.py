@@ -1,9 +1,11 @@
 """What is remembered beside a rig: the folder, the move into it, and what damage does."""
 
+import contextlib
 import fcntl
 import json
 import os
 import sqlite3
+import tempfile
 from pathlib import Path
 
 from direkt import files
@@ -12,6 +14,7 @@ from direkt.rig.events import EventState
 from direkt.store import changes, event_memory, learned, log, notified, rig_id, turns, usage, wishes
 from direkt.store.small_file import FOLDER, NOTE, DamagedMemory, SmallFile, only_one, place
 from direkt.work.device import unfinished
+from direkt.work.live.go_types import alone
 from tests.support import Folder
 
 TURN = {"schema": "direkt.taken/1", "entries": {"weekly": {"mark": "20260703T140000Z", "ended": True}}}
@@ -51,7 +54,7 @@ class Folders(Folder):
         self.file("saved-settings/changes.jsonl", '{"schema":"direkt.change/1"}\n')
         self.file("saved-settings/finish-main-20260703-140000.json", '{"schema": "direkt.saved/1"}')
         with sqlite3.connect(self.folder / log.FILE_NAME) as database:
-            database.execute("CREATE TABLE kept (x)")
+            database.execute("CREATE TABLE direkt_log (x)")
         self.assertTrue(turns.read(self.folder)["weekly"].ended)
         self.assertEqual(rig_id.read(self.folder), "0123456789abcdef")
         self.assertEqual(wishes.read(self.folder).on, {"finish": True})
@@ -70,6 +73,33 @@ class Folders(Folder):
         self.assertEqual(len(event_memory.every(self.folder)), 1)
         for name, text in others.items():
             self.assertEqual((self.folder / name).read_text(), text)
+
+    def test_another_programs_database_stays(self) -> None:
+        self.file("schedule.json", json.dumps(TURN))
+        with contextlib.closing(sqlite3.connect(self.folder / "log.sqlite")) as database:
+            database.execute("PRAGMA journal_mode = WAL")
+            database.execute("CREATE TABLE visitors (x)")
+            database.execute("INSERT INTO visitors VALUES (1)")
+            database.commit()
+            self.assertTrue(turns.read(self.folder)["weekly"].ended)
+            names = {path.name for path in self.folder.iterdir()}
+            self.assertEqual(names, {FOLDER, "log.sqlite", "log.sqlite-wal", "log.sqlite-shm"})
+
+    def test_a_log_that_is_in_use_moves_with_what_is_not_written_into_it_yet(self) -> None:
+        with contextlib.closing(sqlite3.connect(self.folder / "log.sqlite")) as database:
+            database.execute("PRAGMA journal_mode = WAL")
+            database.execute("CREATE TABLE direkt_log (x)")
+            database.execute("INSERT INTO direkt_log VALUES (7)")
+            database.commit()
+            with contextlib.closing(sqlite3.connect(place(self.folder, log.FILE_NAME))) as other:
+                self.assertEqual(other.execute("SELECT x FROM direkt_log").fetchall(), [(7,)])
+        self.assertEqual([path.name for path in self.folder.iterdir()], [FOLDER])
+
+    def test_a_damaged_file_in_an_older_place_is_said_and_not_passed_over(self) -> None:
+        for damaged in ("", "{", '{"schema":"direkt.taken/1","entr', "\0" * 40):
+            with self.subTest(damaged=damaged), tempfile.TemporaryDirectory() as name:
+                (Path(name) / "schedule.json").write_text(damaged)
+                self.assertRaises(DamagedMemory, turns.read, Path(name))
 
     def test_a_move_that_was_cut_short_goes_on(self) -> None:
         self.file(".direkt.new/pushes.json", '{"schema":"direkt.pushes/1","on":{"finish":true}}')
@@ -112,6 +142,14 @@ class DamageTests(Folder):
 
 
 class EventTests(Folder):
+    def test_an_event_that_is_forgotten_leaves_no_lock(self) -> None:
+        for away in (event_memory.forget, event_memory.put_away):
+            event_memory.change(self.folder, "e", "20260703T140000Z", lambda old: old)
+            with alone(self.folder, "e", "20260703T140000Z"):
+                self.assertEqual(len(list((self.folder / FOLDER).glob("*.lock"))), 1)
+            away(self.folder, "e", "20260703T140000Z")
+            self.assertEqual(list((self.folder / FOLDER).glob("*.lock")), [])
+
     def test_each_state_that_a_platform_may_say_is_read_again(self):
         for state in EventState:
             event_memory.change_place(self.folder, "e", "20260703T140000Z", "t", lambda p, state=state: p.model_copy(update={"state": state}))

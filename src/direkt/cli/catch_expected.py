@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from direkt.secret import Secret
     from direkt.work.feeds import FeedParts
 
-_APP = "rehearsal"
+APP = "rehearsal"
 
 
 
@@ -43,10 +43,10 @@ def expect(sheet_name: str | None, key_ref: str | None) -> Expected:
     sheet = library.load(sheet_name) if sheet_name is not None else None
     if key_ref is not None:
         key = options.given_secret(key_ref, "--key", "the stream key")
-        return Expected(_APP, key, str(key), sheet)
+        return Expected(APP, key, str(key), sheet)
     # made for this run and worth nothing afterwards, so it may be shown: a person has to type it
-    throwaway = f"{_APP}-{secrets.token_hex(4)}"
-    return Expected(_APP, Secret(throwaway, everywhere=False), f"{throwaway} (made up for this run, worth nothing afterwards)", sheet)
+    throwaway = f"{APP}-{secrets.token_hex(4)}"
+    return Expected(APP, Secret(throwaway, everywhere=False), f"{throwaway} (made up for this run, worth nothing afterwards)", sheet)
 
 
 def expect_feed(feed_name: str, rig_path: Path | None) -> Expected:

@@ -29,11 +29,11 @@ def schema(name: str | None) -> None:
         near = difflib.get_close_matches(name, names, n=1)
         hint = f"did you mean {near[0]}?" if near else f"there is {', '.join(names)}"
         raise UnusableInput(f"no schema of the name {name!r}; {hint}")
-    made = {"$schema": "https://json-schema.org/draft/2020-12/schema", **_make(name), "title": f"direkt {name}"}
+    made = {"$schema": "https://json-schema.org/draft/2020-12/schema", **made_of(name), "title": f"direkt {name}"}
     output.print_json(made)
 
 
-def _make(name: str) -> dict[str, object]:
+def made_of(name: str) -> dict[str, object]:
     from pydantic import TypeAdapter
 
     from direkt.cli.schemas import DOCUMENTS

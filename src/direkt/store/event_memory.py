@@ -91,6 +91,11 @@ def _file(folder: Path, event: str, mark: str) -> SmallFile[Standing]:
     return SmallFile(path, Standing, "look at the event at its platform")
 
 
+def lock_name(event: str, mark: str) -> str:
+    """Of the lock that whoever takes this event to air holds, beside the rig."""
+    return f"{files.name_of(event)}-{mark}.lock"
+
+
 def read(folder: Path, event: str, mark: str) -> Standing:
     """How an event stands; as at the beginning where nothing is remembered. Raises UnusableInput for a damaged file."""
     return _file(folder, event, mark).read() or Standing(event=event, mark=mark)
@@ -139,7 +144,7 @@ def put_away(folder: Path, event: str, mark: str) -> None:
                 if not target.exists():
                     path.rename(target)
                     break
-        path.with_suffix(".lock").unlink(missing_ok=True)
+        place(folder, lock_name(event, mark)).unlink(missing_ok=True)
     except OSError as error:
         raise UnusableInput(f"{path}: cannot be put away: {os_words(error)}") from None
 
@@ -154,6 +159,6 @@ def forget(folder: Path, event: str, mark: str) -> None:
     path = _file(folder, event, mark).path
     try:
         path.unlink(missing_ok=True)
-        path.with_suffix(".lock").unlink(missing_ok=True)
+        place(folder, lock_name(event, mark)).unlink(missing_ok=True)
     except OSError as error:
         raise UnusableInput(f"{path}: cannot be removed: {os_words(error)}") from None

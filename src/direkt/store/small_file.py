@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import contextlib
+import json
+import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -36,14 +38,13 @@ May be deleted while no direkt runs here:
 _OLDER = {
     "changes.jsonl": "saved-settings/changes.jsonl",
     "learned.json": "saved-settings/learned.json",
-    **{name: name for name in ("log.sqlite", "log.sqlite-wal", "log.sqlite-shm", "schedule.json", "rig-id")},
+    **{name: name for name in ("log.sqlite", "schedule.json", "rig-id")},
     **{name: name for name in ("pushes.json", "told.json", "line.json", "page-sessions.json")},
 }  # where each lay before it had a folder
 _OLDER_FOLDERS = ("saved-settings", "events/past", "events")
-_SIGNS = (b'"direkt.', b"SQLite format 3\0", b"\x37\x7f\x06\x82", b"\x37\x7f\x06\x83")  # SQLite's, and its write-ahead log's
-_BEGINNING = 400  # bytes in which a sign stands
-
-
+_RIG_ID = re.compile(rb"[0-9a-f]{16}")
+_BESIDE_LOG = ("-wal", "-shm")  # what SQLite keeps beside a database that is in use
+_MOST = 4 << 20  # bytes in which it is looked whose a file is
 _LOOKED: set[Path] = set()  # folders in which nothing lies in an older place
 
 
@@ -137,18 +138,22 @@ def open_folder(folder: Path) -> None:
 
 def _move(folder: Path) -> None:
     """Raises OSError."""
+    unready = folder / _UNREADY
     if (folder / FOLDER).exists():
         return
-    if not any(_is_ours(folder / old) for old in (*_OLDER.values(), *_OLDER_FOLDERS)) and not (folder / _UNREADY).exists():
+    if not any(_is_ours(folder / old) for old in (*_OLDER.values(), *_OLDER_FOLDERS)) and not unready.exists():
         return
     with files.alone(folder):
         if (folder / FOLDER).exists():
             return  # somebody else was faster
-        unready = folder / _UNREADY
         open_folder(unready)
         for name, old in _OLDER.items():
             if _is_ours(folder / old):
                 (folder / old).rename(unready / name)
+        if (unready / "log.sqlite").exists() and not (folder / "log.sqlite").exists():
+            for end in _BESIDE_LOG:
+                with contextlib.suppress(FileNotFoundError):
+                    (folder / f"log.sqlite{end}").rename(unready / f"log.sqlite{end}")
         for name in _OLDER_FOLDERS:
             _move_folder(folder / name, unready / name)
         unready.rename(folder / FOLDER)
@@ -164,14 +169,31 @@ def _move_folder(old: Path, new: Path) -> None:
 
 
 def _is_ours(path: Path) -> bool:
-    """Whether Direkt wrote it: names like these may be somebody else's files."""
+    """Whether Direkt wrote it: names like these may be somebody else's files. One that is damaged is ours, so that this is said."""
     if path.is_dir():
         return any(_is_ours(one) for one in path.glob("*.json"))
+    if not path.is_file():
+        return False
+    if path.suffix == ".sqlite":
+        return _has_our_table(path)
     try:
-        with files.opened(path) as file:
-            start = file.read(_BEGINNING)
+        content = files.read(path, _MOST)
     except OSError:
         return False
     if path.name == "rig-id":
-        return len(start.strip()) == 16
-    return any(sign in start for sign in _SIGNS) or path.name.endswith("-shm")
+        return _RIG_ID.fullmatch(content.strip()) is not None
+    try:
+        found = json.loads(content.split(b"\n", 1)[0] if path.suffix == ".jsonl" else content)
+    except (ValueError, RecursionError):
+        return path.parent.name not in _OLDER_FOLDERS or b'"direkt.' in content
+    return isinstance(found, dict) and str(found.get("schema", "")).startswith("direkt.")
+
+
+def _has_our_table(path: Path) -> bool:
+    import sqlite3
+
+    try:
+        with contextlib.closing(sqlite3.connect(f"{path.absolute().as_uri()}?mode=ro", uri=True, timeout=2)) as database:
+            return database.execute("SELECT 1 FROM sqlite_master WHERE name = 'direkt_log'").fetchone() is not None
+    except sqlite3.Error:
+        return False

@@ -8,13 +8,13 @@ from dataclasses import dataclass, field
 from enum import IntEnum
 from pathlib import Path
 
-from direkt import files
 from direkt.destination.sheet import Span
 from direkt.errors import DirektError, UnusableInput
 from direkt.finding import Verdict
 from direkt.parameters import Value, Values
 from direkt.platform.library import Means
 from direkt.rig.events import Audience
+from direkt.store import event_memory
 from direkt.store.small_file import only_one
 from direkt.work.live.event_at_platforms import Did, PersonStep
 from direkt.work.live.first_look import Looked
@@ -196,7 +196,7 @@ class Gone:
 @contextlib.contextmanager
 def alone(folder: Path, event: str, mark: str) -> Iterator[None]:
     """Nobody else takes this event to air meanwhile. Raises UnusableInput."""
-    with only_one(folder, f"{files.name_of(event)}-{mark}.lock") as mine:
+    with only_one(folder, event_memory.lock_name(event, mark)) as mine:
         if not mine:
             raise UnusableInput(f"another 'direkt go {event}' runs on this machine: go on there, or end it first")
         yield
