@@ -15,7 +15,7 @@ from direkt.store import changes, event_memory, learned, log, notified, rig_id, 
 from direkt.store.small_file import FOLDER, NOTE, DamagedMemory, SmallFile, only_one, place
 from direkt.work.device import unfinished
 from direkt.work.live.go_types import alone
-from tests.support import Folder
+from tests.support import RIG, Cli, Folder
 
 TURN = {"schema": "direkt.taken/1", "entries": {"weekly": {"mark": "20260703T140000Z", "ended": True}}}
 
@@ -154,6 +154,52 @@ class EventTests(Folder):
         for state in EventState:
             event_memory.change_place(self.folder, "e", "20260703T140000Z", "t", lambda p, state=state: p.model_copy(update={"state": state}))
             self.assertEqual(event_memory.read(self.folder, "e", "20260703T140000Z").place("t").state, state)
+
+
+class SilenceTests(Cli):
+    """What cannot be read is not said to be nothing."""
+
+    def test_something_is_in_the_way(self) -> None:
+        self.file("rig.yaml", RIG.format(port=1))
+        self.file(FOLDER, "in the way")
+        self.one_line(self.direkt("log", "list"), 3, "cannot be used")
+        for words, said in (
+            (("restore", "tower", "--list"), "not a folder"), (("device", "learned"), "not a folder"), (("log", "changes"), "not a directory"),
+        ):  # fmt: skip
+            self.one_line(self.direkt(*words), 2, said)
+        self.assertIn("cannot be read: not a directory", self.direkt("drift", "tower").err)
+        (self.folder / FOLDER).unlink()
+        (self.folder / FOLDER).symlink_to(self.folder / "nowhere")
+        self.one_line(self.direkt("log", "list"), 3, "cannot be used")
+        self.one_line(self.direkt("device", "learned"), 2, "not a folder")
+
+    def test_what_is_damaged_is_not_nothing(self) -> None:
+        self.file("rig.yaml", RIG.format(port=1))
+        self.file(f"{FOLDER}/changes.jsonl", '{"schema":"direkt.change/1","when":"2026')
+        self.file(f"{FOLDER}/learned.json", "{")
+        self.assertIn("it is not known whether tower was written from here", self.direkt("drift", "tower").err)
+        for content in ('{"schema":"direkt.change/1","when":"2026', "\0" * (9 << 20)):  # the second is larger than what is read
+            self.file(f"{FOLDER}/changes.jsonl", content)
+            listed = self.direkt("log", "changes")
+            self.assertIn("! 1 line of ", listed.err)
+            self.assertNotIn("nothing was written", listed.out + listed.err)
+        self.one_line(self.direkt("device", "learned"), 2, "learned.json: damaged")
+
+    def test_a_line_that_was_cut_takes_no_other_with_it(self) -> None:
+        self.file(f"{FOLDER}/changes.jsonl", '{"schema":"direkt.change/1","when":"2026')
+        made = changes.Change(
+            when="20260703-140000", what="write", feed="f", device="tower", model="m", firmware="1", channel="main", changes={}, outcome="as wanted"
+        )  # fmt: skip
+        changes.add(self.folder, made)
+        changes.add(self.folder, made)
+        self.assertEqual((changes.read(self.folder), changes.unread(self.folder)), ([made, made], 1))
+
+    def test_other_writers_line_ends_and_marks(self) -> None:
+        made = changes.Change(
+            when="20260703-140000", what="write", feed="f", device="tower", model="m", firmware="1", channel="main", changes={}, outcome="as wanted"
+        )  # fmt: skip
+        self.file(f"{FOLDER}/changes.jsonl", (made.model_dump_json(by_alias=True) + "\r\n\r\n") * 2)
+        self.assertEqual((changes.read(self.folder), changes.unread(self.folder)), ([made, made], 0))
 
 
 class LockTests(Folder):

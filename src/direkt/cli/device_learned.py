@@ -34,11 +34,13 @@ def learned(model: str, parameter: str, forget: bool, rig_path: Path | None, as_
     """
     from direkt import parameters
     from direkt.store import learned as store
+    from direkt.store.small_file import require_folder
 
     rig = options.load_rig(rig_path)
     if parameter:
         parameters.find(parameter)
-    known = store.read(rig.folder)
+    require_folder(rig.folder)
+    known = store.read(rig.folder, strict=True)
     found = [one for one in known if model in ("", one.model) and parameter in ("", one.parameter)]
     dropped = 0
     if forget:

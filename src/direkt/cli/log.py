@@ -204,6 +204,9 @@ def changes_(device: str | None, last: int | None, rig_path: Path | None, as_jso
         found = [one for one in changes.read(rig.folder) if device is None or one.device == device]
     except OSError as error:
         raise UnusableInput(f"{place(rig.folder, changes.FILE_NAME)}: cannot be read: {os_words(error)}") from None
+    missing = changes.unread(rig.folder)
+    if missing:
+        output.note(f"! {missing} line{'s' if missing > 1 else ''} of {place(rig.folder, changes.FILE_NAME)} cannot be read: what was written then is not known")
     found = found[-last:] if last is not None else found
     if as_json:
         document: LogChangesJson = {"schema": "direkt.log-changes/1", "changes": [_json(one) for one in found]}
@@ -220,7 +223,7 @@ def changes_(device: str | None, last: int | None, rig_path: Path | None, as_jso
             out.print(f"    {escape(name)}: {show(name, old)} -> {show(name, new)}{became}")
         if one.server is not None and one.server[0] != one.server[1]:
             out.print(f"    push slot server: {escape(one.server[0] or 'empty')} -> {escape(one.server[1] or 'empty')}")
-    if not found:
+    if not found and not missing:
         out.print("nothing was written from here yet")
     return ExitCode.GOOD
 

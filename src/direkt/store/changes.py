@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import contextlib
 import os
 from pathlib import Path
 from typing import Literal
 
-from pydantic import Field, ValidationError
+from pydantic import Field
 
 from direkt import files, parameters
 from direkt.documents import Strict
@@ -46,29 +45,43 @@ def add(folder: Path, change: Change) -> None:
     line = change.model_dump_json(by_alias=True) + "\n"
     open_folder(path.parent)
     with files.alone(path.parent):
-        descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_APPEND, 0o600)
-        with os.fdopen(descriptor, "ab") as file:
+        descriptor = os.open(path, os.O_RDWR | os.O_CREAT | os.O_APPEND, 0o600)
+        with os.fdopen(descriptor, "r+b") as file:
+            if file.seek(0, os.SEEK_END) and (file.seek(-1, os.SEEK_END), file.read(1))[1] != b"\n":
+                file.write(b"\n")  # the line before was cut short: it takes no other with it
             file.write(line.encode())
             file.flush()
             os.fsync(file.fileno())
 
 
 def read(folder: Path) -> list[Change]:
-    """All changes, oldest first; lines that were cut short are passed over. Raises OSError for a file that cannot be read."""
-    path = place(folder, FILE_NAME)
+    """All changes, oldest first; lines that were cut short are passed over: see unread(). Raises OSError for a file that cannot be read."""
+    return [one for line in _lines(folder) if (one := _change(line)) is not None]
+
+
+def unread(folder: Path) -> int:
+    """How many lines cannot be read, so that what they say of writes is not known. Raises OSError."""
+    return sum(_change(line) is None for line in _lines(folder))
+
+
+def _lines(folder: Path) -> list[bytes]:
     try:
-        with files.opened(path) as file:
-            file.seek(0, os.SEEK_END)
-            file.seek(max(0, file.tell() - _MOST))
+        with files.opened(place(folder, FILE_NAME)) as file:
+            size = file.seek(0, os.SEEK_END)
+            file.seek(max(0, size - _MOST))
             lines = file.read(_MOST).split(b"\n")
-    except (FileNotFoundError, NotADirectoryError):
+    except FileNotFoundError:
         return []
-    out = []
-    for line in lines:
-        if 0 < len(line) <= _LONGEST:
-            with contextlib.suppress(ValidationError, ParameterError, ValueError):
-                out.append(_sound(Change.model_validate_json(line)))
-    return out
+    return [line for line in (lines[1:] if size > _MOST and len(lines) > 1 else lines) if line.strip()]
+
+
+def _change(line: bytes) -> Change | None:
+    if len(line) > _LONGEST:
+        return None
+    try:
+        return _sound(Change.model_validate_json(line))
+    except (ParameterError, ValueError):  # pydantic's is one
+        return None
 
 
 def _sound(change: Change) -> Change:

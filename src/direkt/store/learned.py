@@ -45,13 +45,13 @@ class _File(Strict):
     lessons: list[Lesson]
 
 
-def _file(folder: Path) -> SmallFile[_File]:
-    return SmallFile(place(folder, FILE_NAME), _File)
+def _file(folder: Path, damaged: str = "") -> SmallFile[_File]:
+    return SmallFile(place(folder, FILE_NAME), _File, damaged)
 
 
-def read(folder: Path) -> list[Lesson]:
-    """All that was learned; a file that cannot be read has taught nothing."""
-    found = _file(folder).read()
+def read(folder: Path, *, strict: bool = False) -> list[Lesson]:
+    """All that was learned; a file that cannot be read has taught nothing. ``strict``: then raises UnusableInput."""
+    found = _file(folder, "what it held is learned anew" if strict else "").read()
     return found.lessons if found is not None else []
 
 

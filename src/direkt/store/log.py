@@ -26,7 +26,7 @@ from direkt.printable import printable
 from direkt.store import chain
 from direkt.store.chain import Verified
 from direkt.store.entry import Entry, LogError, Writer
-from direkt.store.small_file import FOLDER, open_folder, place
+from direkt.store.small_file import FOLDER, is_in_the_way, open_folder, place
 
 HEAD = "0002"  # the latest migration
 FILE_NAME = "log.sqlite"
@@ -205,7 +205,7 @@ class Log:
     def _is_new(self) -> bool:
         """Whether there is no file yet: to look makes none."""
         path = self._url.database
-        return self._url.get_backend_name() == "sqlite" and bool(path) and not Path(str(path)).exists()
+        return self._url.get_backend_name() == "sqlite" and bool(path) and not Path(str(path)).exists() and not is_in_the_way(Path(str(path)).parent)
 
     @contextlib.contextmanager
     def _connected(self, *, write: bool = False) -> Iterator[Connection]:

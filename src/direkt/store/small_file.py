@@ -111,6 +111,18 @@ def place(folder: Path, name: str) -> Path:
     return new
 
 
+def is_in_the_way(path: Path) -> bool:
+    """Whether something stands where a folder should: a file, or a link that leads nowhere."""
+    return (path.exists() or path.is_symlink()) and not path.is_dir()
+
+
+def require_folder(folder: Path) -> None:
+    """That something is remembered can only be denied where one can look. Raises UnusableInput for what is in the way."""
+    path = folder / FOLDER
+    if is_in_the_way(path):
+        raise UnusableInput(f"{path}: not a folder, so that what is remembered cannot be read: move it away")
+
+
 @contextlib.contextmanager
 def only_one(folder: Path, name: str) -> Iterator[bool]:
     """Holds one of the rig's locks until it ends, or this process does; False: another one has it. Raises UnusableInput."""

@@ -31,6 +31,10 @@ def look(rig: Rig, device: str, sources: Sources) -> list[Drifted] | None:
         log = changes.read(rig.folder)
     except OSError as error:
         raise UnusableInput(f"{place(rig.folder, changes.FILE_NAME)}: cannot be read: {os_words(error)}") from None
+    if not any(one.device == device for one in log) and changes.unread(rig.folder):
+        raise UnusableInput(
+            f"{place(rig.folder, changes.FILE_NAME)}: not every line can be read, so that it is not known whether {device} was written from here"
+        )
     last: dict[str, Change] = {one.channel: one for one in log if one.device == device and one.set}
     if not last:
         return None

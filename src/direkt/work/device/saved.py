@@ -11,7 +11,7 @@ from direkt.device.state import Channel, DeviceState, Slot
 from direkt.errors import UnusableInput, os_words
 from direkt.parameters import ParameterError, Values
 from direkt.rig.file import Rig
-from direkt.store.small_file import open_folder
+from direkt.store.small_file import open_folder, require_folder
 from direkt.work.device.unfinished import SAVED_FOLDER, saved_folder
 from direkt.work.feeds import FeedParts
 from direkt.work.steps import Clock
@@ -92,7 +92,8 @@ def load_saved(path: Path, device: str, channel: Channel) -> Old:
 
 
 def newest(rig: Rig, device: str) -> list[Path]:
-    """The files with a device's saved settings, the newest first."""
+    """The files with a device's saved settings, the newest first. Raises UnusableInput where nobody can look."""
+    require_folder(rig.folder)
     folder = saved_folder(rig.folder)
     start = f"{files.name_of(device)}-"
     found = [
