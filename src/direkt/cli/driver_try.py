@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -65,10 +64,8 @@ def _address(text: str) -> str:
     try:
         return rig.DeviceEntry(driver="x", address=text).address
     except ValueError:
-        near = difflib.get_close_matches(text, [f"http://{text}"], n=1, cutoff=0.1)
-        raise UnusableInput(
-            f"{text!r} is not an address of a device; expected {near[0] if near else 'http://192.0.2.10'}"
-        ) from None
+        near = f"http://{text}" if text and "://" not in text else "http://192.0.2.10"
+        raise UnusableInput(f"{text!r} is not an address of a device; expected {near}") from None
 
 
 def _missing(file: str, state: DeviceState) -> list[str]:
