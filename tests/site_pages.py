@@ -12,9 +12,9 @@ from typing import Any
 
 import click
 
+from direkt.cli.documents import documents
 from direkt.cli.main import cli
 from direkt.cli.schema import made_of as schema_of
-from direkt.cli.schemas import DOCUMENTS
 
 ROOT = Path(__file__).resolve().parent.parent
 FILES = {"rig": "Rig files", "sheet": "Ingest sheets", "driver": "Driver files", "platform": "Platform files"}
@@ -37,7 +37,7 @@ def make(folder: Path) -> None:
     (reference / "commands.md").write_text("# Commands\n\n" + "\n".join(_commands(cli, ["direkt"])))
     for name, title in FILES.items():
         (reference / f"{name}.md").write_text(f"# {title}\n\n`direkt schema {name}` prints this as a JSON Schema.\n\n" + "\n".join(_model(schema_of(name))))
-    parts = [f"## {name}\n\n" + "\n".join(_model(schema_of(name), "###")) for name in DOCUMENTS]
+    parts = [f"## {name}\n\n" + "\n".join(_model(schema_of(name), "###")) for name in documents()]
     (reference / "json.md").write_text("# JSON documents\n\nWhat `--json` prints, by command.\n\n" + "\n".join(parts))
 
 

@@ -5,7 +5,7 @@ import subprocess
 
 import jsonschema
 
-from direkt.cli.schemas import DOCUMENTS
+from direkt.cli.documents import documents
 from tests import stage
 from tests.cli import test_devices
 from tests.support import KEY, LOGIN, RigCli, command, flv_bytes, free_port, wait_for_port
@@ -83,7 +83,7 @@ class Everything(RigCli):
         self.run_json("key", "renew", "tarnlight", schema="key-renew", text=RENEWED)
         self.assertEqual(
             self.fitted,
-            set(DOCUMENTS) - test_devices.DOCUMENTS - stage.DOCUMENTS,
+            set(documents()) - test_devices.DOCUMENTS - stage.DOCUMENTS,
             "every document was made and fits its schema",
         )
         wrong = self.direkt("write", "--yes", DIREKT_TOWER_LOGIN="operator:not-this-one")

@@ -13,7 +13,7 @@ from direkt.cli.output import escape
 from direkt.errors import UnusableInput
 
 if TYPE_CHECKING:
-    from direkt.cli.schemas import BudgetJson, ShareJson
+    from direkt.cli.documents.destinations import BudgetJson, ShareJson
     from direkt.match.budget import Share
     from direkt.rig.file import Rig
 

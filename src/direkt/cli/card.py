@@ -14,7 +14,7 @@ from direkt.cli.exits import ExitCode
 from direkt.errors import UnusableInput, os_words
 
 if TYPE_CHECKING:
-    from direkt.cli.schemas import CardJson
+    from direkt.cli.documents.device_settings import CardJson
     from direkt.report.card import Card
     from direkt.work.feeds import FeedParts
 

@@ -15,7 +15,7 @@ from direkt.errors import NoAnswer, UnusableInput, os_words
 from direkt.protocol.schemes import PORTS, SPOKEN
 
 if TYPE_CHECKING:
-    from direkt.cli.schemas import CatchJson
+    from direkt.cli.documents.measured import CatchJson
     from direkt.judge import Judgement
     from direkt.measure.meter import Measurement
     from direkt.net.transport import Recorder

@@ -13,7 +13,7 @@ from direkt.cli.exits import ExitCode
 from direkt.errors import Malformed, UnusableInput, os_words
 
 if TYPE_CHECKING:
-    from direkt.cli.schemas import CheckJson, FindingJson
+    from direkt.cli.documents.measured import CheckJson, FindingJson
     from direkt.destination.sheet import Sheet
     from direkt.judge import Judgement
     from direkt.measure.meter import Measurement

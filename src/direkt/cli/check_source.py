@@ -12,7 +12,7 @@ from direkt.cli.output import escape
 from direkt.errors import NoAnswer, UnusableInput
 
 if TYPE_CHECKING:
-    from direkt.cli.schemas import CheckJson
+    from direkt.cli.documents.measured import CheckJson
     from direkt.destination.sheet import Sheet
     from direkt.judge import Judgement
     from direkt.measure.meter import Measurement

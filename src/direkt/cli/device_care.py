@@ -14,7 +14,7 @@ from direkt.cli.output import escape
 from direkt.errors import UnusableInput
 
 if TYPE_CHECKING:
-    from direkt.cli.schemas import HealthJson, HealthRowJson, TimeJson
+    from direkt.cli.documents.gear import HealthJson, HealthRowJson, TimeJson
     from direkt.device.state import Health
     from direkt.work.device.manage import Checked
 

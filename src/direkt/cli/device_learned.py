@@ -13,7 +13,7 @@ from direkt.cli.output import escape, show
 from direkt.errors import UnusableInput, os_words
 
 if TYPE_CHECKING:
-    from direkt.cli.schemas import LearnedJson
+    from direkt.cli.documents.device_settings import LearnedJson
     from direkt.store.learned import Lesson
 
 _KINDS = {

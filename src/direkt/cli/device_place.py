@@ -16,7 +16,7 @@ from direkt.errors import DirektError, UnusableInput
 from direkt.work.steps import END
 
 if TYPE_CHECKING:
-    from direkt.cli.schemas import AddressJson, ClaimJson
+    from direkt.cli.documents.gear import AddressJson, ClaimJson
     from direkt.device.state import Driver, Network
     from direkt.rig.file import Rig
     from direkt.secret import Secret

@@ -15,7 +15,7 @@ from direkt.cli.output import escape
 from direkt.work.steps import END
 
 if TYPE_CHECKING:
-    from direkt.cli.schemas import FirmwareJson
+    from direkt.cli.documents.gear import FirmwareJson
     from direkt.work.steps import Answer
 
 

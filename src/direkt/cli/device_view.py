@@ -15,7 +15,7 @@ from direkt.cli.output import escape
 from direkt.errors import DirektError, UnusableInput, os_words
 
 if TYPE_CHECKING:
-    from direkt.cli.schemas import PresetJson, SnapshotJson
+    from direkt.cli.documents.gear import PresetJson, SnapshotJson
     from direkt.report.contact import Shot
 
 # Pictures
@@ -180,7 +180,7 @@ def preset(name: str, action: str, position: str | None, rig_path: Path | None, 
     if as_json:
         document: PresetJson = {
             "schema": "direkt.device-preset/1", "device": chosen, "action": action, "position": position,
-            "presets": [{"token": p.token, "name": p.name} for p in known],
+            "presets": list(known),
         }  # fmt: skip
         output.print_json(document)
         return ExitCode.GOOD

@@ -17,7 +17,7 @@ from direkt.printable import printable
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from direkt.cli.schemas import CellWordsJson, DraftedCellJson, SheetDraftJson
+    from direkt.cli.documents.destinations import CellWordsJson, DraftedCellJson, SheetDraftJson
     from direkt.destination.draft import Cell, Draft
 
 _KINDS = {

@@ -13,7 +13,7 @@ from direkt.cli.output import escape, show
 from direkt.errors import DirektError
 
 if TYPE_CHECKING:
-    from direkt.cli.schemas import DriftJson
+    from direkt.cli.documents.device_settings import DriftJson
     from direkt.work.device.drift import Drifted
 
 

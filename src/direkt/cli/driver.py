@@ -15,7 +15,7 @@ from direkt.cli.output import escape
 from direkt.errors import UnusableInput, os_words
 
 if TYPE_CHECKING:
-    from direkt.cli.schemas import DriverLintJson, DriverListJson, DriverRowJson
+    from direkt.cli.documents.gear import DriverLintJson, DriverListJson, DriverRowJson
     from direkt.device.driver_file import DriverFile
 
 

@@ -13,7 +13,7 @@ from direkt.cli.output import escape, show
 from direkt.errors import UnusableInput
 
 if TYPE_CHECKING:
-    from direkt.cli.schemas import DriverTryJson
+    from direkt.cli.documents.gear import DriverTryJson
     from direkt.device.state import DeviceState, Driver
 
 

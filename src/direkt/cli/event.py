@@ -21,11 +21,7 @@ if TYPE_CHECKING:
 
     from rich.console import Console
 
-    from direkt.cli.schemas import (
-        EventAtJson,
-        EventListJson,
-        EventShowJson,
-    )
+    from direkt.cli.documents.on_air import EventAtJson, EventListJson, EventShowJson
     from direkt.platform.event import Input, PlatformEvent, Seen
     from direkt.work.live.event_at_platforms import AirEvent, Airing
     from direkt.work.steps import Job
@@ -153,7 +149,7 @@ def _at_json(airing: Airing, found: PlatformEvent | None, seen: Seen | None, fai
         "state": found.state.value if found is not None else None, "audience": found.audience if found is not None else None,
         "watch": found.watch or None if found is not None else None, "viewers": seen.viewers if seen is not None else None,
         "inputs": [
-            {"role": i.role, "arriving": i.arriving, "since": i.since or None, "shown": i.shown, "values": dict(i.values), "gaps": [{"began": g.began, "seconds": g.seconds} for g in i.gaps],
+            {"role": i.role, "arriving": i.arriving, "since": i.since or None, "shown": i.shown, "values": dict(i.values), "gaps": list(i.gaps),
              "missing": i.missing, "health": i.health or None, "complaints": list(i.complaints)} for i in (seen.inputs if seen is not None else ())
         ],
         "failure": failure or None,

@@ -17,10 +17,7 @@ if TYPE_CHECKING:
 
     from rich.console import Console
 
-    from direkt.cli.schemas import (
-        EventAccountsJson,
-        HeldEventJson,
-    )
+    from direkt.cli.documents.on_air import EventAccountsJson, HeldEventJson
     from direkt.platform.event import PlatformEvent
     from direkt.rig.file import Rig
     from direkt.work.live.account import Held

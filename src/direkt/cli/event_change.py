@@ -16,9 +16,7 @@ from direkt.errors import DirektError, UnusableInput
 if TYPE_CHECKING:
     from collections.abc import Callable
 
-    from direkt.cli.schemas import (
-        EventDoneJson,
-    )
+    from direkt.cli.documents.on_air import EventDoneJson
     from direkt.platform.event import PlatformEvent
     from direkt.platform.planned import Planned
     from direkt.rig.file import Rig

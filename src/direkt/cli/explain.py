@@ -62,20 +62,8 @@ def explain(
         )
         raise UnusableInput(f"nothing is known of {word!r}{hint}")
     if as_json:
-        rows = [
-            {
-                "term": e.term,
-                "also": list(e.also),
-                "what": e.what,
-                "choose": e.choose,
-                "mixed_up": e.mixed_up,
-                "measured": e.measured,
-                "next": e.next,
-            }
-            for e in found
-        ]
-        output.print_json({"schema": "direkt.explain/1", "asked": word, "mode": answer.mode or None, "entries": rows,
-                           "sums": [{"of": one.of, "text": one.text} for one in answer.sums]})
+        output.print_json({"schema": "direkt.explain/1", "asked": word, "mode": answer.mode or None, "entries": found,
+                           "sums": list(answer.sums)})
         return ExitCode.GOOD
     from rich.padding import Padding
 

@@ -16,7 +16,7 @@ from direkt.errors import UnusableInput
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from direkt.cli.schemas import FindJson, FoundJson
+    from direkt.cli.documents.gear import FindJson, FoundJson
     from direkt.rig.file import Rig
     from direkt.work.device.find import FindEvent, Found, Result
     from direkt.work.steps import Answer

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -14,7 +15,7 @@ from direkt.cli.output import clock, escape, show
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from direkt.cli.schemas import GoJson
+    from direkt.cli.documents.on_air import GoJson
     from direkt.platform.planned import Planned
     from direkt.rig.file import Rig
     from direkt.store.entry import Entry
@@ -127,15 +128,7 @@ class Front:
         return None
 
     def _checked(self, line: Checked) -> None:
-        self.document["checks"].append(
-            {
-                "step": int(line.step),
-                "what": line.what,
-                "verdict": line.verdict.value,
-                "text": line.text,
-                "advice": line.advice,
-            }
-        )
+        self.document["checks"].append(line)
         output.print_lines(
             self.out, [(f"   {_MARKS[line.verdict]}", f"[bold]{escape(line.what)}[/]  {escape(line.text)}")], indent=0
         )
@@ -170,8 +163,7 @@ class Front:
     def _judged(self, event: Judged) -> None:
         self.document["feeds"].append({
             "feed": event.feed, "destination": event.destination, "complaints": list(event.complaints),
-            "rows": [{"parameter": r.parameter, "asked": r.asked, "set": r.set, "sent": r.sent, "seen": r.seen, "verdict": r.verdict.value,
-                      "advice": r.advice} for r in event.rows],
+            "rows": list(event.rows),
         })  # fmt: skip
         if not event.rows:
             return
@@ -254,6 +246,7 @@ class Front:
 
     def _record(self, gone: Gone) -> None:
         from direkt.cli import recording
+        from direkt.finding import Verdict
         from direkt.store.entry import Entry
 
         p = self.planned
@@ -264,7 +257,7 @@ class Front:
             "go", "good" if gone.failed is None else "interrupted" if gone.interrupted else "failed", text, event=p.name, mark=p.mark,
             seconds=round(sum(gone.seconds.values()), 1),
             detail={"steps": steps, "links": [link.address for link in gone.links], "left_on": list(gone.left_on),
-                    "checks": [c for c in self.document["checks"] if c["verdict"] != "pass"][:50]},
+                    "checks": [dataclasses.asdict(c) for c in self.document["checks"] if c.verdict is not Verdict.PASS][:50]},
         )])  # fmt: skip
 
 

@@ -13,7 +13,7 @@ from direkt.judge import Judgement
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from direkt.cli.schemas import FindingJson
+    from direkt.cli.documents.measured import FindingJson
     from direkt.destination.sheet import Sheet
     from direkt.finding import Finding
 

@@ -18,7 +18,7 @@ from direkt.errors import UnusableInput
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from direkt.cli.schemas import KeyFormJson, KeyListJson, KeyRowJson, KeySetEachJson, KeySetJson
+    from direkt.cli.documents.destinations import KeyFormJson, KeyListJson, KeyRowJson, KeySetEachJson, KeySetJson
     from direkt.destination.paste import Paste
     from direkt.rig.file import Rig
 

@@ -16,7 +16,7 @@ from direkt.work.steps import END
 
 if TYPE_CHECKING:
 
-    from direkt.cli.schemas import KeyRenewJson
+    from direkt.cli.documents.destinations import KeyRenewJson
     from direkt.rig.file import Rig
     from direkt.secret import Secret
 
@@ -106,16 +106,14 @@ def _to_devices(rig: Rig, destination: str, key: Secret, as_json: bool) -> ExitC
             mark = "[green]✓ written[/]" if one.written else "[bold red]✗ not written[/]"
             reason = f": {escape(one.reason)}" if one.reason else ""
             out.print(f"{mark}  {escape(one.device)} ({escape(one.feed)}){reason}")
-            document["devices"].append(
-                {"feed": one.feed, "device": one.device, "written": one.written, "reason": one.reason}
-            )
+            document["devices"].append(one)
     except KeyboardInterrupt:
         END.taken()
-        have = ", ".join(d["device"] for d in document["devices"] if d["written"]) or "no device for certain"
+        have = ", ".join(d.device for d in document["devices"] if d.written) or "no device for certain"
         output.interrupted(
             f"the new key is kept; it is written to: {have}. For the others: direkt key renew {destination}"
         )
         return ExitCode.INTERRUPTED
     if as_json:
         output.print_json(document)
-    return ExitCode.GOOD if all(d["written"] for d in document["devices"]) else ExitCode.NO_ANSWER
+    return ExitCode.GOOD if all(d.written for d in document["devices"]) else ExitCode.NO_ANSWER

@@ -15,7 +15,8 @@ from direkt.cli.output import escape, show
 from direkt.errors import UnusableInput, os_words
 
 if TYPE_CHECKING:
-    from direkt.cli.schemas import ChangeJson, LogChangesJson, LogEntryJson, LogListJson, LogShowJson, LogVerifyJson
+    from direkt.cli.documents.device_settings import ChangeJson, LogChangesJson
+    from direkt.cli.documents.log_entries import LogEntryJson, LogListJson, LogShowJson, LogVerifyJson
     from direkt.store.changes import Change
     from direkt.store.log import Kept
 

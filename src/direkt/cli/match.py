@@ -15,10 +15,11 @@ from direkt.errors import DirektError
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from direkt.cli.schemas import FailedJson, MatchAllJson, MatchJson, UnfinishedJson
+    from direkt.cli.documents.device_settings import FailedJson, MatchAllJson, MatchJson
     from direkt.device.state import Channel
     from direkt.match.plan import Plan
     from direkt.rig.file import Rig
+    from direkt.work.device.unfinished import Standing
     from direkt.work.feeds import FeedParts
 
 
@@ -132,7 +133,7 @@ def _all(rig: Rig, as_json: bool) -> ExitCode:
 
 
 def _document(
-    feed: FeedParts, channel: Channel, plan: Plan, restart_needed: bool, left: list[UnfinishedJson]
+    feed: FeedParts, channel: Channel, plan: Plan, restart_needed: bool, left: list[Standing]
 ) -> MatchJson:
     return {
         "schema": "direkt.match/1", "feed": feed.name, "sheet": feed.sheet.id, "channel": channel.name,
@@ -140,7 +141,7 @@ def _document(
             {"parameter": s.parameter, "asked": s.asked, "set": s.old, "wanted": s.new, "change": s.changes,
              "reason": s.reason, "rule": s.rule} for s in plan.steps
         ],
-        "unmet": [{"parameter": u.parameter, "reason": u.reason, "rule": u.rule} for u in plan.unmet],
+        "unmet": list(plan.unmet),
         "conflict": list(plan.conflict), "notes": list(plan.notes), "restart_needed": restart_needed, "unfinished": left,
     }  # fmt: skip
 

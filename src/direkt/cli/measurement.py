@@ -12,7 +12,7 @@ from direkt.cli.output import escape, show, show_measured
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from direkt.cli.schemas import MeasurementJson
+    from direkt.cli.documents.measured import MeasurementJson
     from direkt.measure.meter import Measurement
     from direkt.parameters import Measured
 
@@ -66,9 +66,7 @@ def measurement_json(measurement: Measurement) -> MeasurementJson:
         "usual": {name: m.usual for name, m in found.items() if m.usual is not None},
         "also": {name: list(m.also) for name, m in found.items() if m.also},
         "notes": {name: m.note for name, m in found.items() if m.note},
-        "differences": [
-            {"what": d.what, "source": d.source, "claimed": d.claimed, "stream": d.stream} for d in measurement.differences
-        ],
+        "differences": list(measurement.differences),
         "remarks": list(measurement.remarks),
-        "broken": {"offset": broken.offset, "reason": broken.reason} if broken else None,
+        "broken": broken,
     }  # fmt: skip

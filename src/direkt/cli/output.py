@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import json
 import os
 import sys
@@ -70,24 +71,39 @@ def interrupted(text: str) -> None:
     click.echo(f"\nInterrupted: {printable(text)}", err=True)
 
 
+def _plain(value: object) -> object:
+    """What JSON has no words for, in those that it has: what the core keeps, field by field; a path as text."""
+    if dataclasses.is_dataclass(value) and not isinstance(value, type):
+        return {field.name: getattr(value, field.name) for field in dataclasses.fields(value)}
+    if isinstance(value, Path):
+        return str(value)
+    if isinstance(value, Mapping):
+        return dict(value)
+    raise TypeError(f"{type(value).__name__} has no form in JSON")
+
+
+def _masked(document: Mapping[str, object]) -> object:
+    return mask.document(json.loads(json.dumps(document, default=_plain)))
+
+
 def print_json(document: Mapping[str, object], *, revealed: bool = False) -> None:
     """The one JSON document of a command; ``revealed``: the person asked to see the secrets in it."""
     if revealed:
         reveal(_written(document))
     else:
-        click.echo(_written(mask.document(document)))
+        click.echo(_written(_masked(document)))
 
 
 def _written(document: object) -> str:
     """As JSON, in letters that standard output can take."""
-    return json.dumps(document, indent=2, ensure_ascii=not (sys.stdout.encoding or "utf-8").lower().startswith("utf"))
+    return json.dumps(document, indent=2, default=_plain, ensure_ascii=not (sys.stdout.encoding or "utf-8").lower().startswith("utf"))
 
 
 def save_report(path: Path | None, document: Mapping[str, object]) -> None:
     """Writes the JSON document beside the output. Raises UnusableInput."""
     if path is None:
         return
-    text = json.dumps(mask.document(document), indent=2, ensure_ascii=False) + "\n"
+    text = json.dumps(_masked(document), indent=2, ensure_ascii=False) + "\n"
     try:
         if path.exists() and not path.is_file():  # a pipe or a terminal
             path.write_text(text, "utf-8")

@@ -15,11 +15,12 @@ from direkt.errors import UnusableInput
 from direkt.work.steps import END
 
 if TYPE_CHECKING:
-    from direkt.cli.schemas import PushJson, UnfinishedJson
+    from direkt.cli.documents.measured import PushJson
     from direkt.destination.references import Sources
     from direkt.destination.sheet import Sheet
     from direkt.device.state import Slot
     from direkt.work.device.push import Look, PushStanding
+    from direkt.work.device.unfinished import Standing
     from direkt.work.feeds import FeedParts
 
 
@@ -135,7 +136,7 @@ def _start(feed: FeedParts, sources: Sources, server: str | None) -> Look | None
         return None
 
 
-def _document(feed: FeedParts, found: Look, left: list[UnfinishedJson]) -> PushJson:
+def _document(feed: FeedParts, found: Look, left: list[Standing]) -> PushJson:
     return {
         "schema": "direkt.push/1", "feed": feed.name, "device": feed.device, **slot_json(found.slot),
         "carried": False, "restart_needed": found.restart_needed, "sent": None, "carrying": None, "unfinished": left,

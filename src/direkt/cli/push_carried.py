@@ -12,13 +12,14 @@ from direkt.cli.output import clock, escape
 if TYPE_CHECKING:
     from rich.console import Console
 
+    from direkt.cli.documents.measured import CarryingJson, PushJson
     from direkt.cli.live import View
-    from direkt.cli.schemas import CarryingJson, PushJson, UnfinishedJson
     from direkt.destination.references import Sources
     from direkt.device.state import Channel, DeviceState
     from direkt.judge import Judgement
     from direkt.measure.meter import Measurement
     from direkt.store.carried import Running
+    from direkt.work.device.unfinished import Standing
     from direkt.work.feeds import FeedParts
     from direkt.work.steps import Answer
     from direkt.work.stream.carrier import Carrying, State
@@ -30,7 +31,7 @@ _USUAL = ("coming", "pushing", "waiting for the camera")  # states that are no n
 _WORDS = ("waiting for camera and platform", "the push is interrupted")
 
 
-def look(feed: FeedParts, left: list[UnfinishedJson], *, as_json: bool) -> ExitCode:
+def look(feed: FeedParts, left: list[Standing], *, as_json: bool) -> ExitCode:
     """How it stands."""
     from direkt.work.stream import carry as work
 
@@ -42,7 +43,7 @@ def look(feed: FeedParts, left: list[UnfinishedJson], *, as_json: bool) -> ExitC
     return ExitCode.GOOD
 
 
-def stop(feed: FeedParts, left: list[UnfinishedJson], *, as_json: bool) -> ExitCode:
+def stop(feed: FeedParts, left: list[Standing], *, as_json: bool) -> ExitCode:
     """Ends the process that carries it."""
     from direkt.work.stream import carry as work
 
@@ -61,7 +62,7 @@ def stop(feed: FeedParts, left: list[UnfinishedJson], *, as_json: bool) -> ExitC
 
 def start(
     feed: FeedParts, sources: Sources, server: str | None, seconds: float | None, by: str, report: Path | None,
-    left: list[UnfinishedJson], *, keep_damaged: bool, as_json: bool,
+    left: list[Standing], *, keep_damaged: bool, as_json: bool,
 ) -> ExitCode:  # fmt: skip
     """Carries it until Ctrl-C, or for some time; then says what was sent, and judges it."""
     from direkt.work.stream import carry as work
@@ -97,7 +98,7 @@ class _Run:
         key_length: int,
         seconds: float | None,
         report: Path | None,
-        left: list[UnfinishedJson],
+        left: list[Standing],
     ) -> ExitCode:
         from direkt.cli.live import View, Words
         from direkt.work.steps import drive
@@ -162,7 +163,7 @@ class _Run:
         ends: tuple[str, str],
         seconds: float | None,
         report: Path | None,
-        left: list[UnfinishedJson],
+        left: list[Standing],
     ) -> ExitCode:
         from direkt.cli import judgement as judging
         from direkt.cli.received import print_received, received_json
@@ -222,7 +223,7 @@ def _carrying(state: State) -> CarryingJson:
     }  # fmt: skip
 
 
-def _document(feed: FeedParts, found: Running | None, left: list[UnfinishedJson]) -> PushJson:
+def _document(feed: FeedParts, found: Running | None, left: list[Standing]) -> PushJson:
     from direkt.cli.read import slot_json
     from direkt.work.stream.carry import slot_of
 

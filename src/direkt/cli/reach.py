@@ -15,7 +15,7 @@ from direkt.cli.output import escape
 from direkt.errors import UnusableInput
 
 if TYPE_CHECKING:
-    from direkt.cli.schemas import ReachJson
+    from direkt.cli.documents.destinations import ReachJson
     from direkt.net.reach import Reach
     from direkt.rig.file import Rig
 

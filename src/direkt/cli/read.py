@@ -13,9 +13,11 @@ from direkt.cli.output import escape, show
 from direkt.protocol import source
 
 if TYPE_CHECKING:
-    from direkt.cli.schemas import ReadJson, SlotJson, UnfinishedJson
+    from direkt.cli.documents.device_settings import ReadJson
+    from direkt.cli.documents.measured import SlotJson
     from direkt.device.state import Channel, DeviceState, Slot
     from direkt.parameters import Values
+    from direkt.work.device.unfinished import Standing
 
 
 @click.command()
@@ -42,7 +44,7 @@ def read(device: str | None, rig_path: Path | None, as_json: bool) -> ExitCode:
     return ExitCode.FAILS if state.restart_needed else ExitCode.GOOD
 
 
-def _document(name: str, state: DeviceState, left: list[UnfinishedJson]) -> ReadJson:
+def _document(name: str, state: DeviceState, left: list[Standing]) -> ReadJson:
     return {
         "schema": "direkt.read/1", "device": name, "make": state.make, "model": state.model, "firmware": state.firmware,
         "temperature": state.temperature, "input": state.input.text if state.input else None,

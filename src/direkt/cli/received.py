@@ -12,7 +12,7 @@ from direkt.cli.output import clock, escape, show_measured
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from direkt.cli.schemas import ReceivedJson
+    from direkt.cli.documents.measured import ReceivedJson
     from direkt.destination.sheet import Sheet
     from direkt.judge import Judgement
     from direkt.measure.meter import Measurement
@@ -65,7 +65,7 @@ def received_json(
             {"at": round(g.at, 2), "seconds": None if g.seconds is None else round(g.seconds, 2), "reason": g.reason}
             for g in rehearsal.gaps
         ],
-        "turned_away": [{"peer": r.peer, "reason": r.reason, "count": r.count} for r in rehearsal.refusals.values()],
+        "turned_away": list(rehearsal.refusals.values()),
         "recording": str(rehearsal.recording) if rehearsal.recording else None,
         "recording_ended": {"at": round(ended[0], 2), "reason": ended[1]} if ended else None,
         "findings": findings, "verdict": verdict,

@@ -15,10 +15,11 @@ from direkt.cli.output import escape
 if TYPE_CHECKING:
     from rich.console import Console
 
+    from direkt.cli.documents.measured import RehearseJson
     from direkt.cli.live import View
-    from direkt.cli.schemas import RehearseJson, UnfinishedJson
     from direkt.judge import Judgement
     from direkt.measure.meter import Measurement
+    from direkt.work.device.unfinished import Standing
     from direkt.work.feeds import FeedParts
     from direkt.work.steps import Answer
     from direkt.work.stream.rehearse import Rehearsed, RehearseEvent
@@ -68,7 +69,7 @@ class _Run:
 
     def __init__(
         self, feed: FeedParts, seconds: float, keep: Path | None, report: Path | None, as_json: bool,
-        left: list[UnfinishedJson],
+        left: list[Standing],
     ) -> None:  # fmt: skip
         self.left = left
         self.feed, self.seconds, self.keep, self.report, self.as_json = feed, seconds, keep, report, as_json
@@ -195,9 +196,8 @@ class _Run:
             done.reception.rehearsal, measurement, judgement, self.feed.sheet, source=done.address, feed=self.feed.name,
             set_=done.set,
         )  # fmt: skip
-        back = done.put_back
         return {
             "schema": "direkt.rehearse/1", **shared, "failure": done.failure or None,
-            "put_back": {"proven": back.proven, "server": back.server, "detail": back.detail},
+            "put_back": done.put_back,
             "restart_needed": done.restart_needed, "unfinished": self.left,
         }  # fmt: skip

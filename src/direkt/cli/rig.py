@@ -16,7 +16,7 @@ from direkt.cli.output import escape
 from direkt.errors import UnusableInput
 
 if TYPE_CHECKING:
-    from direkt.cli.schemas import RigTrustJson
+    from direkt.cli.documents.destinations import RigTrustJson
     from direkt.destination.keystore import Binding
     from direkt.rig.file import Rig
 

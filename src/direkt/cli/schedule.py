@@ -18,7 +18,7 @@ from direkt.cli.schedule_run import ScheduleRun
 from direkt.errors import UnusableInput
 
 if TYPE_CHECKING:
-    from direkt.cli.schemas import ScheduleJson, TurnJson
+    from direkt.cli.documents.on_air import ScheduleJson, TurnJson
     from direkt.rig.file import Rig
     from direkt.work.live.timetable import Turn
 

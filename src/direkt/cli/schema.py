@@ -5,11 +5,15 @@ from __future__ import annotations
 import difflib
 import functools
 import operator
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from direkt.cli import output
 from direkt.errors import UnusableInput
+
+if TYPE_CHECKING:
+    from pydantic.json_schema import GenerateJsonSchema
 
 
 @click.command()
@@ -19,9 +23,9 @@ def schema(name: str | None) -> None:
 
     Without NAME, lists what there is.
     """
-    from direkt.cli.schemas import DOCUMENTS
+    from direkt.cli.documents import documents
 
-    names = ["sheet", "rig", "driver", "platform", *DOCUMENTS]
+    names = ["sheet", "rig", "driver", "platform", *documents()]
     if name is None:
         click.echo("\n".join(names))
         return
@@ -36,7 +40,7 @@ def schema(name: str | None) -> None:
 def made_of(name: str) -> dict[str, object]:
     from pydantic import TypeAdapter
 
-    from direkt.cli.schemas import DOCUMENTS
+    from direkt.cli.documents import documents
     from direkt.destination import file
     from direkt.device import library
     from direkt.rig import file as rig
@@ -51,4 +55,15 @@ def made_of(name: str) -> dict[str, object]:
         return platform_file.PlatformFile.model_json_schema(by_alias=True)
     if name == "driver":
         return TypeAdapter(functools.reduce(operator.or_, library.models())).json_schema(by_alias=True)
-    return TypeAdapter(DOCUMENTS[name]).json_schema()
+    return TypeAdapter(documents()[name]).json_schema(mode="serialization", schema_generator=_printed())
+
+
+def _printed() -> type[GenerateJsonSchema]:
+    """Makes the schema of what is printed, where what has a default is there all the same."""
+    from pydantic.json_schema import GenerateJsonSchema
+
+    class Printed(GenerateJsonSchema):
+        def field_is_required(self, field: Any, total: bool) -> bool:
+            return field["type"] == "dataclass-field" or super().field_is_required(field, total)
+
+    return Printed

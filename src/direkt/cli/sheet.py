@@ -17,7 +17,7 @@ from direkt.errors import UnusableInput, os_words
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from direkt.cli.schemas import SheetShowJson
+    from direkt.cli.documents.destinations import SheetShowJson
     from direkt.destination.sheet import Mode, Sheet
 
 

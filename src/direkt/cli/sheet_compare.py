@@ -13,7 +13,7 @@ from direkt.errors import UnusableInput
 
 if TYPE_CHECKING:
 
-    from direkt.cli.schemas import BitrateJson, ProblemJson, SheetProblemsJson
+    from direkt.cli.documents.destinations import BitrateJson, ProblemJson, SheetProblemsJson
     from direkt.destination.sheet import AudioRung, Rung
 
 
@@ -76,7 +76,7 @@ def compare(names: tuple[str, ...], as_json: bool) -> ExitCode:
             ],
             "sounds": [{"channels": a.channels, "bitrate": bitrate(a)} for a in shared.sounds],
             "protocols": None if shared.protocols is None else list(shared.protocols),
-            "blockers": [{"parameter": b.parameter, "text": b.text} for b in shared.blockers],
+            "blockers": list(shared.blockers),
         })  # fmt: skip
         return ExitCode.FAILS if shared.blockers else ExitCode.GOOD
     out = output.console()

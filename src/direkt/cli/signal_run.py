@@ -14,7 +14,7 @@ from direkt.errors import DirektError, UnusableInput
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from direkt.cli.schemas import SignalJson
+    from direkt.cli.documents.measured import SignalJson
     from direkt.destination.sheet import Sheet
     from direkt.judge import Judgement
     from direkt.platform.event import Input

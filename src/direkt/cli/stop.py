@@ -16,7 +16,7 @@ from direkt.cli.output import escape
 from direkt.errors import UnusableInput
 
 if TYPE_CHECKING:
-    from direkt.cli.schemas import StopJson
+    from direkt.cli.documents.on_air import StopJson
     from direkt.rig.file import Rig
     from direkt.work.live.end import Aim
     from direkt.work.live.end_findings import Dropped, EndEvent, Off, Stopped

@@ -10,21 +10,18 @@ from direkt.cli.output import escape
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from direkt.cli.schemas import UnfinishedJson
     from direkt.rig.file import Rig
+    from direkt.work.device.unfinished import Standing
 
 
-def tell(rig: Rig, *, feed: str | None = None, device: str | None = None) -> list[UnfinishedJson]:
+def tell(rig: Rig, *, feed: str | None = None, device: str | None = None) -> list[Standing]:
     """Says which writes were not finished, of a feed's device or of a device, and what to do. Raises RigError."""
     from direkt.work.device import unfinished
 
     found = unfinished.of_device(rig, device or rig.file.feeds[rig.feed_name(feed)].device)
     for one in found:
         output.note(f"! {one.told_later}")
-    return [
-        {"feed": one.feed, "device": one.device, "stage": one.stage.value, "since": one.since,
-         "saved": str(one.saved) if one.saved is not None else None, "restoring": one.restoring} for one in found
-    ]  # fmt: skip
+    return list(found)
 
 
 def not_in_force(out: Console, device: str, feed: str | None) -> None:

@@ -16,7 +16,7 @@ from direkt.cli.output import clock, escape, show
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from direkt.cli.schemas import WatchJson
+    from direkt.cli.documents.on_air import WatchJson
     from direkt.watch.board import Board, EventRow, FeedRow
     from direkt.watch.notices import Notice
 

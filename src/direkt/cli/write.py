@@ -19,7 +19,7 @@ from direkt.work.steps import END
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from direkt.cli.schemas import UnfinishedJson, WriteJson
+    from direkt.cli.documents.device_settings import WriteJson
     from direkt.rig.file import Rig
     from direkt.secret import Secret
     from direkt.work.device.unfinished import Standing
@@ -106,7 +106,7 @@ class _Front:
     """Shows what a write does, and asks for it."""
 
     def __init__(
-        self, feed: FeedParts, yes: bool, as_json: bool, left: list[UnfinishedJson], *, restoring: bool
+        self, feed: FeedParts, yes: bool, as_json: bool, left: list[Standing], *, restoring: bool
     ) -> None:
         self.feed, self.yes, self.as_json, self.left, self.restoring = feed, yes, as_json, left, restoring
         self.out: Console = output.console(err=as_json)
@@ -224,7 +224,7 @@ class _Front:
             "written": plan.values(), "restarted": written.restarted, "saved": str(written.saved),
             "sound_refused": list(written.refused),
             "did_not_stick": [{"parameter": i.what, "wanted": i.wanted, "set": i.set} for i in written.lost],
-            "unmet": [{"parameter": u.parameter, "reason": u.reason, "rule": u.rule} for u in plan.unmet],
+            "unmet": list(plan.unmet),
             "not_put_back": written.target.missing or None, "set": written.set or {}, "unfinished": self.left,
         }  # fmt: skip
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from direkt.cli import options, output, recording, unfinished
@@ -16,10 +15,11 @@ from direkt.parameters import Values
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from direkt.cli.schemas import UnfinishedJson, WriteAllJson, WriteAllRowJson
+    from direkt.cli.documents.device_settings import WriteAllJson, WriteAllRowJson
     from direkt.rig.file import Rig
     from direkt.store.entry import Entry
     from direkt.work.device.many import Became, Progress
+    from direkt.work.device.unfinished import Standing
     from direkt.work.device.write import Planned
     from direkt.work.feeds import FeedParts
 
@@ -119,15 +119,15 @@ def changes_of(planned: Planned) -> Differing:
     return {step.parameter: [step.old, step.new] for step in planned.plan.changes}
 
 
-def cut_of(rig: Rig, left: list[UnfinishedJson], now: Values) -> Differing:
+def cut_of(rig: Rig, left: list[Standing], now: Values) -> Differing:
     """What writes that were cut had changed on a channel: before them, and as it was found."""
     from direkt.work.device import saved
 
     out: Differing = {}
     for one in left:
-        if one["saved"] is not None:
+        if one.saved is not None:
             with contextlib.suppress(UnusableInput):
-                before = saved.load(Path(one["saved"])).values
+                before = saved.load(one.saved).values
                 out |= {name: [old, now[name]] for name, old in before.items() if name in now and now[name] != old}
     return out
 
