@@ -98,7 +98,7 @@ def matching(runs: int) -> tuple[float, str, float]:
     from direkt.match.plan import plan
     from direkt.secret import Secret
     from direkt.sim import rig as regatta
-    from direkt.sim.unit import Unit
+    from direkt.sim.unit import SimulatedUnit
 
     drivers = dict(zip(regatta.NAMES, ("brindle-b2", "osier-20", "fescue", "marram-360"), strict=True))
     slowest: tuple[float, str, float] = (0.0, "", 0.0)
@@ -106,7 +106,7 @@ def matching(runs: int) -> tuple[float, str, float]:
         folder = Path(name) / "rig"
         regatta.lay_out(folder, dict.fromkeys(regatta.NAMES, 1))
         for device, driver in drivers.items():
-            unit: Unit = regatta.gear(folder, device, 0)
+            unit: SimulatedUnit = regatta.gear(folder, device, 0)
             unit.start()
             talk = library.open_driver(
                 driver, device, f"http://127.0.0.1:{unit.port}", ("operator", Secret("regatta-demo"))

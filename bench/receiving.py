@@ -23,8 +23,8 @@ from direkt.net import rtmp
 from direkt.net.transport import Arrived, Left
 from direkt.protocol import address, amf
 from direkt.protocol.rtmp import chunks
-from direkt.protocol.rtmp.chunks import ChunkWriter, Message
-from direkt.protocol.rtmp.server import ConnectRequest, PublishRequest, ServerSession
+from direkt.protocol.rtmp.chunks import ChunkWriter, RtmpMessage
+from direkt.protocol.rtmp.server import ConnectRequest, PublishRequest, RtmpServerSession
 from direkt.protocol.rtmp.session import TagMessage
 from direkt.secret import Secret
 
@@ -35,9 +35,9 @@ def _wire() -> bytes:
     """What a publisher of 20 s of 20 Mbit/s sends in 128-byte chunks, without the handshake."""
     writer = ChunkWriter()
     out = [
-        writer.write(3, Message(chunks.COMMAND, 0, 0, amf.encode(["connect", 1.0, {"app": "live"}]))),
-        writer.write(3, Message(chunks.COMMAND, 0, 0, amf.encode(["createStream", 2.0, None]))),
-        writer.write(3, Message(chunks.COMMAND, 1, 0, amf.encode(["publish", 3.0, None, "key", "live"]))),
+        writer.write(3, RtmpMessage(chunks.COMMAND, 0, 0, amf.encode(["connect", 1.0, {"app": "live"}]))),
+        writer.write(3, RtmpMessage(chunks.COMMAND, 0, 0, amf.encode(["createStream", 2.0, None]))),
+        writer.write(3, RtmpMessage(chunks.COMMAND, 1, 0, amf.encode(["publish", 3.0, None, "key", "live"]))),
     ]
     programme = Programme(
         CardSettings(1920, 1080, Fraction(50), 100, "high", 20000, "cbr"), AudioSettings(48000, 2, 160)
@@ -46,7 +46,7 @@ def _wire() -> bytes:
     while (following := programme.next())[0] < 20:
         samples.append(following[1])
     for kind, stamp, body in material.tags(programme.formats(), samples):
-        out.append(writer.write(6 if kind == 9 else 4, Message(kind, 1, stamp, body)))
+        out.append(writer.write(6 if kind == 9 else 4, RtmpMessage(kind, 1, stamp, body)))
     return b"".join(out)
 
 
@@ -73,10 +73,10 @@ def against_throwing_away(runs: int) -> tuple[list[float], list[float]]:
     wire = bytes([3]) + bytes(1536 * 2) + _wire()
     ratios, rates = [], []
     for _ in range(runs):
-        session, tags, meter = ServerSession(bytes(1528)), flv.TagQueue(), Meter()
+        session, tags, meter = RtmpServerSession(bytes(1528)), flv.TagQueue(), Meter()
 
         def take(
-            part: bytes, session: ServerSession = session, tags: flv.TagQueue = tags, meter: Meter = meter
+            part: bytes, session: RtmpServerSession = session, tags: flv.TagQueue = tags, meter: Meter = meter
         ) -> None:
             session.receive_data(part)
             while (event := session.next_event()) is not None:

@@ -115,10 +115,10 @@ def day() -> bool:
     """A day of six feeds with drops of every kind, on a faster clock."""
     from tests.watch.fakes import Case, random_world
 
-    from direkt.watch.policy import Terms
+    from direkt.watch.policy import RestartTerms
 
     names = [f"feed-{n}" for n in range(6)]
-    case = Case(names, terms=Terms(push=3, device=1, within=600, pause=5), period=4.0)
+    case = Case(names, terms=RestartTerms(push=3, device=1, within=600, pause=5), period=4.0)
     case.world.pushing(*names)
     case.world.on.update(dict.fromkeys(names, True))
     each = random_world(7, case, names)

@@ -42,14 +42,14 @@ from direkt.device import by_file, skeleton
 from direkt.device import library as drivers
 from direkt.device.driver_file import DriverFile
 from direkt.device.onvif import driver as onvif_driver
-from direkt.device.onvif.build import Service
+from direkt.device.onvif.build import OnvifService
 from direkt.device.state import Channel, DeviceState
 from direkt.errors import DirektError
 from direkt.measure.meter import Meter
 from direkt.media import Format, Track
 from direkt.protocol import address, amf, discovery, httpauth, refusals, soap, tree
-from direkt.protocol.rtmp.client import ClientSession
-from direkt.protocol.rtmp.server import ConnectRequest, PublishRequest, ServerSession
+from direkt.protocol.rtmp.client import RtmpClientSession
+from direkt.protocol.rtmp.server import ConnectRequest, PublishRequest, RtmpServerSession
 from direkt.protocol.rtmp.session import TagMessage
 from direkt.rig import edit as rig_edit
 from direkt.rig import file as rigs
@@ -57,7 +57,7 @@ from direkt.rig.trust import TrustStore
 from direkt.secret import Secret
 from direkt.sim import fescue, marram, onvif, osier
 from direkt.sim import rig as sim_rig
-from direkt.sim.web import Request
+from direkt.sim.web import WebRequest
 from direkt.store import changes, learned
 from direkt.work.device import unfinished
 from direkt.work.device.saved import load_saved
@@ -194,7 +194,7 @@ def _pieces(data: bytes) -> Iterator[bytes]:
 
 
 def _server(data: bytes) -> None:
-    session, queue = ServerSession(bytes(1528)), flv.TagQueue()
+    session, queue = RtmpServerSession(bytes(1528)), flv.TagQueue()
     for piece in _pieces(data):
         session.receive_data(piece)
         while (event := session.next_event()) is not None:
@@ -209,7 +209,7 @@ def _server(data: bytes) -> None:
 
 
 def _client(data: bytes) -> None:
-    session = ClientSession("rtmp://h.example/a", "a", "k", bytes(1528))
+    session = RtmpClientSession("rtmp://h.example/a", "a", "k", bytes(1528))
     session.start()
     for piece in _pieces(data):
         session.receive_data(piece)
@@ -220,7 +220,7 @@ def _client(data: bytes) -> None:
 
 def _server_side() -> list[bytes]:
     """What a server answers."""
-    server, client = ServerSession(bytes(1528)), ClientSession("rtmp://h.example/a", "a", "k", bytes(1528))
+    server, client = RtmpServerSession(bytes(1528)), RtmpClientSession("rtmp://h.example/a", "a", "k", bytes(1528))
     client.start()
     out = bytearray()
     for _ in range(8):
@@ -343,7 +343,7 @@ def _pastes(data: bytes) -> None:
 
 
 _OWNERS = (
-    parts.Owner("tarn", ("tarn", "Tarnlight"), frozenset(["in.example"])), parts.Owner("meadow", ("meadow", "Meadow TV"), frozenset(["in.meadow.example"])),
+    parts.PasteOwner("tarn", ("tarn", "Tarnlight"), frozenset(["in.example"])), parts.PasteOwner("meadow", ("meadow", "Meadow TV"), frozenset(["in.meadow.example"])),
 )  # fmt: skip
 
 
@@ -539,7 +539,7 @@ def _onvif(data: bytes) -> None:
     """Each answer is taken for every request's: what comes out is values of the table, or an error in words."""
     _ANSWER[0] = data
     driver = _standard()
-    driver.client._paths = dict.fromkeys(Service, "/x")
+    driver.client._paths = dict.fromkeys(OnvifService, "/x")
     for ask in (
         driver.read,
         driver.identity,
@@ -577,11 +577,11 @@ def _camera_answers() -> tuple[bytes, ...]:
                 f'<x:{local} xmlns:x="{onvif.SPACES[prefix]}"><x:ProfileToken>{next(iter(camera.streams))}</x:ProfileToken></x:{local}>'.encode()
             )
             if local.startswith("Get"):
-                with contextlib.suppress(onvif.Fault):
-                    request = Request("POST", "/onvif", "", {"host": "192.0.2.1"}, b"")
+                with contextlib.suppress(onvif.OnvifFault):
+                    request = WebRequest("POST", "/onvif", "", {"host": "192.0.2.1"}, b"")
                     out[f"{camera.make.model} {name}"] = onvif.envelope(onvif.answer(camera, body, request))
         camera._loop.close()
-    out["fault"] = onvif.envelope(onvif.Fault("InvalidArgVal/ConfigModify", "no").body())
+    out["fault"] = onvif.envelope(onvif.OnvifFault("InvalidArgVal/ConfigModify", "no").body())
     return tuple(out.values())
 
 

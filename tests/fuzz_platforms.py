@@ -15,16 +15,16 @@ import httpx
 
 from direkt import documents
 from direkt.container import ContainerError, Source, ts, ts_tables
-from direkt.described.http import Answer
+from direkt.described.http import HttpAnswer
 from direkt.errors import DirektError, UnusableInput
 from direkt.measure.meter import Meter
 from direkt.platform import planned, platform_file
 from direkt.platform.by_file import DescribedPlatform
-from direkt.platform.calls import Calls, FixedToken, Told
-from direkt.platform.event import Facts, PlatformEvent
+from direkt.platform.calls import Calls, FixedToken, PlatformAnswer
+from direkt.platform.event import PlatformEvent, PlatformFacts
 from direkt.platform.interface import InterfacePlatform
-from direkt.platform.planned import Wanted
-from direkt.platform.sign_in import Kept
+from direkt.platform.planned import WantedEvent
+from direkt.platform.sign_in import KeptTokens
 from direkt.protocol import hls
 from direkt.rig import file as rig
 from direkt.rig.events import EventState
@@ -113,7 +113,7 @@ def event(data: bytes) -> None:
 def answers() -> list[bytes]:
     """What the simulated platform answers."""
     from direkt.sim.tarnlight import Tarnlight
-    from direkt.sim.web import Request
+    from direkt.sim.web import WebRequest
 
     sim = Tarnlight("t")
     sim.web.port = 1
@@ -127,11 +127,11 @@ def answers() -> list[bytes]:
     common = {"authorization": "Bearer t", "content-type": "application/json"}
     out = [
         sim.answer(
-            Request("PUT", "/events-api/events/e", "", {**common, "if-none-match": "*"}, json.dumps(body).encode())
+            WebRequest("PUT", "/events-api/events/e", "", {**common, "if-none-match": "*"}, json.dumps(body).encode())
         ).content
     ]
     for place in ("events", "events/e/ingest", "events/e/arriving", "events/none"):
-        out.append(sim.answer(Request("GET", f"/events-api/{place}", "", common, b"")).content)
+        out.append(sim.answer(WebRequest("GET", f"/events-api/{place}", "", common, b"")).content)
     seen = {"role": "primary", "arriving": True, "since": "2026-07-03T14:00:00Z", "shown": True, "values": {"video.size": "1280x720", "video.frame_rate": 25},
             "gaps": [{"began": "2026-07-03T14:00:00Z", "seconds": 3}], "health": "good", "complaints": ["x"]}  # fmt: skip
     out.append(json.dumps({"inputs": [seen], "viewers": 3}).encode())
@@ -149,8 +149,8 @@ class _Answers:
     def __init__(self, data: object) -> None:
         self.data = data
 
-    def ask(self, *_: object, **__: object) -> Told:
-        return Told(self.data, '"v"')
+    def ask(self, *_: object, **__: object) -> PlatformAnswer:
+        return PlatformAnswer(self.data, '"v"')
 
     def hide(self, _: object) -> None:
         pass
@@ -160,17 +160,17 @@ def answer(data: bytes) -> None:
     """One answer in the place of each."""
     calls = Calls("p", "http://127.0.0.1:9", None, lambda _: None)
     try:
-        found = Answer(200, httpx.Headers({"content-type": "application/json"}), data)
+        found = HttpAnswer(200, httpx.Headers({"content-type": "application/json"}), data)
         told = calls._json(found, "GET /")
-        calls._problem(Answer(422, httpx.Headers({}), data), "PUT /events/e")
-        platform = InterfacePlatform("p", _Answers(told), Facts("P"))  # type: ignore[arg-type]
+        calls._problem(HttpAnswer(422, httpx.Headers({}), data), "PUT /events/e")
+        platform = InterfacePlatform("p", _Answers(told), PlatformFacts("P"))  # type: ignore[arg-type]
         for ask in (platform.find, lambda _: platform.listed()):
             with contextlib.suppress(DirektError):
                 ask("e")
         for ask_of in (platform.ingest, platform.seen):
             with contextlib.suppress(DirektError):
                 ask_of(_EVENT)
-        Kept.read(data.decode("utf-8", "replace"))
+        KeptTokens.read(data.decode("utf-8", "replace"))
     finally:
         calls.close()
 
@@ -199,8 +199,8 @@ class _AnyAnswers(Calls):
         super().__init__("p", "http://127.0.0.1:9", FixedToken(Secret("t")), lambda _: None)
         self.data = data
 
-    def raw(self, *_: object, **__: object) -> Answer:
-        return Answer(200, httpx.Headers({"content-type": "application/json"}), self.data)
+    def raw(self, *_: object, **__: object) -> HttpAnswer:
+        return HttpAnswer(200, httpx.Headers({"content-type": "application/json"}), self.data)
 
 
 @cache
@@ -216,7 +216,7 @@ def _described_file() -> platform_file.PlatformFile:
 def described_answer(data: bytes) -> None:
     """One answer in the place of each."""
     platform = DescribedPlatform("p", _described_file(), _AnyAnswers(data))
-    wanted = Wanted("T", "", datetime.datetime(2026, 7, 5, 14, tzinfo=datetime.UTC), 60.0, "everyone", "usual", "none", None, False, {"young": "no"})
+    wanted = WantedEvent("T", "", datetime.datetime(2026, 7, 5, 14, tzinfo=datetime.UTC), 60.0, "everyone", "usual", "none", None, False, {"young": "no"})
     for ask in (platform.listed, lambda: platform.find("e"), lambda: platform.make("e", wanted), lambda: platform.open(_CAST), lambda: platform.finish(_CAST),
                 lambda: platform.ingest(_CAST), lambda: platform.seen(_CAST)):  # fmt: skip
         with contextlib.suppress(DirektError):
@@ -296,8 +296,8 @@ def described_platform(data: bytes) -> None:
 
 def remembered() -> list[bytes]:
     """What is remembered of an event."""
-    made = event_memory.Standing(
-        event="e", mark="20260703T140000Z", places={"t": event_memory.Place(state="open", done={"a": "b"})}
+    made = event_memory.EventStanding(
+        event="e", mark="20260703T140000Z", places={"t": event_memory.DestinationMemory(state="open", done={"a": "b"})}
     )
     return [
         made.model_dump_json(by_alias=True).encode(), b'{"schema":"direkt.pushes/1","on":{"f":true},"mending":["f"]}',
@@ -323,7 +323,7 @@ def remember(data: bytes) -> None:
     counted.keep()
     with contextlib.suppress(UnusableInput):
         turns.read(folder)
-    known = notified.Told(folder)
+    known = notified.NotifiedMemory(folder)
     known.number()
     known.begin("hook", "drop g", notified.One(at=9.0))
     known.end("hook", "drop f")

@@ -16,10 +16,10 @@ from direkt.media import Format
 from direkt.protocol import source
 from direkt.protocol.rtp import formats, rtcp
 from direkt.protocol.rtp.sender import Sender, Style, describe
-from direkt.protocol.rtp.stream import Stream
+from direkt.protocol.rtp.stream import RtpStream
 from direkt.protocol.rtsp import sdp
-from direkt.protocol.rtsp.client import ClientSession, Described
-from direkt.protocol.rtsp.server import Asked, ServerSession
+from direkt.protocol.rtsp.client import Described, RtspClientSession
+from direkt.protocol.rtsp.server import Asked, RtspServerSession
 from direkt.secret import Secret
 from direkt.work.stream.relay import CannotCarry, Relay, Silence
 from tests import support
@@ -75,7 +75,7 @@ def answers() -> list[bytes]:
 
 def client(data: bytes) -> None:
     """A client that goes as far as it gets."""
-    session = ClientSession("rtsp://c/x", ("a", Secret("b")))
+    session = RtspClientSession("rtsp://c/x", ("a", Secret("b")))
     session.start()
     middle = len(data) // 3
     for part in (data[:middle], data[middle:]):
@@ -100,7 +100,7 @@ def requests() -> list[bytes]:
 
 def server(data: bytes) -> None:
     """A server that grants everything."""
-    session = ServerSession(lambda request: ())
+    session = RtspServerSession(lambda request: ())
     session.receive_data(data)
     while (event := session.next_event()) is not None:
         if isinstance(event, Asked):
@@ -147,7 +147,7 @@ def stream(data: bytes) -> None:
     chance = random.Random(len(data))
     wait = chance.choice((0.0, 0.2))
     tracks = [(f.track, describe(f, 96 + n, style)) for n, f in enumerate(shown)]
-    got, carried = Stream(tracks, wait=wait, made_up=True), Stream(tracks, wait=wait, made_up=False, follow=True)
+    got, carried = RtpStream(tracks, wait=wait, made_up=True), RtpStream(tracks, wait=wait, made_up=False, follow=True)
     meter, relay = Meter("rtsp"), Relay(Silence())
     at, now = 1, 0.0
     with contextlib.suppress(CannotCarry):

@@ -36,8 +36,8 @@ class Words(unittest.TestCase):
             answer = glossary.find(word)
             self.assertEqual(answer.entries, (), word)
             self.assertIn(term, [e.term for e in answer.guesses], word)
-        self.assertEqual(glossary.find("xqzzy"), glossary.Answer())
-        self.assertEqual(glossary.find("  "), glossary.Answer())
+        self.assertEqual(glossary.find("xqzzy"), glossary.GlossaryAnswer())
+        self.assertEqual(glossary.find("  "), glossary.GlossaryAnswer())
 
     def test_a_mode_is_no_codec(self):
         for word, codec in (

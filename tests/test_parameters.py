@@ -16,7 +16,7 @@ class Table(unittest.TestCase):
                 self.assertTrue(
                     row.aim.format(target=2, way="Raise", frames=100, rate=50, mega=0.002).endswith("."), name
                 )
-            if row.kind is parameters.Kind.CHOICE:
+            if row.kind is parameters.ValueKind.CHOICE:
                 self.assertTrue(row.choices, name)
 
     def test_the_page_says_what_the_table_says(self):

@@ -8,7 +8,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 from direkt import parameters
-from direkt.parameters import Kind, ParameterError, Value
+from direkt.parameters import ParameterError, Value, ValueKind
 
 JsonDemand = Value | list[Value] | dict[str, Value | list[Value]]
 
@@ -162,7 +162,7 @@ def both(a: Demand, b: Demand) -> Demand | None:
 def _left(name: str, never: tuple[Value, ...]) -> tuple[Value, ...] | None:
     """The values that are left where most are ruled out; None: several, or no end of them."""
     row = parameters.find(name)
-    all_ = ("yes", "no") if row.kind is Kind.YES_NO else row.choices
+    all_ = ("yes", "no") if row.kind is ValueKind.YES_NO else row.choices
     left = tuple(value for value in all_ if value not in never)
     return left if never and all_ and len(left) < 2 else None
 
@@ -194,7 +194,7 @@ def parse(name: str, raw: object, never: object = None) -> Demand:
         strange = sorted(set(map(str, raw)) - {"min", "max"})
         if strange or not raw:
             raise ParameterError(f"{name}: a range has min, max or both; got {', '.join(strange) or 'neither'}")
-        if row.kind not in (Kind.NUMBER, Kind.VERSION):
+        if row.kind not in (ValueKind.NUMBER, ValueKind.VERSION):
             raise ParameterError(f"{name}: a range needs numbers; give a value or a list of values")
         low, high = (parameters.clean(name, raw[key]) if key in raw else None for key in ("min", "max"))
         if low is not None and high is not None and parameters.ordered(name, low) > parameters.ordered(name, high):

@@ -14,7 +14,7 @@ from direkt.protocol.schemes import PORTS
 
 
 @dataclass(frozen=True, slots=True)
-class Entry:
+class GlossaryEntry:
     """One word explained."""
 
     term: str
@@ -26,25 +26,25 @@ class Entry:
     next: str = ""  # what to do, of a message
 
 
-def entries() -> Iterator[Entry]:
+def entries() -> Iterator[GlossaryEntry]:
     """Every entry: the parameters first, then the other words."""
     for row in parameters.TABLE.values():
         unit = f"In {row.unit}. " if row.unit else ""
         values = f"One of {', '.join(row.choices)}." if row.choices else ""
-        yield Entry(row.name, (), row.meaning, row.advice, f"{unit}{values}".strip(), row.measured)
+        yield GlossaryEntry(row.name, (), row.meaning, row.advice, f"{unit}{values}".strip(), row.measured)
     text = TEXT.replace("@rtmp@", str(PORTS["rtmp"])).replace("@rtmps@", str(PORTS["rtmps"]))
     for line in text.splitlines():
         term, also, what, choose, mixed_up = line.split("|")
-        yield Entry(term, tuple(a.strip() for a in also.split(", ") if a.strip()), what, choose, mixed_up)
+        yield GlossaryEntry(term, tuple(a.strip() for a in also.split(", ") if a.strip()), what, choose, mixed_up)
 
 
 @dataclass(frozen=True, slots=True)
-class Answer:
+class GlossaryAnswer:
     """What is known of a word."""
 
-    entries: tuple[Entry, ...] = ()  # that it names; a mode of a codec is warned of in front of the codec
+    entries: tuple[GlossaryEntry, ...] = ()  # that it names; a mode of a codec is warned of in front of the codec
     mode: str = ""  # the word, where it is no codec but a mode of one
-    guesses: tuple[Entry, ...] = ()  # that it may have been meant to name, the likeliest first
+    guesses: tuple[GlossaryEntry, ...] = ()  # that it may have been meant to name, the likeliest first
     sums: tuple[Sum, ...] = ()  # what its figures come to
 
 
@@ -80,9 +80,9 @@ _UNITS = {
 }  # fmt: skip
 
 
-def find(word: str) -> Answer:
+def find(word: str) -> GlossaryAnswer:
     """The entries that ``word`` names, what its figures come to, what a message of a device or platform means; else those that it is like."""
-    known: dict[str, list[Entry]] = {}
+    known: dict[str, list[GlossaryEntry]] = {}
     for entry in entries():
         for name in (entry.term, *entry.also):
             found = known.setdefault(_plain(name), [])
@@ -90,23 +90,23 @@ def find(word: str) -> Answer:
                 found.append(entry)
     asked = _bare(word)
     if codec := _mode_of(asked, known):
-        return Answer((*known["adaptive codec"], *codec), word.strip())
+        return GlossaryAnswer((*known["adaptive codec"], *codec), word.strip())
     if (unit := _UNITS.get(asked.strip())) is not None:
-        return Answer(tuple(e for e in known[_plain(unit)] if e.term == unit))
+        return GlossaryAnswer(tuple(e for e in known[_plain(unit)] if e.term == unit))
     wanted = _plain(asked)
     if wanted in known:
-        return Answer(tuple(known[wanted][:_MOST]), sums=sums(asked))
+        return GlossaryAnswer(tuple(known[wanted][:_MOST]), sums=sums(asked))
     if both := _BOTH.fullmatch(asked):
         pair = [known.get(_plain(part), [])[:1] for part in both.groups()]
         if all(pair):
-            return Answer(tuple(dict.fromkeys(pair[0] + pair[1])))
+            return GlossaryAnswer(tuple(dict.fromkeys(pair[0] + pair[1])))
     if worked := sums(asked):
-        return Answer(sums=worked)
+        return GlossaryAnswer(sums=worked)
     failed = _failed(_plain(re.sub(r"(?<=[a-z])(?=[A-Z])", " ", asked))) or _failed(wanted)
     told = _core(wanted, known) if failed is None or failed.term in _GENERAL else ()
     if told or failed is not None:
-        return Answer(told or (failed,) if failed is not None else told)
-    return Answer(guesses=_guesses(wanted, known))
+        return GlossaryAnswer(told or (failed,) if failed is not None else told)
+    return GlossaryAnswer(guesses=_guesses(wanted, known))
 
 
 # what people put beside a word without changing what it names
@@ -120,10 +120,10 @@ _FILLER = frozenset(
 )
 
 
-def _core(wanted: str, known: Mapping[str, list[Entry]]) -> tuple[Entry, ...]:
+def _core(wanted: str, known: Mapping[str, list[GlossaryEntry]]) -> tuple[GlossaryEntry, ...]:
     """The entries of the one name that is asked about among words that only say how much or how."""
     words = [word for word in wanted.split() if not re.fullmatch(r"[-+]?\d+(?:/\d+)?", word)]
-    best: tuple[Entry, ...] = ()
+    best: tuple[GlossaryEntry, ...] = ()
     size = 0
     for name, found in known.items():
         parts = name.split()
@@ -141,20 +141,20 @@ def _bare(word: str) -> str:
     return word or before
 
 
-def failures() -> Iterator[tuple[list[frozenset[str]], Entry]]:
+def failures() -> Iterator[tuple[list[frozenset[str]], GlossaryEntry]]:
     """Messages of devices, platforms and systems: the words of each way in which one is written, and what it means."""
     for line in glossary_errors.TEXT.splitlines():
         ways, term, cause, following = line.split("|")
-        yield [frozenset(_plain(way).split()) for way in ways.split(";")], Entry(term, (), cause, next=following)
+        yield [frozenset(_plain(way).split()) for way in ways.split(";")], GlossaryEntry(term, (), cause, next=following)
 
 
 _GENERAL = ("publish failed", "connection closed", "not supported", "device offline", "value refused", "no data", "not found")  # where nothing says more
 
 
-def _failed(wanted: str) -> Entry | None:
+def _failed(wanted: str) -> GlossaryEntry | None:
     """The message whose words stand in what was asked; the one with the most of them."""
     words = {form for word in re.split(r"[^\w-]+", wanted) for form in (word, word.removesuffix("s"), *word.split("-"))}
-    best: tuple[tuple[bool, int, int], Entry] | None = None
+    best: tuple[tuple[bool, int, int], GlossaryEntry] | None = None
     for ways, entry in failures():
         for way in ways:
             if way <= words or {w.removesuffix("s") for w in way} <= words:
@@ -164,7 +164,7 @@ def _failed(wanted: str) -> Entry | None:
     return best[1] if best is not None else None
 
 
-def _guesses(wanted: str, known: dict[str, list[Entry]]) -> tuple[Entry, ...]:
+def _guesses(wanted: str, known: dict[str, list[GlossaryEntry]]) -> tuple[GlossaryEntry, ...]:
     """What it may have been meant to name: a slip of the keys, or a word of it. Short words are near only where one letter is off."""
     near = [
         entry for name in difflib.get_close_matches(wanted, known, n=_MOST, cutoff=0.75) for entry in known[name]
@@ -191,7 +191,7 @@ def _one_slip(a: str, b: str) -> bool:
     return (a[1:] == b[1:] and len(a) > 0 and shared > 0) or a[1:] == b or a == b[1:] or (a[:2] == b[1::-1] and a[2:] == b[2:])
 
 
-def _mode_of(word: str, known: dict[str, list[Entry]]) -> list[Entry]:
+def _mode_of(word: str, known: dict[str, list[GlossaryEntry]]) -> list[GlossaryEntry]:
     """The codec whose mode a word names; empty: it names none."""
     lower = word.lower().strip()
     bare = lower.rstrip("+ ")

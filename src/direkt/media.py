@@ -125,7 +125,7 @@ class Delivery:
 
 
 @dataclass(frozen=True, slots=True)
-class Unread:
+class UnreadTrack:
     """A track that is there and cannot be read."""
 
     track: Track
@@ -141,7 +141,7 @@ class Damaged:
     samples: int
 
 
-MediaEvent = Format | Samples | Claims | Break | Odd | Delivery | Unread | Damaged
+MediaEvent = Format | Samples | Claims | Break | Odd | Delivery | UnreadTrack | Damaged
 
 
 def column(values: Any) -> Column:

@@ -26,7 +26,7 @@ PEAK_WINDOW = 1.0  # s over which a peak bitrate is taken
 USUAL_RATES = (23.976, 24, 25, 29.97, 30, 48, 50, 59.94, 60, 100, 119.88, 120)
 
 
-class Kind(StrEnum):
+class ValueKind(StrEnum):
     """What a parameter's values look like."""
 
     NUMBER = "number"
@@ -55,7 +55,7 @@ class Parameter:
     """
 
     name: str
-    kind: Kind
+    kind: ValueKind
     meaning: str
     advice: str  # what to do where it is off
     unit: str = ""
@@ -75,7 +75,7 @@ class ParameterError(UnusableInput, ValueError):
     """A value that does not fit its parameter, or a name that is not in the table."""
 
 
-_N, _C, _Y, _S, _R, _V = Kind.NUMBER, Kind.CHOICE, Kind.YES_NO, Kind.SIZE, Kind.RATIO, Kind.VERSION
+_N, _C, _Y, _S, _R, _V = ValueKind.NUMBER, ValueKind.CHOICE, ValueKind.YES_NO, ValueKind.SIZE, ValueKind.RATIO, ValueKind.VERSION
 _SOUND = ("audio.present", "yes")
 
 
@@ -364,7 +364,7 @@ def setting_of(name: str) -> str:
 
 
 PATTERNS = {
-    Kind.SIZE: r"([1-9]\d{0,4})\s*[xX×]\s*([1-9]\d{0,4})", Kind.RATIO: r"([1-9]\d{0,4})\s*:\s*([1-9]\d{0,4})", Kind.VERSION: r"[1-9](\.\d)?b?",
+    ValueKind.SIZE: r"([1-9]\d{0,4})\s*[xX×]\s*([1-9]\d{0,4})", ValueKind.RATIO: r"([1-9]\d{0,4})\s*:\s*([1-9]\d{0,4})", ValueKind.VERSION: r"[1-9](\.\d)?b?",
 }  # fmt: skip
 _SIZE, _RATIO, _VERSION = (re.compile(pattern) for pattern in PATTERNS.values())
 
@@ -372,20 +372,20 @@ _SIZE, _RATIO, _VERSION = (re.compile(pattern) for pattern in PATTERNS.values())
 def clean(name: str, value: object) -> Value:
     """``value`` in the one form of its parameter; raises ParameterError that says what was expected."""
     row = find(name)
-    if row.kind is Kind.NUMBER:
+    if row.kind is ValueKind.NUMBER:
         if isinstance(value, bool) or not isinstance(value, int | float) or not math.isfinite(value):
             raise ParameterError(f"{name}: expected a number{' in ' + row.unit if row.unit else ''}, got {value!r}")
         if value < 0 and not row.signed:
             raise ParameterError(f"{name}: expected 0 or more, got {value!r}")
         return value
-    if row.kind is Kind.YES_NO or (row.kind is Kind.CHOICE and isinstance(value, bool) and "yes" in row.choices):
+    if row.kind is ValueKind.YES_NO or (row.kind is ValueKind.CHOICE and isinstance(value, bool) and "yes" in row.choices):
         if isinstance(value, bool):
             return "yes" if value else "no"
         if value in ("yes", "no"):
             return str(value)
-        if row.kind is Kind.YES_NO:
+        if row.kind is ValueKind.YES_NO:
             raise ParameterError(f"{name}: expected yes or no, got {value!r}")
-    if row.kind is Kind.CHOICE:
+    if row.kind is ValueKind.CHOICE:
         if value not in row.choices:
             near = difflib.get_close_matches(str(value).lower(), row.choices, n=1, cutoff=0.5)
             hint = f"; did you mean {near[0]}?" if near else ""
@@ -393,16 +393,16 @@ def clean(name: str, value: object) -> Value:
         return str(value)
     text = str(value).strip()
     pattern, like = {
-        Kind.SIZE: (_SIZE, "a size like 1920x1080"),
-        Kind.RATIO: (_RATIO, "a ratio like 16:9"),
-        Kind.VERSION: (_VERSION, 'a level like "4.1"'),
+        ValueKind.SIZE: (_SIZE, "a size like 1920x1080"),
+        ValueKind.RATIO: (_RATIO, "a ratio like 16:9"),
+        ValueKind.VERSION: (_VERSION, 'a level like "4.1"'),
     }[row.kind]
     match = pattern.fullmatch(text)
     if match is None:
         raise ParameterError(f"{name}: expected {like}, got {value!r}")
-    if row.kind is Kind.SIZE:
+    if row.kind is ValueKind.SIZE:
         return f"{match[1]}x{match[2]}"
-    if row.kind is Kind.RATIO:
+    if row.kind is ValueKind.RATIO:
         return reduce_ratio(int(match[1]), int(match[2]))
     return text if "." in text else f"{text}.0"
 
@@ -410,7 +410,7 @@ def clean(name: str, value: object) -> Value:
 def ordered(name: str, value: Value) -> float:
     """A number by which values of this parameter can be compared (number and version kinds only)."""
     if isinstance(value, str):
-        if find(name).kind is not Kind.VERSION:
+        if find(name).kind is not ValueKind.VERSION:
             raise ParameterError(f"{name}: {value!r} cannot be compared by size")
         return float(value.rstrip("b")) + (0.05 if value.endswith("b") else 0.0)
     return float(value)

@@ -193,7 +193,7 @@ class Cards(Cli):
 
 class Drawn(unittest.TestCase):
     def card(self, **more):
-        steps = (cards.Step(("A",), "rtmp://a/b", kind="type"),)
+        steps = (cards.CardStep(("A",), "rtmp://a/b", kind="type"),)
         given = {"rig": "R", "feed": "f", "device": "d", "model": "m", "destination": "t", "made": "now", "steps": steps}
         return cards.Card(**{**given, **more})
 
@@ -203,14 +203,14 @@ class Drawn(unittest.TestCase):
         chance = random.Random(1)
         for many in (1, 24):
             words = tuple(" ".join("word" * chance.randrange(1, 4) for _ in range(12)) for _ in range(many))
-            steps = tuple(cards.Step((f"MENU {n}", "SUB"), "Varn-fake~" * 4, kind="type") for n in range(many // 6))
+            steps = tuple(cards.CardStep((f"MENU {n}", "SUB"), "Varn-fake~" * 4, kind="type") for n in range(many // 6))
             drawn = card_drawn.pdf(self.card(before=words[: many // 2], after=words[many // 2 :], steps=steps))
             self.assertEqual(len(pypdfium2.PdfDocument(drawn)), 1)
         with self.assertRaisesRegex(Exception, "does not fit one sheet"):
             card_drawn.pdf(self.card(before=("word " * 50,) * 60))
         for draw in (card_drawn.pdf, card_drawn.png):
             with self.assertRaisesRegex(Exception, "letters that cannot be drawn"):
-                draw(self.card(steps=(cards.Step(("A",), "鍵", kind="type"),)))
+                draw(self.card(steps=(cards.CardStep(("A",), "鍵", kind="type"),)))
 
     def test_names_of_other_alphabets_are_drawn_and_what_is_not_is_said(self):
         names = ("Regata na jeziorze Łyńskim", "Ρεγκάτα", "Озёрная регата", "Żółw – ½ … → ≤", "a\u0301")
@@ -225,7 +225,7 @@ class Drawn(unittest.TestCase):
 
     def test_address_and_key_are_one_line_to_copy_and_no_letter_is_small(self):
         url, key = "rtmp://ingest.tarnlight.example:1935/live?a=b&c=d/" + "e" * 60, "varn~fake~Lapw1ng0-0OIl|rnm5S"
-        steps = (cards.Step(("A",), url, kind="type"), cards.Step(("B",), key, kind="type"))
+        steps = (cards.CardStep(("A",), url, kind="type"), cards.CardStep(("B",), key, kind="type"))
         page = pypdfium2.PdfDocument(card_drawn.pdf(self.card(steps=steps, before=("word " * 12,) * 24)))[0]
         text = page.get_textpage()
         lines = text.get_text_range().split("\r\n")
@@ -244,14 +244,14 @@ class Drawn(unittest.TestCase):
                 self.assertNotEqual(*names)
         self.assertEqual([name for _, name in cards.marked("barn")], ["", "", "small r", "small n"])
         self.assertEqual(dict(cards.marked("arm")), {"a": "", "r": "", "m": "small m"})
-        self.assertIn(("rn", "small r, small n"), self.card(steps=(cards.Step((), "arn", kind="type"),)).look_alikes)
+        self.assertIn(("rn", "small r, small n"), self.card(steps=(cards.CardStep((), "arn", kind="type"),)).look_alikes)
 
     def test_words_of_anything(self):
         odd = '<script>alert(1)</script> & "quotes" ‮ 名前 \x00 ' + "x" * 300
         card = self.card(
             before=(odd,),
             warnings=(odd,),
-            steps=(cards.Step((odd,), odd[:20]), cards.Step(("A",), "a b", kind="type")),
+            steps=(cards.CardStep((odd,), odd[:20]), cards.CardStep(("A",), "a b", kind="type")),
             facts=(cards.Fact("a", odd),),
         )
         self.assertNotIn("<script>", card_page.page(card))

@@ -15,7 +15,7 @@ from direkt.protocol.schemes import SCHEMES
 from direkt.secret import Secret
 from direkt.sim.fescue import Fescue
 from direkt.sim.rig import FAULTS
-from direkt.sim.rtsp import Broken
+from direkt.sim.rtsp import RtspFaults
 from direkt.work.stream.fetch import Fetch
 from direkt.work.stream.reception import Reception
 from tests.support import KEY, Cli, card, silence_beacons, wait_until
@@ -117,7 +117,7 @@ class Check(Sources):
         self.assertIn("320x180", result.out)
 
     def test_losses_stand_in_the_table(self):
-        self.camera.rtsp.broken = Broken(lost=0.05)
+        self.camera.rtsp.broken = RtspFaults(lost=0.05)
         result = self.direkt("check", self.url(), "--by", "udp", "--for", "2s")
         self.assertRegex(result.out, r"stream\.packets_lost +\d+ +\d+\.\d+% of \d+")
 

@@ -7,7 +7,7 @@ from pathlib import Path
 from rich.console import Console
 
 from direkt.cli.match import print_plan
-from direkt.match.plan import Plan, Step
+from direkt.match.plan import Plan, PlannedStep
 from tests.support import Cli
 
 
@@ -80,8 +80,8 @@ class Start(Cli):
             self.assertIn(f"\n| {code:d} | ", text)
 
     def test_on_a_narrow_terminal_changes_come_first_and_what_is_kept_takes_one_line(self):
-        plan = Plan((Step("video.codec", "h264", "h264", "h264", "kept: as asked"), Step("video.frame_rate", 25, 50, "50 fps", "it is better"),
-                     Step("audio.codec", "aac", "aac", "aac", "kept: as asked")), ())  # fmt: skip
+        plan = Plan((PlannedStep("video.codec", "h264", "h264", "h264", "kept: as asked"), PlannedStep("video.frame_rate", 25, 50, "50 fps", "it is better"),
+                     PlannedStep("audio.codec", "aac", "aac", "aac", "kept: as asked")), ())  # fmt: skip
         out = Console(file=io.StringIO(), width=60, highlight=False)
         print_plan(out, plan)
         lines = out.file.getvalue().splitlines()

@@ -12,7 +12,7 @@ import unittest
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 
-from direkt.protocol.rtmp.server import ConnectRequest, PublishRequest, ServerSession
+from direkt.protocol.rtmp.server import ConnectRequest, PublishRequest, RtmpServerSession
 from tests.support import Cli, flv_bytes, silence_beacons
 from tests.test_mask import FORMS, left
 
@@ -84,7 +84,7 @@ class Ingest(threading.Thread):
             threading.Thread(target=self.serve, args=(connection, turn), daemon=True).start()
 
     def serve(self, connection: socket.socket, turn: int) -> None:
-        session = ServerSession(bytes(1528))
+        session = RtmpServerSession(bytes(1528))
         form = list(FORMS.values())[turn % len(FORMS)]
         words = "no: " + " ; ".join(form(value, random.Random(turn)) for value in (SECRETS["key"], SECRETS["pushed"]))
         connection.settimeout(5)

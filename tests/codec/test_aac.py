@@ -188,12 +188,12 @@ def mono(gain: int, book: int, bands: int, rest: str = "") -> str:
 LOUD = mono(200, 1, 1, "0" + CLOSED + ONE)  # a line of 2^25
 
 
-def heard(*bits: str) -> aac_frame.Heard:
+def heard(*bits: str) -> aac_frame.AacHeard:
     return aac_frame.read_frame(pack("".join(bits)), 3)
 
 
 class ByHand(unittest.TestCase):
-    def lines(self, found: aac_frame.Heard) -> float:
+    def lines(self, found: aac_frame.AacHeard) -> float:
         """The power in units of a spectral line of 1."""
         return found.power / UNIT * found.channels
 
@@ -239,7 +239,7 @@ class ByHand(unittest.TestCase):
         ):  # fmt: skip
             for bands in (0, 1, 30, 31, 49):
                 silent = element(0, channel(77, LONG + u(bands, 6) + "0", section(0, bands) if bands else "", rest))
-                self.assertEqual(heard(silent, END), aac_frame.Heard(0.0, 1, False), (rest, bands))
+                self.assertEqual(heard(silent, END), aac_frame.AacHeard(0.0, 1, False), (rest, bands))
                 self.assertEqual(self.lines(heard(silent, LOUD, END)), 2.0**50, (rest, bands))
 
     def test_a_filter_over_frequency_gives_its_power_back(self):
@@ -302,8 +302,8 @@ class ByHand(unittest.TestCase):
             count = u(size, 4) if size < 15 else u(15, 4) + u(size - 14, 8)
             for first, sbr in (("1101", True), ("1110", True), ("1111", False), ("0000", False)):
                 fill = u(6, 3) + count + (first + "0000" + "11110000" * (size - 1) if size else "")
-                self.assertEqual(heard(fill, LOUD, END), aac_frame.Heard(0.5, 1, sbr and size > 0))
-                self.assertEqual(heard(silent, fill, END), aac_frame.Heard(0.0, 1, sbr and size > 0))
+                self.assertEqual(heard(fill, LOUD, END), aac_frame.AacHeard(0.5, 1, sbr and size > 0))
+                self.assertEqual(heard(silent, fill, END), aac_frame.AacHeard(0.0, 1, sbr and size > 0))
         self.assertEqual(self.lines(heard(program, LOUD, END)), 2.0**50)
 
     def test_frames_that_make_no_sense(self):

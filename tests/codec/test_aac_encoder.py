@@ -99,7 +99,7 @@ class Decoded(unittest.TestCase):
             source = np.random.default_rng(seed)
             t = np.arange(N * 20) / rate
             sound = 0.2 * np.sin(2 * np.pi * 440 * t) + 0.05 * np.sin(2 * np.pi * 1700 * t + 1) + 0.01 * np.convolve(source.standard_normal(len(t)), np.ones(24) / 24, "same")
-            made = aac_encoder.Encoder(rate, channels, bitrate, highest=4000)
+            made = aac_encoder.AacEncoder(rate, channels, bitrate, highest=4000)
             frames = [made.frame(sound[at : at + N]) for at in range(0, len(sound), N)]
             config = aac.parse_config(made.config)
             self.assertEqual((config.profile, config.sample_rate, config.channels), ("lc", rate, channels))
@@ -111,7 +111,7 @@ class Decoded(unittest.TestCase):
 
     def test_loud_noise_silence_and_clipping_keep_the_bitrate(self):
         source = np.random.default_rng(3)
-        made = aac_encoder.Encoder(48000, 1, 48, highest=24000)
+        made = aac_encoder.AacEncoder(48000, 1, 48, highest=24000)
         blocks = [source.standard_normal(N) * scale for scale in (0.0, 3.0, 1e-6, 0.3, 0.0, 1.0) for _ in range(5)]
         frames = [made.frame(np.clip(block, -1, 1)) for block in blocks]
         self.assertAlmostEqual(sum(map(len, frames)) * 8 / (30 * N / 48000) / 1000, 48, delta=0.5)

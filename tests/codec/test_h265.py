@@ -94,7 +94,7 @@ class Sets(unittest.TestCase):
             "1" + "1" + "0" + "0" + u(2, 4) + u(3, 4) + u(23, 5) * 3 + "1" + ue(0) + ue(0) + ue(15624) + ue(31249) + "1"
         )
         found = h265_syntax.parse_sps(sps(vui=vui(hrd=hrd)))
-        self.assertEqual(found.hrd, h265_syntax.Hrd(15625 << 8, 31250 << 7, True))
+        self.assertEqual(found.hrd, h265_syntax.HevcHrd(15625 << 8, 31250 << 7, True))
 
     def test_profiles_and_levels(self):
         for code, compatible, profile in ((1, 0, "main"), (2, 0, "main10"), (4, 0, "other"), (3, 0, "main-still"), (0, 1 << 29, "main10")):

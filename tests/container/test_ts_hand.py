@@ -4,7 +4,7 @@ import unittest
 import unittest.mock
 
 from direkt.container import ContainerError, Source, ts
-from direkt.media import Odd, Samples, Unread
+from direkt.media import Odd, Samples, UnreadTrack
 from tests import hand
 from tests.support import Cli, flat, measure
 
@@ -109,7 +109,7 @@ class Pictures(unittest.TestCase):
         for data, _, _ in video():
             mux.data(V, hand.pes(0xE0, data, None))
         found = read(mux)
-        self.assertEqual([(u.track, u.codec) for u in found if isinstance(u, Unread)], [("video", "h264")])
+        self.assertEqual([(u.track, u.codec) for u in found if isinstance(u, UnreadTrack)], [("video", "h264")])
         self.assertEqual(measure(found).values["video.codec"], "h264")
 
     def test_packets_that_come_twice_are_taken_once(self):

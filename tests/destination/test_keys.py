@@ -86,7 +86,7 @@ class Places(unittest.TestCase):
 
 
 def entry_of(store, rig, own, to):
-    return references.Entry(Sources({}, store, Trust(rig=rig), own), store, "rig/a", to)
+    return references.StoreName(Sources({}, store, Trust(rig=rig), own), store, "rig/a", to)
 
 
 HERE = Binding("/r/rig.yaml", "a" * 16)
@@ -142,7 +142,7 @@ class Store(Folder):
             ("/s/rig.yaml", "b" * 16, places, True, None),
         ):  # fmt: skip
             sources = Sources({}, store, Trust(trusted, rig=rig), own)
-            entry = references.Entry(sources, store, "rig/a", to)
+            entry = references.StoreName(sources, store, "rig/a", to)
             if refusal is None:
                 self.assertEqual(references.resolve(ref, sources, self.folder, to).reveal(), KEY)
                 self.assertEqual(entry.get(), KEY)

@@ -4,7 +4,7 @@ import unittest
 
 from direkt.destination.published import context, grid
 from direkt.destination.published.numbers import Habit, habit_of, resolve
-from direkt.destination.published.tokens import Number, Size, scan, without_notes
+from direkt.destination.published.tokens import NumberToken, Size, scan, without_notes
 
 
 def kinds(text):
@@ -12,7 +12,7 @@ def kinds(text):
 
 
 def numbers(text):
-    return [token.value for token in scan(text) if isinstance(token.value, Number)]
+    return [token.value for token in scan(text) if isinstance(token.value, NumberToken)]
 
 
 class Numbers(unittest.TestCase):

@@ -13,7 +13,7 @@ from lxml import etree
 from direkt import documents
 from direkt.described import answers
 from direkt.described.answers import JsonAnswer, LinesAnswer, XmlAnswer, body
-from direkt.described.errors import Refused
+from direkt.described.errors import ChangeRefused
 from direkt.device import by_file, driver_file, library, skeleton
 from direkt.documents import DocumentError
 from direkt.errors import DirektError, Malformed
@@ -21,7 +21,7 @@ from direkt.secret import Secret
 from direkt.sim.brindle import BrindleB2
 from direkt.sim.marram import Marram
 from direkt.sim.osier import Osier
-from direkt.sim.web import Response
+from direkt.sim.web import WebResponse
 from tests.support import KEY, Folder
 
 
@@ -121,7 +121,7 @@ class Shipped(unittest.TestCase):
             ({"video.frame_rate": 30}, "there is no mode with"),
             ({"video.bitrate.mean": 99000}, "video.bitrate.mean: 1 to 40"),
         ):
-            with self.assertRaisesRegex(Refused, words):
+            with self.assertRaisesRegex(ChangeRefused, words):
                 talk.write(talk.read().channels["main"], values)
         talk.write_slot(1, "main", "rtmp://h.example:1940/live", Secret(KEY))
         slot = talk.read().slots[1]
@@ -129,7 +129,7 @@ class Shipped(unittest.TestCase):
         device.recording = "uhd"
         laws = [law for law in talk.read().channels["main"].together if not law.push]
         self.assertEqual([law.because for law in laws], ["it does not push while it records in UHD"])
-        with self.assertRaisesRegex(Refused, "stop recording in UHD first"):
+        with self.assertRaisesRegex(ChangeRefused, "stop recording in UHD first"):
             talk.push(1, on=True)
         talk.write_slot(1, "main", "", Secret(""))
         self.assertEqual(talk.read().slots[1].server, "")
@@ -152,7 +152,7 @@ class Shipped(unittest.TestCase):
             ("rtmp://h.example/live", "second", len(KEY), f"rtmp://h.example/live/{KEY}"),
         )
         self.assertNotIn(KEY, repr(talk.read()))
-        with mock.patch.object(Osier, "page", lambda *_: Response(404, b"no such page")):
+        with mock.patch.object(Osier, "page", lambda *_: WebResponse(404, b"no such page")):
             lost = talk.read()
             self.assertIn("does not know GET /unit/push (404)", " ".join(lost.remarks))
             self.assertEqual((lost.slots, lost.model), ({}, "Osier 20"))

@@ -11,8 +11,8 @@ import httpx
 from direkt.demand import Demand
 from direkt.described import words
 from direkt.described.answers import JsonAnswer
-from direkt.described.errors import BadAnswer, CannotDo, LoginRefused, Refused, Unreachable
-from direkt.described.http import Answer
+from direkt.described.errors import BadAnswer, CannotDo, ChangeRefused, DeviceLoginRefused, Unreachable
+from direkt.described.http import HttpAnswer
 from direkt.device import by_file, library
 from direkt.device.input import input_signal
 from direkt.device.state import Capability, PushState, need
@@ -72,7 +72,7 @@ class Device(unittest.TestCase):
             ({"video.bitrate.mean": 50}, "video.bitrate.mean", "300 to 20000"), ({"video.frame_rate": 50}, "video.frame_rate", "30 fps at most"),
             ({"audio.bitrate.mean": 100}, "audio.bitrate.mean", "expected 64"),
         ):  # fmt: skip
-            with self.assertRaises(Refused) as caught:
+            with self.assertRaises(ChangeRefused) as caught:
                 talk.write(channel, values)
             self.assertIn(said, caught.exception.reasons[name])
         self.assertEqual(talk.read().channels["main"].values, channel.values)
@@ -84,7 +84,7 @@ class Device(unittest.TestCase):
             ("x", "pw", "check user name"),
             ("", None, "wants a login .digest."),
         ):
-            with self.assertRaisesRegex(LoginRefused, said):
+            with self.assertRaisesRegex(DeviceLoginRefused, said):
                 self.talk(user, password).read()
 
     def test_a_device_that_answers_strangely(self):
@@ -112,7 +112,7 @@ class Device(unittest.TestCase):
         self.addCleanup(server.server_close)
         self.addCleanup(server.shutdown)
         talk = library.open_driver("brindle-b2", "x", f"http://127.0.0.1:{server.server_port}", ("a", Secret("b")))
-        with self.assertRaisesRegex(LoginRefused, "wants a basic login, its driver uses digest"):
+        with self.assertRaisesRegex(DeviceLoginRefused, "wants a basic login, its driver uses digest"):
             talk.read()
         talk.close()
 
@@ -127,7 +127,7 @@ class Device(unittest.TestCase):
 
     def test_a_push_to_nowhere_says_so(self):
         talk = self.begin()
-        with self.assertRaisesRegex(Refused, "no server address"):
+        with self.assertRaisesRegex(ChangeRefused, "no server address"):
             talk.push(1, on=True)
         port = free_port()
         talk.write_slot(1, "main", f"rtmp://127.0.0.1:{port}/live", Secret(KEY))
@@ -231,8 +231,8 @@ class SlotForms(unittest.TestCase):
         file = shipped_file()
         talk = by_file.Driver("x", file, "http://192.0.2.1", None)
         answer = {"refused": [{"field": "key", "reason": f"the key {KEY!r} ({KEY.replace('~', '%7E')}) is too long"}]}
-        content = Answer(422, httpx.Headers({"content-type": "application/json"}), json.dumps(answer).encode())
-        with mock.patch.object(talk.http, "admitted", lambda *a: content), self.assertRaises(Refused) as caught:
+        content = HttpAnswer(422, httpx.Headers({"content-type": "application/json"}), json.dumps(answer).encode())
+        with mock.patch.object(talk.http, "admitted", lambda *a: content), self.assertRaises(ChangeRefused) as caught:
             talk.write_slot(1, "main", "rtmp://h.example/a", Secret(KEY))
         talk.close()
         self.assertEqual(caught.exception.reasons, {"key": "the key '(key)' ((key)) is too long"})

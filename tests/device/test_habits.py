@@ -8,7 +8,7 @@ import unittest
 from urllib.parse import parse_qs
 
 from direkt import documents
-from direkt.described.errors import BadAnswer, LoginRefused, Refused
+from direkt.described.errors import BadAnswer, ChangeRefused, DeviceLoginRefused
 from direkt.device import by_file
 from direkt.device.driver_file import DriverFile, check
 from direkt.device.state import PushState
@@ -142,7 +142,7 @@ class Cases(unittest.TestCase):
             self.assertEqual((device.sound["rate"], device.sound["on"]), (128, False))
             driver.push(1, on=True)
             self.assertEqual(driver.read().slots[1].state, PushState.PUSHING)
-            with self.assertRaisesRegex(Refused, "rate is out of range"):
+            with self.assertRaisesRegex(ChangeRefused, "rate is out of range"):
                 driver.write(main, {"video.bitrate.mean": 666})
 
     def test_sessions_are_renewed(self):
@@ -171,7 +171,7 @@ class Cases(unittest.TestCase):
         for by in ("cookie", "token"):
             device, driver = self.open(by, "fake-wrong-one")
             for _ in range(3):
-                with self.assertRaises(LoginRefused) as caught:
+                with self.assertRaises(DeviceLoginRefused) as caught:
                     driver.read()
                 self.assertNotIn("fake-wrong", str(caught.exception))
             self.assertEqual([path for _, path in device.seen], ["/login" if by == "cookie" else "/token"])
@@ -182,7 +182,7 @@ class Cases(unittest.TestCase):
         state = driver.read()
         self.assertNotIn("video.keyframe_interval.median", state.channels["main"].values)
         self.assertTrue(any("how many seconds that are is not known" in text for text in state.remarks), state.remarks)
-        with self.assertRaisesRegex(Refused, "frame rate is not known"):
+        with self.assertRaisesRegex(ChangeRefused, "frame rate is not known"):
             driver.write(state.channels["main"], {"video.keyframe_interval.median": 2})
         self.assertEqual(device.video["gop"], "60.0", "nothing was written")
 

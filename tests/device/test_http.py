@@ -8,7 +8,7 @@ import unittest
 from unittest import mock
 
 from direkt.described import http as device_http
-from direkt.described.errors import BadAnswer, DeviceError, LoginRefused
+from direkt.described.errors import BadAnswer, DeviceError, DeviceLoginRefused
 from direkt.described.http import HttpInterface
 from direkt.secret import Secret
 
@@ -89,7 +89,7 @@ class Harm(unittest.TestCase):
         with self.assertRaises(BadAnswer) as caught:
             self.answer(b"HTTP/1.1 200 OK\r\nContent-Type: text/\x1b[31mhtml\r\nContent-Length: 1\r\n\r\n<")
         self.assertNotIn("\x1b", str(caught.exception))
-        with self.assertRaises(LoginRefused) as refused:
+        with self.assertRaises(DeviceLoginRefused) as refused:
             self.answer(self.page(b"", b"WWW-Authenticate: B\x1b[1m" + b"x" * 500, status=b"401 No"))
         self.assertTrue(str(refused.exception).isprintable() and len(str(refused.exception)) < 120)
 

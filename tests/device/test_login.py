@@ -5,11 +5,11 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
-from direkt.described.errors import BadAnswer, LoginRefused
+from direkt.described.errors import BadAnswer, DeviceLoginRefused
 from direkt.described.http import HttpInterface, Upload, pieces
 from direkt.protocol import refusals
 from direkt.secret import Secret
-from direkt.sim.web import Faults, Login, Request, Response, Web
+from direkt.sim.web import Faults, Login, Web, WebRequest, WebResponse
 from direkt.store.refused_logins import RefusedLogins
 
 
@@ -20,12 +20,12 @@ class Logins(unittest.TestCase):
         self.login.qop, self.login.nonce_life = qop, life
         self.bodies = []
 
-        def answer(request: Request) -> Response:
+        def answer(request: WebRequest) -> WebResponse:
             right, stale = self.login.check(request)
             if not right:
-                return Response(401, b"", headers=self.login.challenges(stale=stale))
+                return WebResponse(401, b"", headers=self.login.challenges(stale=stale))
             self.bodies.append(request.body)
-            return Response(200, b'{"a": 1}', "application/json")
+            return WebResponse(200, b'{"a": 1}', "application/json")
 
         self.web = Web(answer, self.faults)
         self.web.open()
@@ -49,10 +49,10 @@ class Logins(unittest.TestCase):
             self.login.password = "another"
             self.login._nonces.clear()
             for _ in range(20):
-                with self.assertRaisesRegex(LoginRefused, "which it took before: was the password changed"):
+                with self.assertRaisesRegex(DeviceLoginRefused, "which it took before: was the password changed"):
                     talk.ask("GET", "/state")
             for _ in range(5):  # nor is it sent by anybody else in this process
-                with self.assertRaisesRegex(LoginRefused, "direkt device login tower"):
+                with self.assertRaisesRegex(DeviceLoginRefused, "direkt device login tower"):
                     self.talk().ask("GET", "/state")
             self.assertLessEqual(self.login.wrong, 2, scheme)
 
@@ -63,7 +63,7 @@ class Logins(unittest.TestCase):
             for n in range(4):
                 refusals.remember_in(None)
                 refusals.remember_in(RefusedLogins(Path(folder), wall))  # a process of its own
-                with self.assertRaises(LoginRefused):
+                with self.assertRaises(DeviceLoginRefused):
                     self.talk("wrong").ask("GET", "/")
                 self.assertEqual(self.login.wrong, 1, n)
             kept = (Path(folder) / "refused-logins.json").read_text()
@@ -71,7 +71,7 @@ class Logins(unittest.TestCase):
             self.assertEqual((Path(folder) / "refused-logins.json").stat().st_mode & 0o777, 0o600)
             self.assertTrue(self.talk("pw").ask("GET", "/")[0])  # another login is sent
             refusals.current().forget(f"http://127.0.0.1:{self.web.port}", "op", Secret("wrong"))
-            with self.assertRaises(LoginRefused):
+            with self.assertRaises(DeviceLoginRefused):
                 self.talk("wrong").ask("GET", "/")
             self.assertEqual(self.login.wrong, 2)
 
@@ -82,7 +82,7 @@ class Logins(unittest.TestCase):
         check = self.login.check
         self.login.check = lambda request: (False, False) if request.path == "/restart" else check(request)
         for _ in range(5):
-            with self.assertRaisesRegex(LoginRefused, "but not for this"):
+            with self.assertRaisesRegex(DeviceLoginRefused, "but not for this"):
                 talk.ask("POST", "/restart")
             self.assertTrue(talk.ask("GET", "/state")[0])
 
@@ -126,19 +126,19 @@ class Logins(unittest.TestCase):
         ):
             self.serve(*schemes, locks=True)
             talk = self.talk("wrong")
-            with self.assertRaisesRegex(LoginRefused, words):
+            with self.assertRaisesRegex(DeviceLoginRefused, words):
                 talk.ask("GET", "/")
             for _ in range(5):
-                with self.assertRaisesRegex(LoginRefused, "not sent again"):
+                with self.assertRaisesRegex(DeviceLoginRefused, "not sent again"):
                     talk.ask("GET", "/")
             self.assertEqual((self.login.wrong, self.login.locked), (1, False))
 
     def test_a_scheme_that_does_not_fit_is_not_tried(self):
         self.serve("basic")
-        with self.assertRaisesRegex(LoginRefused, "wants a basic login, its driver uses digest"):
+        with self.assertRaisesRegex(DeviceLoginRefused, "wants a basic login, its driver uses digest"):
             self.talk(kind="digest").ask("GET", "/")
         self.serve("digest MD5")
-        with self.assertRaisesRegex(LoginRefused, "wants a digest MD5 login, its driver uses basic"):
+        with self.assertRaisesRegex(DeviceLoginRefused, "wants a digest MD5 login, its driver uses basic"):
             self.talk(kind="basic").ask("GET", "/")
         self.assertEqual(self.login.wrong, 0)
 

@@ -11,7 +11,7 @@ from unittest import mock
 
 from lxml import etree
 
-from direkt.described.errors import DeviceError, LoginRefused, NotOffered, Refused, Unreachable
+from direkt.described.errors import ChangeRefused, DeviceError, DeviceLoginRefused, NotOffered, Unreachable
 from direkt.device.onvif import client, manage
 from direkt.device.onvif.driver import Driver
 from direkt.secret import Secret
@@ -69,10 +69,10 @@ class Reading(Cameras):
                 self.assertEqual(self.talk(camera).read().model, "Reed 7", (auth, clock))
                 self.assertEqual(camera.bad_logins, 0)
                 wrong = self.talk(camera, "wrong")
-                with self.assertRaises(LoginRefused) as caught:
+                with self.assertRaises(DeviceLoginRefused) as caught:
                     wrong.read()
                 for _ in range(3):
-                    with self.assertRaisesRegex(LoginRefused, "not sent again"):
+                    with self.assertRaisesRegex(DeviceLoginRefused, "not sent again"):
                         wrong.read()
                 self.assertEqual(camera.bad_logins, 1, "once, and never again")
                 text = str(caught.exception)
@@ -82,7 +82,7 @@ class Reading(Cameras):
 
     def test_without_a_login_it_says_what_is_wanted(self):
         for auth, words in (("token", "wants a login"), ("digest", "wants a login (digest MD5)")):
-            with self.assertRaises(LoginRefused) as caught:
+            with self.assertRaises(DeviceLoginRefused) as caught:
                 self.talk(self.camera(auth=auth), None).read()
             self.assertIn(words, str(caught.exception))
 
@@ -183,7 +183,7 @@ class Reading(Cameras):
     def test_a_clock_that_nobody_may_read(self):
         camera = self.camera(open=(), clock=-500.0)
         with self.assertRaisesRegex(
-            LoginRefused, "its clock cannot be read, and a token for the wrong time is refused too"
+            DeviceLoginRefused, "its clock cannot be read, and a token for the wrong time is refused too"
         ):
             self.talk(camera).read()
         self.assertEqual(camera.bad_logins, 1)
@@ -281,7 +281,7 @@ class Writing(Cameras):
             }
         )
         talk = self.talk(camera)
-        with self.assertRaisesRegex(Refused, "Bitrate too high for this resolution"):
+        with self.assertRaisesRegex(ChangeRefused, "Bitrate too high for this resolution"):
             talk.write(talk.read().channels["main"], {"video.bitrate.mean": 9000})
 
     def test_names_with_marks_of_xml(self):
@@ -319,7 +319,7 @@ class FirstPassword(Cameras):
                             open=("CreateUsers", "SetUser"))  # fmt: skip
         self.talk(clash, None).claim("admin", Secret("Kept9Safe9"))
         self.assertIn(b"SetUser", taken[1])
-        with self.assertRaisesRegex(Refused, "it has one already"):
+        with self.assertRaisesRegex(ChangeRefused, "it has one already"):
             self.talk(self.camera(), None).claim("admin", Secret("x"))
 
 
@@ -380,7 +380,7 @@ class Simulated(unittest.TestCase):
             self.assertEqual((made.dhcp, talk.network().dhcp), (dhcp, dhcp))
         network = talk.network()
         self.assertEqual((network.address, network.prefix, network.gateways, network.dhcp), ("127.0.0.1", 8, ("127.0.0.254",), made.dhcp))
-        with self.assertRaises(Refused):
+        with self.assertRaises(ChangeRefused):
             talk.write(main, {"video.bitrate.mean": 99999})
         self.assertEqual(made.login.wrong, 0)
 

@@ -6,7 +6,7 @@ from lxml import etree
 
 from direkt.demand import Demand
 from direkt.device.onvif import settings
-from direkt.device.onvif.settings import Found, Option
+from direkt.device.onvif.settings import EncodingOption, FoundValues
 from direkt.protocol import soap
 
 CONFIG = """<C xmlns="http://www.onvif.org/ver10/schema" token="v1"><Name>v</Name><UseCount>1</UseCount><Encoding>H264</Encoding>
@@ -18,7 +18,7 @@ OPTIONS = """<R xmlns="http://www.onvif.org/ver10/schema"><Options><QualityRange
 
 
 def values():
-    found = Found()
+    found = FoundValues()
     settings.video_values(etree.fromstring(CONFIG), found, second=False)
     return found.values
 
@@ -26,7 +26,7 @@ def values():
 class Untold(unittest.TestCase):
     def test_a_rate_of_nothing_gives_no_interval(self):
         for rate, told in ((25, True), (0, False)):
-            limits, _ = settings.video_limits([Option("h264", pictures=(1, 100))], {"video.frame_rate": rate, "video.codec": "h264"})
+            limits, _ = settings.video_limits([EncodingOption("h264", pictures=(1, 100))], {"video.frame_rate": rate, "video.codec": "h264"})
             self.assertEqual("video.keyframe_interval.median" in limits, told)
 
     def limits(self, more=""):
@@ -60,7 +60,7 @@ class Written(unittest.TestCase):
         config = """<C xmlns="http://www.onvif.org/ver10/schema" token="v1" GovLength="50"><Name>v</Name><UseCount>1</UseCount><Encoding>H264</Encoding>
 <Resolution><Width>1280</Width><Height>720</Height></Resolution><RateControl ConstantBitRate="true"><FrameRateLimit>25</FrameRateLimit><BitrateLimit>3000</BitrateLimit></RateControl></C>"""
         whole = {"video.codec": "h264", "video.rate_control": "cbr", "video.bitrate.mean": 4000, "video.frame_rate": 25}
-        made = settings.video_config(etree.fromstring(config), {"video.bitrate.mean": 4000}, whole, Option("h264", constant=False), second=True)
+        made = settings.video_config(etree.fromstring(config), {"video.bitrate.mean": 4000}, whole, EncodingOption("h264", constant=False), second=True)
         control = next(e for e in made.iter() if etree.QName(e).localname == "RateControl")
         self.assertEqual(control.get("ConstantBitRate"), "false")
 

@@ -16,15 +16,15 @@ from direkt.platform import by_file, platform_file
 from direkt.platform.by_file import DescribedPlatform
 from direkt.platform.calls import Calls, FixedToken, ReferredToken
 from direkt.platform.event import Declined, NotSignedIn, PlatformError
-from direkt.platform.planned import Wanted
-from direkt.platform.sign_in import Account, Code
+from direkt.platform.planned import WantedEvent
+from direkt.platform.sign_in import Code, SignedInAccount
 from direkt.rig.events import EventState
 from direkt.secret import Secret
 from tests.lab.reedbank import TOKEN, Reedbank
 from tests.support import Folder
 
 REF = "lab-finals-main-20260705t140000z-0123abcd"
-WANTED = Wanted(
+WANTED = WantedEvent(
     "The finals", "All of it.", datetime.datetime(2026, 7, 5, 14, tzinfo=datetime.UTC), 5400.0, "everyone", "usual", "none", None, False,
     {"young": "no"},
 )  # fmt: skip
@@ -202,7 +202,7 @@ class Reed(Folder):
             forget = staticmethod(lambda: kept.pop("t", None) is not None)
 
         clock = [0.0]
-        account = Account("reed", self.reed.origin, "direkt", Store, lambda: clock[0], places=file.sign_in, secret=Secret("fake-client"))
+        account = SignedInAccount("reed", self.reed.origin, "direkt", Store, lambda: clock[0], places=file.sign_in, secret=Secret("fake-client"))
         steps = account.sign_in()
         self.assertIsInstance(next(steps), Code)
         next(steps)

@@ -5,7 +5,7 @@ import unittest
 from direkt.destination import library
 from direkt.errors import UnusableInput
 from direkt.match import budget
-from direkt.match.budget import OFF, Feed, Option
+from direkt.match.budget import OFF, Feed, FeedOption
 from direkt.protocol.load import Load
 from direkt.protocol.rtmp import overhead
 
@@ -29,7 +29,7 @@ class Sharing(unittest.TestCase):
             feeds = []
             for n in range(source.randrange(2, 5)):
                 sizes = sorted(source.randrange(300, 9000) for _ in range(source.randrange(1, 5)))
-                options = tuple(Option(f"{s}", s, 128, s * (1.05 if case % 2 else source.uniform(1, 1.3)) + 140) for s in sizes)
+                options = tuple(FeedOption(f"{s}", s, 128, s * (1.05 if case % 2 else source.uniform(1, 1.3)) + 140) for s in sizes)
                 feeds.append(Feed(f"f{n}", source.choice([0.5, 1, 2, 3]), options))
             limit = source.randrange(500, 25000)
             best = budget.best_split(feeds, limit)
@@ -40,7 +40,7 @@ class Sharing(unittest.TestCase):
     def test_sixty_feeds_with_steps_of_their_own(self):
         source = random.Random(8)
         feeds = [
-            Feed(f"f{n}", source.uniform(0.5, 4), tuple(Option(f"{s}", s, 128, s * 1.05 + 140) for s in sorted(source.sample(range(300, 9000), 8))))
+            Feed(f"f{n}", source.uniform(0.5, 4), tuple(FeedOption(f"{s}", s, 128, s * 1.05 + 140) for s in sorted(source.sample(range(300, 9000), 8))))
             for n in range(60)
         ]  # fmt: skip
         limit = 120_000.0
@@ -80,14 +80,14 @@ class Overhead(unittest.TestCase):
             budget.on_the_wire("srt", Load(1, 1, 25))
 
     def test_it_is_near_what_a_publisher_sends(self):
-        from direkt.protocol.rtmp.chunks import ChunkWriter, Message
+        from direkt.protocol.rtmp.chunks import ChunkWriter, RtmpMessage
         from tests.support import AudioSettings, card, tags
 
         writer = ChunkWriter()
         writer.chunk_size = overhead._CHUNK
         sent = segments = 0
         for kind, stamp, body in tags(4, card(bitrate=3000, interval=50), AudioSettings(48000, 2, 128)):
-            size = len(writer.write(6 if kind == 9 else 4, Message(kind, 1, stamp, body)))
+            size = len(writer.write(6 if kind == 9 else 4, RtmpMessage(kind, 1, stamp, body)))
             sent += size
             segments += -(-size // 1448)
         counted = (sent + segments * 52) * 8 / 4 / 1000

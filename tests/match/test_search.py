@@ -10,11 +10,11 @@ from direkt.destination.sheet import Rule, Rung, Sheet
 from direkt.device.input import InputSignal
 from direkt.device.state import Channel, Together
 from direkt.match.plan import plan
-from direkt.match.search import Constraint, NothingFits, Price, Problem, solve
+from direkt.match.search import Constraint, NothingFits, Price, SearchProblem, solve
 from tests.support import thorough
 
 
-def random_problem(chance: random.Random) -> Problem:
+def random_problem(chance: random.Random) -> SearchProblem:
     names = [f"s{n}" for n in range(chance.randint(1, 5))]
     domains = {name: list(range(chance.randint(1, 4))) for name in names}
     constraints = []
@@ -33,10 +33,10 @@ def random_problem(chance: random.Random) -> Problem:
             for c in itertools.product(*(domains[s] for s in scope))
         }
         prices.append(Price(scope, lambda v, scope=scope, table=table: table[tuple(v[s] for s in scope)]))
-    return Problem(domains, tuple(constraints), tuple(prices), 3)
+    return SearchProblem(domains, tuple(constraints), tuple(prices), 3)
 
 
-def combinations(problem: Problem):
+def combinations(problem: SearchProblem):
     names = list(problem.domains)
     for values in itertools.product(*problem.domains.values()):
         yield dict(zip(names, values, strict=True))

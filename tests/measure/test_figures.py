@@ -7,7 +7,7 @@ from fractions import Fraction
 
 import numpy as np
 
-from direkt.measure.figures import Bitrate, Clock, Evenness, Intervals
+from direkt.measure.figures import Bitrate, Evenness, Intervals, TrackClock
 from direkt.measure.video import _Rows
 from direkt.media import column
 from tests.support import MS
@@ -97,14 +97,14 @@ class Clocks(unittest.TestCase):
             ([0, 2001, 2041], (2, 0, 1, 40)), ([0, 0, 0], (1, 0, 0, 0)), ([0, 40, 5000, 5040], (2, 0, 1, 80)),
         ):  # fmt: skip
             for cut in range(len(dts) + 1):
-                clock = Clock(MS)
+                clock = TrackClock(MS)
                 for part in (dts[:cut], dts[cut:]):
                     clock.add(column(part), column(part))
                 found = (clock.runs, clock.backward, clock.jumps, round(clock.span * 1000))
                 self.assertEqual(found, wanted, (dts, cut))
 
     def test_which_samples_begin_a_run(self):
-        clock = Clock(MS)
+        clock = TrackClock(MS)
         self.assertEqual(clock.add(column([0, 40, 9000, 20]), column([0, 40, 9000, 20])), [0, 2, 3])
         clock.interrupt()
         self.assertEqual(clock.add(column([60]), column([60])), [0])
@@ -115,8 +115,8 @@ class Bridges(unittest.TestCase):
     """A step of five seconds in one track is a gap where the other ran on meanwhile, and a jump where it did not."""
 
     @staticmethod
-    def clock(*times: int) -> Clock:
-        made = Clock(MS)
+    def clock(*times: int) -> TrackClock:
+        made = TrackClock(MS)
         made.add(column(times), column(times))
         return made
 
@@ -133,7 +133,7 @@ class Bridges(unittest.TestCase):
 
     def test_what_was_waited_for_is_a_gap_by_itself(self):
         for waited, gaps in ((5.0, 1), (2.6, 1), (2.4, 0), (0.04, 0)):
-            made = Clock(MS)
+            made = TrackClock(MS)
             times = column([0, 40, 5040, 5080])
             made.add(times, times, None, np.array([0, 0.04, 0.04 + waited, 0.08 + waited]))
             made.bridge(None)

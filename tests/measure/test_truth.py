@@ -11,7 +11,7 @@ import numpy as np
 from direkt.codec.bits import escape, pack, se, stop, u, ue
 from direkt.codec.h264_syntax import build_avc_config
 from direkt.codec.reader import Promise
-from direkt.measure.buffer import Curve, Kept
+from direkt.measure.buffer import Curve, PromiseKept
 from direkt.measure.meter import Meter
 from direkt.media import Format, Framing, batch, column
 from direkt.parameters import Bound
@@ -444,10 +444,10 @@ class Piles(unittest.TestCase):
                 rows.append((n / 25, n / 25, [coded("K" if n % 25 == 0 else "P", n, size=round(bits / 8) - 4)]))
             m = measure([format_of(sps(hrd=(rate, buffer, True)), pps()), pictures(rows)])
             self.assertEqual(m.values["video.rate_control"], wanted, spare)
-        kept = Kept(Promise(8000, True, 8000), MS)
+        kept = PromiseKept(Promise(8000, True, 8000), MS)
         kept.add(column(range(0, 4000, 100)), column([100] * 40))
         self.assertTrue(kept.tells and not kept.broken)
-        short = Kept(Promise(8000, True, 8000), MS)
+        short = PromiseKept(Promise(8000, True, 8000), MS)
         short.add(column([0, 1000, 2000, 2999]), column([1000] * 4))
         self.assertFalse(short.tells, "three buffers are needed")
         short.add(column([3000]), column([1]))

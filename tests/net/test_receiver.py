@@ -15,11 +15,11 @@ from unittest import mock
 from direkt.codec.programme import Programme
 from direkt.measure.meter import Meter
 from direkt.media import Samples, batch
-from direkt.net.rtmp import Publisher, Receiver, Recorder
+from direkt.net.rtmp import FlvRecorder, Publisher, Receiver
 from direkt.net.transport import Arrived, Left, PublishError, RecordingEnded, TurnedAway
 from direkt.protocol.address import ServerAddress, parse
 from direkt.protocol.amf import EcmaArray, encode
-from direkt.protocol.rtmp.chunks import ChunkWriter, Message
+from direkt.protocol.rtmp.chunks import ChunkWriter, RtmpMessage
 from direkt.protocol.rtmp.session import TagMessage
 from direkt.protocol.schemes import SCHEMES
 from direkt.secret import Secret
@@ -75,7 +75,7 @@ class Receiving(Net):
     async def test_what_is_pushed_is_measured_and_recorded_as_received(self):
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / "kept.flv"
-            recorder = Recorder(path)
+            recorder = FlvRecorder(path)
             await self.listen(recorder=recorder)
             for size in (128, 4096, 65536):
                 await self.publish(2, chunk_size=size)
@@ -116,8 +116,8 @@ class Receiving(Net):
 
     async def test_a_full_disk_ends_the_recording_and_nothing_else(self):
         with tempfile.TemporaryDirectory() as folder:
-            recorder = Recorder(Path(folder) / "a.flv")
-            full = mock.patch.object(Recorder, "add", side_effect=OSError(28, "No space left on device"))
+            recorder = FlvRecorder(Path(folder) / "a.flv")
+            full = mock.patch.object(FlvRecorder, "add", side_effect=OSError(28, "No space left on device"))
             with full:
                 await self.listen(recorder=recorder)
                 await self.publish(1)
@@ -201,9 +201,9 @@ class Receiving(Net):
     async def test_garbage_stalls_and_floods_are_turned_away(self):
         await self.listen(handshake_limit=0.6)
         writer = ChunkWriter()
-        connect = writer.write(3, Message(20, 0, 0, encode(["connect", 1.0, {"app": "live/a"}])))
+        connect = writer.write(3, RtmpMessage(20, 0, 0, encode(["connect", 1.0, {"app": "live/a"}])))
         huge = b"\x03" + bytes(3) + b"\xff\xff\xff" + b"\x14" + bytes(4)
-        largest = writer.write(2, Message(1, 0, 0, (0x7FFFFFFF).to_bytes(4, "big")))
+        largest = writer.write(2, RtmpMessage(1, 0, 0, (0x7FFFFFFF).to_bytes(4, "big")))
         tracemalloc.start()
         for parts, words in (
             ((b"GET / HTTP/1.1\r\n\r\n",), "HTTP"), ((b"\x16\x03\x01" + bytes(50),), "TLS"), ((b"\xff" * 4000,), "0xff"),
@@ -276,7 +276,7 @@ class Recording(Folder):
 
     def test_times_run_on_over_a_gap_and_metadata_loses_its_command(self):
         path = self.folder / "a.flv"
-        recorder = Recorder(path)
+        recorder = FlvRecorder(path)
         recorder.add(TagMessage(18, 0, encode(["@setDataFrame", "onMetaData", EcmaArray(width=640.0)])))
         for message in self.messages(0.5):
             recorder.add(message)
@@ -291,24 +291,24 @@ class Recording(Folder):
 
     def test_the_file_is_whole_at_any_moment_and_never_replaces_another(self):
         path = self.folder / "a.flv"
-        recorder = Recorder(path)
+        recorder = FlvRecorder(path)
         partial = self.folder / "a.partial.flv"
         recorder.add(self.messages(0.1)[0])
         self.assertEqual((len(events(partial.read_bytes())), path.exists()), (1, False))
         with self.assertRaisesRegex(FileExistsError, "a.partial.flv"):
-            Recorder(path)
+            FlvRecorder(path)
         recorder.close()
         self.assertEqual((recorder.path, partial.exists()), (path, False))
         with self.assertRaisesRegex(FileExistsError, "a.flv"):
-            Recorder(path)
+            FlvRecorder(path)
         whole = path.read_bytes()
-        nothing = Recorder(path, overwrite=True)
+        nothing = FlvRecorder(path, overwrite=True)
         nothing.close()
         nothing.close()
         self.assertEqual((nothing.path, path.read_bytes(), partial.exists()), (None, whole, False), "nothing came")
 
     def test_another_file_that_takes_the_name_meanwhile_stays(self):
-        recorder = Recorder(self.folder / "a.flv")
+        recorder = FlvRecorder(self.folder / "a.flv")
         recorder.add(self.messages(0.1)[0])
         self.file("a.flv", "precious")
         recorder.close()
@@ -318,7 +318,7 @@ class Recording(Folder):
     def test_where_the_disk_is_full_the_last_whole_tag_is_the_end(self):
         for limit in (0, 5, 20, 3000, 20000):
             path = self.folder / f"{limit}.flv"
-            recorder = Recorder(path)
+            recorder = FlvRecorder(path)
             before = resource.getrlimit(resource.RLIMIT_FSIZE)
             resource.setrlimit(resource.RLIMIT_FSIZE, (limit, before[1]))
             written = 0

@@ -26,7 +26,7 @@ from direkt.secret import Secret
 from direkt.sim.fescue import Fescue
 from direkt.sim.offer import RtmpOffer
 from direkt.sim.osier import Osier
-from direkt.sim.rtsp import Broken, RtspServer
+from direkt.sim.rtsp import RtspFaults, RtspServer
 from tests.support import card, silence_beacons, stream
 
 setUpModule = silence_beacons
@@ -101,7 +101,7 @@ class Equal(unittest.TestCase):
             return meter.snapshot().values
 
     def compare(self, by, style=None, **broken):
-        server = RtspServer(lambda _: Recorded(self.events), style=style, broken=Broken(fast=6, **broken))
+        server = RtspServer(lambda _: Recorded(self.events), style=style, broken=RtspFaults(fast=6, **broken))
         found, reason, _ = run(server, by=by)
         self.assertIn("the stream is over", str(reason))
         return found, server.sent, self.in_a_file()
@@ -139,7 +139,7 @@ class Equal(unittest.TestCase):
                     self.assertEqual(value, filed[name], (name, seed))
 
     def test_what_is_handed_on_is_only_what_came_whole(self):
-        server = RtspServer(lambda _: Recorded(self.events), broken=Broken(fast=6, lost=0.02))
+        server = RtspServer(lambda _: Recorded(self.events), broken=RtspFaults(fast=6, lost=0.02))
         found, _, _ = run(server, by="udp", exact=True)
         self.assertGreater(found.values["video.pictures_missing"], 0)
 
@@ -151,16 +151,16 @@ class Odd(unittest.TestCase):
         return Recorded(stream(seconds, card(320, 180, bitrate=300), AudioSettings(48000, 2, 64)))
 
     def test_another_source_and_jumping_times_in_mid_stream(self):
-        found, _, _ = run(RtspServer(lambda _: self.show(), broken=Broken(new_source=1.5)))
+        found, _, _ = run(RtspServer(lambda _: self.show(), broken=RtspFaults(new_source=1.5)))
         self.assertTrue(any("SSRC changed" in r for r in found.remarks), found.remarks)
         self.assertEqual(round(found.values["video.frame_rate"]), 25)
         self.assertEqual(found.values["stream.packets_lost"], 0)
-        found, _, _ = run(RtspServer(lambda _: self.show(), broken=Broken(fast=2, jump=(1.5, 7.0), no_reports=True)))
+        found, _, _ = run(RtspServer(lambda _: self.show(), broken=RtspFaults(fast=2, jump=(1.5, 7.0), no_reports=True)))
         self.assertEqual(found.values["stream.timestamps"], "jump")
 
     def test_another_source_without_reports_goes_on_where_the_old_one_was(self):
         for farewell in (False, True):
-            broken = Broken(new_source=1.5, no_reports=True, no_info=True, farewell=farewell)
+            broken = RtspFaults(new_source=1.5, no_reports=True, no_info=True, farewell=farewell)
             found, reason, _ = run(RtspServer(lambda _: self.show(4.0), broken=broken))
             self.assertIn("the stream is over", str(reason))
             self.assertEqual(found.values["stream.timestamps"], "clean", found)
@@ -171,7 +171,7 @@ class Odd(unittest.TestCase):
             self.assertLess(found.values["audio.longest_gap"], 0.15)
 
     def test_packets_that_the_sender_mixes_up_by_tcp(self):
-        server = RtspServer(lambda _: self.show(), broken=Broken(reordered=0.05))
+        server = RtspServer(lambda _: self.show(), broken=RtspFaults(reordered=0.05))
         with mock.patch("direkt.net.rtsp._TCP_WAIT", 3.0):  # three packets of sound are 64 ms: a busy machine takes more than 100
             found, _, _ = run(server)
         self.assertGreater(server.sent.reordered, 3)
@@ -179,56 +179,56 @@ class Odd(unittest.TestCase):
         self.assertEqual(found.values["video.pictures_missing"], 0)
 
     def test_a_server_that_starts_each_medium_by_itself(self):
-        found, reason, _ = run(RtspServer(lambda _: self.show(), broken=Broken(apart=True)))
+        found, reason, _ = run(RtspServer(lambda _: self.show(), broken=RtspFaults(apart=True)))
         self.assertIn("the stream is over", str(reason))
         self.assertEqual((found.values["audio.present"], found.values["video.pictures_missing"]), ("yes", 0))
 
     def test_silence_is_a_gap(self):
-        found, _, _ = run(RtspServer(lambda _: self.show(), broken=Broken(silence=(1.0, 4.0))))
+        found, _, _ = run(RtspServer(lambda _: self.show(), broken=RtspFaults(silence=(1.0, 4.0))))
         self.assertAlmostEqual(found.values["video.longest_gap"], 4.04, delta=0.05)
 
     def test_a_session_that_nobody_keeps_alive_is_dropped_but_ours_is_not(self):
-        server = RtspServer(lambda _: Programme(card(320, 180), None), broken=Broken(timeout=2))
+        server = RtspServer(lambda _: Programme(card(320, 180), None), broken=RtspFaults(timeout=2))
         found, reason, _ = run(server, seconds=4.5)
         self.assertEqual(reason, "")
         self.assertGreater(found.values["stream.duration"], 4)
-        server = RtspServer(lambda _: Programme(card(320, 180), None), broken=Broken(timeout=2))
-        with mock.patch("direkt.protocol.rtsp.client.ClientSession.keep_alive", lambda self: None):
+        server = RtspServer(lambda _: Programme(card(320, 180), None), broken=RtspFaults(timeout=2))
+        with mock.patch("direkt.protocol.rtsp.client.RtspClientSession.keep_alive", lambda self: None):
             found, reason, events = run(server, seconds=10)
         self.assertRegex(str(reason), "closed the connection|broke")
         self.assertIsInstance(events[-1], Left)
 
     def test_transports_that_are_refused(self):
-        server = RtspServer(lambda _: self.show(1), broken=Broken(no_tcp=True, fast=3))
+        server = RtspServer(lambda _: self.show(1), broken=RtspFaults(no_tcp=True, fast=3))
         run(server)
         self.assertEqual(server.sent.by, ["udp"])
         for by, broken in (("udp", {"no_udp": True}), ("tcp", {"no_tcp": True})):
-            _, reason, _ = run(RtspServer(lambda _: self.show(1), broken=Broken(**broken)), by=by)
+            _, reason, _ = run(RtspServer(lambda _: self.show(1), broken=RtspFaults(**broken)), by=by)
             self.assertRegex(str(reason), f"does not send by {by.upper()}: try --by")
-        _, reason, _ = run(RtspServer(lambda _: self.show(1), broken=Broken(no_udp=True, no_tcp=True)))
+        _, reason, _ = run(RtspServer(lambda _: self.show(1), broken=RtspFaults(no_udp=True, no_tcp=True)))
         self.assertIn("by any transport", str(reason))
 
     def test_moved_once_and_for_ever(self):
         async def both():
-            there = RtspServer(lambda _: self.show(1), broken=Broken(fast=3))
+            there = RtspServer(lambda _: self.show(1), broken=RtspFaults(fast=3))
             port = await there.start()
-            here = RtspServer(lambda _: None, broken=Broken(moved_to=f"rtsp://127.0.0.1:{port}/y"))
+            here = RtspServer(lambda _: None, broken=RtspFaults(moved_to=f"rtsp://127.0.0.1:{port}/y"))
             result = await fetch_from(here)
             await there.stop()
             return result
 
         found, reason, _ = asyncio.run(both())
         self.assertIn("video.codec", found.values)
-        _, reason, _ = run(RtspServer(lambda _: None, broken=Broken(moved_to="/again")))
+        _, reason, _ = run(RtspServer(lambda _: None, broken=RtspFaults(moved_to="/again")))
         self.assertIn("without end", str(reason))
-        _, reason, _ = run(RtspServer(lambda _: None, broken=Broken(moved_to="ftp://x/y")))
+        _, reason, _ = run(RtspServer(lambda _: None, broken=RtspFaults(moved_to="ftp://x/y")))
         self.assertIn("cannot be used", str(reason))
 
     def test_no_such_stream_and_slow_answers(self):
         _, reason, _ = run(RtspServer(lambda _: None))
         self.assertIn("no stream at this address (404 Not Found)", str(reason))
         with mock.patch.object(net_rtsp, "ANSWER_LIMIT", 0.5):
-            _, reason, _ = run(RtspServer(lambda _: self.show(1), broken=Broken(slow=1.0)))
+            _, reason, _ = run(RtspServer(lambda _: self.show(1), broken=RtspFaults(slow=1.0)))
         self.assertIn("does not answer within 0.5 s", str(reason))
         with mock.patch.object(net_rtsp, "FIRST_LIMIT", 0.5):
             empty = Recorded([e for e in stream(0.1) if isinstance(e, Format)])

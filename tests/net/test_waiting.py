@@ -10,7 +10,7 @@ from direkt.net.rtmp import Publisher
 from direkt.net.transport import Arrived, TurnedAway
 from direkt.protocol.rtmp.chunks import ChunkReader
 from direkt.protocol.rtmp.errors import RtmpError
-from direkt.protocol.rtmp.server import ServerSession
+from direkt.protocol.rtmp.server import RtmpServerSession
 from direkt.secret import Secret
 from tests.net import test_rare_publisher as rare
 from tests.net.test_receiver import Net
@@ -109,8 +109,8 @@ class Waiting(Net):
 
 
 class Early(unittest.TestCase):
-    def begun(self) -> ServerSession:
-        session = ServerSession(bytes(1528))
+    def begun(self) -> RtmpServerSession:
+        session = RtmpServerSession(bytes(1528))
         session.receive_data(HANDSHAKE)
         self.assertIsNone(session.next_event())
         return session

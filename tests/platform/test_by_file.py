@@ -13,7 +13,7 @@ from direkt.platform import platform_file
 from direkt.platform.by_file import DescribedPlatform
 from direkt.platform.calls import Calls, FixedToken
 from direkt.platform.event import CannotPlatform, Declined, PlatformError
-from direkt.platform.planned import Wanted
+from direkt.platform.planned import WantedEvent
 from direkt.rig.events import EventState
 from direkt.secret import Secret
 from tests.support import Folder
@@ -61,7 +61,7 @@ words:
   audience: {everyone: public, link: hidden, invited: closed}
 refusals: {field: "", reason: ""}
 """
-WANTED = Wanted(
+WANTED = WantedEvent(
     "The finals", "All.", datetime.datetime(2026, 7, 5, 14, tzinfo=datetime.UTC), 5400.0, "link", "usual", "none", None, False,
     {"genre": "sport"},
 )  # fmt: skip

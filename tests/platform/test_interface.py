@@ -14,19 +14,27 @@ from http.server import BaseHTTPRequestHandler, HTTPServer
 from pathlib import Path
 
 from direkt.destination.keystore import KeyStore
-from direkt.destination.references import Entry, Sources
+from direkt.destination.references import Sources, StoreName
 from direkt.platform.calls import Calls, FixedToken
-from direkt.platform.event import Changed, Declined, Facts, NotSignedIn, PlatformError, differences, given_servers
+from direkt.platform.event import (
+    Changed,
+    Declined,
+    NotSignedIn,
+    PlatformError,
+    PlatformFacts,
+    differences,
+    given_servers,
+)
 from direkt.platform.interface import InterfacePlatform, body_of
-from direkt.platform.planned import Wanted
-from direkt.platform.sign_in import Account, Code
+from direkt.platform.planned import WantedEvent
+from direkt.platform.sign_in import Code, SignedInAccount
 from direkt.rig.events import EventState
 from direkt.secret import Secret
 from direkt.sim.tarnlight import Tarnlight
 from tests.support import wait_until
 
 TOKEN = "varn~fake~token~bittern"
-WANTED = Wanted(
+WANTED = WantedEvent(
     "The finals", "All of them.", datetime.datetime(2026, 7, 5, 14, tzinfo=datetime.UTC), 3600.0, "everyone", "short", "none", None, False,
     {"crowd": "families"},
 )  # fmt: skip
@@ -43,7 +51,7 @@ class Case(unittest.TestCase):
 
     def client(self, tokens):
         made = InterfacePlatform(
-            "tarnlight", Calls("tarnlight", self.sim.address, tokens, self.slept.append), Facts("Tarnlight")
+            "tarnlight", Calls("tarnlight", self.sim.address, tokens, self.slept.append), PlatformFacts("Tarnlight")
         )
         self.addCleanup(made.close)
         return made
@@ -252,8 +260,8 @@ class Fields(Case):
 class Tokens(Case):
     def account(self, now=time.time):
         store = KeyStore(Path(tempfile.mkdtemp(prefix="direkt-test-")), use_keyring=False)
-        entry = Entry(Sources({}, store), store, "rig/tarnlight.token", ())
-        return store, Account("tarnlight", self.sim.address, "direkt", entry, now)
+        entry = StoreName(Sources({}, store), store, "rig/tarnlight.token", ())
+        return store, SignedInAccount("tarnlight", self.sim.address, "direkt", entry, now)
 
     def answer(self, code, answer="yes"):
         data = urllib.parse.urlencode({"code": code.lower(), "answer": answer}).encode()

@@ -2,11 +2,11 @@ import random
 import unittest
 
 from direkt.protocol.rtmp import chunks
-from direkt.protocol.rtmp.chunks import ChunkReader, ChunkWriter, Message, split_aggregate
+from direkt.protocol.rtmp.chunks import ChunkReader, ChunkWriter, RtmpMessage, split_aggregate
 from direkt.protocol.rtmp.errors import RtmpError
 
 
-def read(data: bytes, step: int | None = None, reader: ChunkReader | None = None) -> list[Message]:
+def read(data: bytes, step: int | None = None, reader: ChunkReader | None = None) -> list[RtmpMessage]:
     reader = reader or ChunkReader()
     out = []
     for at in range(0, len(data), step or max(1, len(data))):
@@ -104,7 +104,7 @@ class Reading(unittest.TestCase):
             for _ in range(source.randrange(1, 12)):
                 if source.random() < 0.3:
                     size = source.choice((1, 64, 128, 1000, 65536))
-                    message = Message(chunks.SET_CHUNK_SIZE, 0, 0, size.to_bytes(4, "big"))
+                    message = RtmpMessage(chunks.SET_CHUNK_SIZE, 0, 0, size.to_bytes(4, "big"))
                     data += writer.write(2, message)
                     writer.chunk_size = size
                 else:
@@ -112,7 +112,7 @@ class Reading(unittest.TestCase):
                         (0, 40, 70000, 0xFFFFFE, 0xFFFFFF, 0x1000000, 0xFFFFFFFF, source.randrange(1 << 32))
                     )
                     payload = source.randbytes(source.choice((0, 1, 127, 128, 129, 500, 3000)))
-                    message = Message(source.choice((8, 9)), 1, stamp, payload)
+                    message = RtmpMessage(source.choice((8, 9)), 1, stamp, payload)
                     data += writer.write(source.choice((4, 6)), message)
                 wanted.append(message)
             for step in (None, 1, source.randrange(2, 4000)):
@@ -158,9 +158,9 @@ class Limits(unittest.TestCase):
         with self.assertRaisesRegex(RtmpError, "128 KiB"):
             reader.next_message()
         writer = ChunkWriter()
-        self.assertGreater(len(writer.write(4, Message(9, 1, 0, bytes(0xFFFFFF)))), 0xFFFFFF)
+        self.assertGreater(len(writer.write(4, RtmpMessage(9, 1, 0, bytes(0xFFFFFF)))), 0xFFFFFF)
         with self.assertRaisesRegex(RtmpError, "16777216 bytes"):
-            writer.write(4, Message(9, 1, 0, bytes(0x1000000)))
+            writer.write(4, RtmpMessage(9, 1, 0, bytes(0x1000000)))
 
     def test_noise_raises_nothing_else(self):
         source = random.Random(7)
@@ -182,10 +182,10 @@ class Aggregate(unittest.TestCase):
             )
             return head + bytes(3) + payload + (11 + len(payload)).to_bytes(4, "big")
 
-        message = Message(22, 1, 5000, part(8, 100, b"a") + part(9, 140, b"bc"))
+        message = RtmpMessage(22, 1, 5000, part(8, 100, b"a") + part(9, 140, b"bc"))
         self.assertEqual(
             [(m.type, m.timestamp, m.payload) for m in split_aggregate(message)], [(8, 5000, b"a"), (9, 5040, b"bc")]
         )
         for cut in (5, 11):
             with self.assertRaises(RtmpError):
-                list(split_aggregate(Message(22, 1, 0, message.payload[:cut])))
+                list(split_aggregate(RtmpMessage(22, 1, 0, message.payload[:cut])))

@@ -5,11 +5,11 @@ import unittest
 from http.server import BaseHTTPRequestHandler, HTTPServer
 from unittest import mock
 
-from direkt.described.errors import LoginRefused
+from direkt.described.errors import DeviceLoginRefused
 from direkt.described.http import HttpInterface
 from direkt.platform.calls import Calls, FixedToken
 from direkt.platform.event import PlatformError
-from direkt.platform.sign_in import Account
+from direkt.platform.sign_in import SignedInAccount
 from direkt.protocol import clear
 from direkt.secret import Secret
 from tests.support import Cli
@@ -57,14 +57,14 @@ class Clear(unittest.TestCase):
         with mock.patch.object(clear, "is_local", lambda host: False):
             device = HttpInterface("tower", here, "basic", ("op", Secret("geheim~fake")))
             self.addCleanup(device.close)
-            with self.assertRaisesRegex(LoginRefused, "a basic login would go unencrypted to 127.0.0.1:.*'insecure: yes'"):
+            with self.assertRaisesRegex(DeviceLoginRefused, "a basic login would go unencrypted to 127.0.0.1:.*'insecure: yes'"):
                 device.exchange("GET", "/x")
             calls = Calls("p", here, FixedToken(Secret("tok~fake")), lambda _: None)
             self.addCleanup(calls.close)
             for ask in (lambda: calls.ask("GET", "/x"), lambda: calls.view(f"{here}/y")):
                 with self.assertRaisesRegex(PlatformError, "the token would go unencrypted .* under platforms.p"):
                     ask()
-            account = Account("p", here, "direkt", mock.Mock(), lambda: 0.0)
+            account = SignedInAccount("p", here, "direkt", mock.Mock(), lambda: 0.0)
             with self.assertRaisesRegex(PlatformError, "the sign-in would go unencrypted"):
                 account._post(f"{here}/token", {"a": "b"})
             self.assertEqual(got, [None])

@@ -12,7 +12,7 @@ from direkt.protocol.rtp import packet, rtcp
 from direkt.protocol.rtp.formats import payload
 from direkt.protocol.rtp.order import Order, Ordered
 from direkt.protocol.rtp.packet import Packet, RtpError
-from direkt.protocol.rtp.stream import Stream
+from direkt.protocol.rtp.stream import RtpStream
 from direkt.protocol.rtsp.sdp import Encoding
 
 SPS = bytes.fromhex("6742c01eda0507e840000003004000000c83c58ba8")
@@ -301,7 +301,7 @@ class Streams(unittest.TestCase):
     AAC = Encoding(97, "MPEG4-GENERIC", 48000, 2, Sound.HBR)
 
     def stream(self, **more):
-        return Stream([("video", H264), ("audio", self.AAC)], wait=0.0, made_up=True, **more)
+        return RtpStream([("video", H264), ("audio", self.AAC)], wait=0.0, made_up=True, **more)
 
     def give(self, stream, seconds, *, begin=0.0, v0=1000, a0=500, sound_later=0.0, rate=25, fast=1.0):
         frame = (16).to_bytes(2, "big") + (1 << 3).to_bytes(2, "big") + b"x"
@@ -387,7 +387,7 @@ class Streams(unittest.TestCase):
         self.assertEqual(sum(len(e) for e in out if isinstance(e, Samples)), 150)
 
     def test_pictures_that_are_sent_in_another_order_than_shown(self):
-        stream = Stream([("video", H264)], wait=0.0, made_up=True)
+        stream = RtpStream([("video", H264)], wait=0.0, made_up=True)
         stream._tracks[0].payload.reorder = 1
         shown = [0, 2, 1, 4, 3, 6, 5, 8, 7]
         events = []
@@ -401,7 +401,7 @@ class Streams(unittest.TestCase):
     def test_a_goodbye_may_overtake_the_last_packets_of_its_source(self):
         bye = bytes.fromhex("81cb000100000007")  # RFC 3550, 6.6: one source, 7
         for later, ssrc, over in ((0.05, 7, True), (0.05, 8, False), (0.6, 7, False)):
-            stream = Stream([("video", H264)], wait=0.0, made_up=True)
+            stream = RtpStream([("video", H264)], wait=0.0, made_up=True)
             for n in range(5):
                 stream.rtp(0, raw(n, n * 3600, b"\x41\x9aab", marker=True), n / 25)
             stream.rtcp(0, bye, 0.2)
@@ -423,7 +423,7 @@ class Streams(unittest.TestCase):
             self.assertAlmostEqual(first["audio"] - first["video"], 0.4, 2)
 
     def test_bad_packets_are_told_and_passed_over(self):
-        stream = Stream([("video", H264)], wait=0.0, made_up=True)
+        stream = RtpStream([("video", H264)], wait=0.0, made_up=True)
         for data in (b"", b"\0" * 20, raw(1, 1, b"x", pt=111)):
             stream.rtp(0, data, 0)
             stream.rtcp(0, data, 0)
@@ -432,7 +432,7 @@ class Streams(unittest.TestCase):
 
 class LastPackets(unittest.TestCase):
     def test_the_last_packet_of_a_picture_is_lost(self):
-        from direkt.protocol.rtp.stream import Stream
+        from direkt.protocol.rtp.stream import RtpStream
         from direkt.protocol.rtsp.sdp import Encoding
         from tests import hand
 
@@ -448,7 +448,7 @@ class LastPackets(unittest.TestCase):
 
         for count in (2, 3, 5):
             for gone in range(1, 12):
-                made, sequence, units = Stream([("video", Encoding(96, "H264", 90000, 1, {}))], wait=0.0, made_up=False), 0, []
+                made, sequence, units = RtpStream([("video", Encoding(96, "H264", 90000, 1, {}))], wait=0.0, made_up=False), 0, []
                 for number in range(14):
                     kind = hand.I if number == 0 else hand.P
                     unit, parts = packets(kind, number, count, idr=number == 0)

@@ -9,16 +9,24 @@ from direkt.protocol.httpauth import Challenge
 from direkt.protocol.rtp import formats
 from direkt.protocol.rtsp import sdp
 from direkt.protocol.rtsp.client import (
-    ClientSession,
     Described,
     LoginWanted,
     Playing,
     Redirected,
-    Refused,
+    RequestRefused,
+    RtspClientSession,
     SetUp,
     TornDown,
 )
-from direkt.protocol.rtsp.messages import Interleaved, Parser, Request, Response, RtspError, pair_of, transport_of
+from direkt.protocol.rtsp.messages import (
+    Interleaved,
+    Parser,
+    RtspError,
+    RtspRequest,
+    RtspResponse,
+    pair_of,
+    transport_of,
+)
 from direkt.protocol.rtsp.sdp import SdpError
 from direkt.secret import Secret
 
@@ -116,7 +124,7 @@ class Messages(unittest.TestCase):
 
     def test_in_any_pieces(self):
         whole, _ = self.all_of([self.DATA])
-        self.assertEqual([type(m) for m in whole], [Response, Interleaved, Response, Interleaved, Request])
+        self.assertEqual([type(m) for m in whole], [RtspResponse, Interleaved, RtspResponse, Interleaved, RtspRequest])
         self.assertEqual(
             (whole[0].headers["public"], whole[1].data, len(whole[2].challenges), whole[4].body),
             ("OPTIONS, DESCRIBE", b"abc", 2, b"body"),
@@ -160,7 +168,7 @@ class Server:
     """Feeds a client by hand: takes its requests apart without our parser."""
 
     def __init__(self, login=None, url="rtsp://cam/live", **more):
-        self.client = ClientSession(url, login, **more)
+        self.client = RtspClientSession(url, login, **more)
         self.client.start()
 
     def asked(self):
@@ -312,7 +320,7 @@ class Clients(unittest.TestCase):
         self.assertEqual(s.say(answer(302, "Moved", CSeq=2, Location="/other")), Redirected("rtsp://cam/other"))
         s = Server()
         s.say(answer(CSeq=1))
-        self.assertEqual(s.say(answer(503, "Busy", CSeq=2)), Refused("DESCRIBE", 503, "Busy"))
+        self.assertEqual(s.say(answer(503, "Busy", CSeq=2)), RequestRefused("DESCRIBE", 503, "Busy"))
         s = Server()
         s.say(answer(CSeq=1))
         with self.assertRaisesRegex(RtspError, "no medium"):

@@ -3,17 +3,17 @@ import unittest
 
 from direkt.protocol import amf
 from direkt.protocol.rtmp import chunks
-from direkt.protocol.rtmp.chunks import ChunkReader, ChunkWriter, Message
-from direkt.protocol.rtmp.client import ClientSession, Connected, PublishStarted, Refused
+from direkt.protocol.rtmp.chunks import ChunkReader, ChunkWriter, RtmpMessage
+from direkt.protocol.rtmp.client import Connected, PublishStarted, PushRefused, RtmpClientSession
 from direkt.protocol.rtmp.errors import LocalError, RtmpError
-from direkt.protocol.rtmp.server import ConnectRequest, PlayRequest, PublishRequest, ServerSession, Unpublished
-from direkt.protocol.rtmp.session import TRANSITIONS, WINDOW, State, Step, TagMessage
+from direkt.protocol.rtmp.server import ConnectRequest, PlayRequest, PublishRequest, RtmpServerSession, Unpublished
+from direkt.protocol.rtmp.session import TRANSITIONS, WINDOW, Advance, SessionState, TagMessage
 
 RANDOM = bytes(n % 251 for n in range(1528))
 
 
-def client(app: str = "live/second", key: str = "key?token=1&x=y", **more) -> ClientSession:
-    return ClientSession(f"rtmp://h/{app}", app, key, RANDOM, **more)
+def client(app: str = "live/second", key: str = "key?token=1&x=y", **more) -> RtmpClientSession:
+    return RtmpClientSession(f"rtmp://h/{app}", app, key, RANDOM, **more)
 
 
 def every(session) -> list:
@@ -28,7 +28,7 @@ class Pair:
     """A client and a server that hand each other their bytes, in pieces."""
 
     def __init__(self, key: str = "key?token=1&x=y", right: str | None = None, step: int = 700):
-        self.client, self.server = client(key=key), ServerSession(RANDOM)
+        self.client, self.server = client(key=key), RtmpServerSession(RANDOM)
         self.right = right or key
         self.step = step
         self.events: list = []
@@ -84,7 +84,7 @@ class Flow(unittest.TestCase):
             self.assertIsInstance(pair.events[-1], Unpublished)
 
     def test_what_a_server_says_before_it_answers_connect(self):
-        server, made = ServerSession(RANDOM), client("live", "k")
+        server, made = RtmpServerSession(RANDOM), client("live", "k")
         made.start()
         said = b""
         for _ in range(4):
@@ -106,12 +106,12 @@ class Flow(unittest.TestCase):
     def test_a_wrong_key_is_refused_and_never_repeated(self):
         pair = Pair(key="secret-wrong", right="secret-right").run()
         (refused,) = pair.seen
-        self.assertIsInstance(refused, Refused)
+        self.assertIsInstance(refused, PushRefused)
         self.assertEqual((refused.code, refused.text), ("NetStream.Publish.BadName", "no (key)"))
         self.assertNotIn("secret-wrong", repr(pair.events) + repr(pair.client))
 
     def test_a_rejected_application(self):
-        server, made = ServerSession(RANDOM), client("x", "k")
+        server, made = RtmpServerSession(RANDOM), client("x", "k")
         made.start()
         events = []
         for _ in range(5):
@@ -120,11 +120,11 @@ class Flow(unittest.TestCase):
                 server.reject_connect("No.")
             made.receive_data(server.data_to_send())
             events += every(made)
-        self.assertEqual(events, [Refused("NetConnection.Connect.Rejected", "No.")])
-        self.assertEqual((server.state, made.state), (State.CLOSED, State.CLOSED))
+        self.assertEqual(events, [PushRefused("NetConnection.Connect.Rejected", "No.")])
+        self.assertEqual((server.state, made.state), (SessionState.CLOSED, SessionState.CLOSED))
 
     def test_a_probe_goes_no_further_than_connect(self):
-        server, made = ServerSession(RANDOM), client("x", "k", probe=True)
+        server, made = RtmpServerSession(RANDOM), client("x", "k", probe=True)
         made.start()
         seen = []
         for _ in range(5):
@@ -133,7 +133,7 @@ class Flow(unittest.TestCase):
                 server.accept_connect()
             made.receive_data(server.data_to_send())
             seen += every(made)
-        self.assertEqual((seen, made.state), ([Connected()], State.CONNECTED))
+        self.assertEqual((seen, made.state), ([Connected()], SessionState.CONNECTED))
 
     def test_the_stream_that_the_server_hands_out_is_used(self):
         for given, used in (((5.0,), 5), ((70000.0,), 70000), ((), 1), ((None,), 1), ((-3.0,), 1), (("5",), 1)):
@@ -148,8 +148,8 @@ class Flow(unittest.TestCase):
 
     def test_acknowledgements_are_sent_as_asked(self):
         data = wire(command("connect", 1.0, {"app": "a"}), command("publish", 2.0, None, "k", stream=1),
-                    *[(6, Message(9, 1, n, bytes(100_000))) for n in range(80)])  # fmt: skip
-        server, step = ServerSession(RANDOM), 65536
+                    *[(6, RtmpMessage(9, 1, n, bytes(100_000))) for n in range(80)])  # fmt: skip
+        server, step = RtmpServerSession(RANDOM), 65536
         for at in range(0, len(data), step):
             server.receive_data(data[at : at + step])
             while (event := server.next_event()) is not None:
@@ -166,8 +166,8 @@ class Flow(unittest.TestCase):
 
 class States(unittest.TestCase):
     def test_only_steps_of_the_table_are_taken(self):
-        for state in State:
-            for step in Step:
+        for state in SessionState:
+            for step in Advance:
                 session = client()
                 session.state = state
                 if (state, step) in TRANSITIONS:
@@ -178,9 +178,9 @@ class States(unittest.TestCase):
                         session._step(step)
 
     def test_every_state_but_the_last_two_can_be_left_and_fail(self):
-        for state in State:
+        for state in SessionState:
             steps = {step for (at, step) in TRANSITIONS if at is state}
-            self.assertEqual(Step.FAILED in steps, state is not State.ERROR)
+            self.assertEqual(Advance.FAILED in steps, state is not SessionState.ERROR)
 
     def test_nothing_is_sent_before_the_server_takes_the_stream(self):
         made = client()
@@ -191,7 +191,7 @@ class States(unittest.TestCase):
         self.assertEqual(made.data_to_send(), b"")
 
     def test_nothing_is_accepted_that_nobody_asked_for(self):
-        server = ServerSession(RANDOM)
+        server = RtmpServerSession(RANDOM)
         for act in (
             server.accept_connect,
             server.accept_publish,
@@ -203,9 +203,9 @@ class States(unittest.TestCase):
 
     def test_what_was_whole_before_an_error_is_told_first_and_the_error_stays(self):
         data = wire(command("connect", 1.0, {"app": "a"}), command("publish", 2.0, None, "k", stream=1),
-                    (6, Message(9, 1, 0, b"one")), (6, Message(9, 1, 40, b"two")), (3, Message(20, 0, 0, b"\x63")),
-                    (6, Message(9, 1, 80, b"three")))  # fmt: skip
-        server = ServerSession(RANDOM)
+                    (6, RtmpMessage(9, 1, 0, b"one")), (6, RtmpMessage(9, 1, 40, b"two")), (3, RtmpMessage(20, 0, 0, b"\x63")),
+                    (6, RtmpMessage(9, 1, 80, b"three")))  # fmt: skip
+        server = RtmpServerSession(RANDOM)
         server.receive_data(data)
         self.assertIsInstance(server.next_event(), ConnectRequest)
         self.assertIsNone(server.next_event(), "it waits for its owner")
@@ -216,25 +216,25 @@ class States(unittest.TestCase):
         for _ in range(2):
             with self.assertRaisesRegex(RtmpError, "cannot be read"):
                 server.next_event()
-        self.assertIs(server.state, State.ERROR)
+        self.assertIs(server.state, SessionState.ERROR)
 
     def test_an_aggregate_that_is_cut_gives_what_is_whole(self):
         inner = bytes([8, 0, 0, 1, 0, 0, 10, 0, 0, 0, 0]) + b"a" + bytes(4)
         data = wire(command("connect", 1.0, {"app": "a"}), command("publish", 2.0, None, "k", stream=1),
-                    (6, Message(22, 1, 500, inner + inner[:5])))  # fmt: skip
+                    (6, RtmpMessage(22, 1, 500, inner + inner[:5])))  # fmt: skip
         server, events = Server().drive(data, error=True)
         self.assertEqual(events[-1], TagMessage(8, 500, b"a"))
-        self.assertIs(server.state, State.ERROR)
+        self.assertIs(server.state, SessionState.ERROR)
 
 
-def wire(*messages: tuple[int, Message]) -> bytes:
+def wire(*messages: tuple[int, RtmpMessage]) -> bytes:
     writer = ChunkWriter()
     return bytes([3]) + bytes(3072) + b"".join(writer.write(number, message) for number, message in messages)
 
 
-def command(*values, type_: int = 20, stream: int = 0) -> tuple[int, Message]:
+def command(*values, type_: int = 20, stream: int = 0) -> tuple[int, RtmpMessage]:
     body = amf.encode(values)
-    return 3, Message(type_, stream, 0, b"\0" + body if type_ == 17 else body)
+    return 3, RtmpMessage(type_, stream, 0, b"\0" + body if type_ == 17 else body)
 
 
 def replies(session) -> list:
@@ -249,8 +249,8 @@ def replies(session) -> list:
 
 
 class Server(unittest.TestCase):
-    def drive(self, data: bytes, *, error: bool = False) -> tuple[ServerSession, list]:
-        server, events = ServerSession(RANDOM), []
+    def drive(self, data: bytes, *, error: bool = False) -> tuple[RtmpServerSession, list]:
+        server, events = RtmpServerSession(RANDOM), []
         server.receive_data(data)
         try:
             while (event := server.next_event()) is not None:
@@ -268,8 +268,8 @@ class Server(unittest.TestCase):
         data = wire(
             command("connect", 1.0, {"app": "live", "objectEncoding": 3.0}, type_=17), command("releaseStream", 2.0, None, "k"),
             command("FCPublish", 3.0, None, "k"), command("createStream", 4.0, None, type_=17), command("_checkbw", 5.0, None),
-            command("publish", 6.0, None, "k", stream=1), (4, Message(15, 1, 0, b"\0" + amf.encode(["onMetaData", {}]))),
-            (6, Message(9, 1, 40, b"picture")),
+            command("publish", 6.0, None, "k", stream=1), (4, RtmpMessage(15, 1, 0, b"\0" + amf.encode(["onMetaData", {}]))),
+            (6, RtmpMessage(9, 1, 40, b"picture")),
         )  # fmt: skip
         server, events = self.drive(data)
         kinds = [type(e).__name__ for e in events]
@@ -282,8 +282,8 @@ class Server(unittest.TestCase):
     def test_aggregates_and_pings_and_media_before_publish(self):
         inner = bytes([8, 0, 0, 1, 0, 0, 10, 0, 0, 0, 0]) + b"a" + bytes(4)
         data = wire(
-            command("connect", 1.0, {"app": "a"}), (6, Message(9, 1, 0, b"too early")), command("publish", 2.0, None, "k", stream=1),
-            (6, Message(22, 1, 500, inner)), (2, Message(4, 0, 0, b"\0\6\0\0\1\2")),
+            command("connect", 1.0, {"app": "a"}), (6, RtmpMessage(9, 1, 0, b"too early")), command("publish", 2.0, None, "k", stream=1),
+            (6, RtmpMessage(22, 1, 500, inner)), (2, RtmpMessage(4, 0, 0, b"\0\6\0\0\1\2")),
         )  # fmt: skip
         server, events = self.drive(data)
         self.assertEqual([e for e in events if isinstance(e, TagMessage)], [TagMessage(8, 500, b"a")])
@@ -296,10 +296,10 @@ class Server(unittest.TestCase):
     def test_what_is_no_rtmp_is_said_to_be(self):
         for data, words in (
             (b"\x16\x03\x01\x02\x00", "rtmps"), (b"GET / HTTP/1.1\r\n", "HTTP"), (b"\x47", "0x47"),
-            (wire(command("publish", 1.0, None, "k")), "before connect"), (wire((3, Message(20, 0, 0, b"\x63"))), "cannot be read"),
+            (wire(command("publish", 1.0, None, "k")), "before connect"), (wire((3, RtmpMessage(20, 0, 0, b"\x63"))), "cannot be read"),
             (wire(command(1.0)), "without a name"), (wire(command("createStream", 1.0, None)), "before connect"),
             (wire(command("connect", 1.0, {"app": "a"}), command("connect", 2.0, {"app": "b"})), "out of order"),
-            (wire(*[(2, Message(4, 0, 0, b"\0\6\0\0\1\2"))] * 1001), "more pings"),
+            (wire(*[(2, RtmpMessage(4, 0, 0, b"\0\6\0\0\1\2"))] * 1001), "more pings"),
         ):  # fmt: skip
             with self.assertRaisesRegex(RtmpError, words):
                 self.drive(data)

@@ -5,8 +5,8 @@ import random
 import unittest
 
 from direkt.report import incidents
-from direkt.store.entry import Entry
-from direkt.store.log import Kept
+from direkt.store.entry import LogEntry
+from direkt.store.log import LogRow
 
 BEGIN = datetime.datetime(2026, 7, 5, 14, tzinfo=datetime.UTC)
 END = BEGIN + datetime.timedelta(hours=1)
@@ -19,7 +19,7 @@ def at(seconds):
 def kept(what, when, seconds=None, began=None, feed="", destination="", **detail):
     if began is not None:
         detail["began"] = at(began).isoformat()
-    return Kept(1, at(when), "r", "m", Entry(what, "failed", "x", feed=feed, destination=destination, seconds=seconds, detail=detail))
+    return LogRow(1, at(when), "r", "m", LogEntry(what, "failed", "x", feed=feed, destination=destination, seconds=seconds, detail=detail))
 
 
 def told(*entries):

@@ -20,7 +20,7 @@ from direkt.cli import recording
 from direkt.errors import UnusableInput
 from direkt.rig import file as rigs
 from direkt.store import chain, log
-from direkt.store.entry import Entry, LogError, Writer
+from direkt.store.entry import LogEntry, LogError, Writer
 from direkt.store.log import Log
 from direkt.store.small_file import place
 from tests.support import LOGIN, Folder, RigCli, free_port, wait_until
@@ -39,7 +39,7 @@ class Common:
     def test_what_is_written_is_read_again(self):
         one = self.log()
         at = datetime.datetime(2026, 7, 3, 12, 0, 0, 250_000, tzinfo=datetime.timezone(datetime.timedelta(hours=2)))
-        entry = Entry(
+        entry = LogEntry(
             "go",
             "failed",
             "stopped at step 4 ✗\x1b[31m",
@@ -52,7 +52,7 @@ class Common:
             12.5,
             {"a": [1, "ü"]},
         )
-        one.add([entry, Entry("stop", "good", "all off", at + datetime.timedelta(seconds=1), "finals")])
+        one.add([entry, LogEntry("stop", "good", "all off", at + datetime.timedelta(seconds=1), "finals")])
         first, second = self.log().read()
         self.assertEqual((first.rig, first.machine, first.at), ("Regatta", "box", at.astimezone(UTC)))
         self.assertEqual(
@@ -70,7 +70,7 @@ class Common:
             kind, feed = ("rehearse", "push")[n % 2], ("finish", "start")[n // 3]
             one.add(
                 [
-                    Entry(
+                    LogEntry(
                         kind,
                         "good",
                         f"{n}",
@@ -80,7 +80,7 @@ class Common:
                     )
                 ]
             )
-        other.add([Entry("push", "good", "elsewhere", start)])
+        other.add([LogEntry("push", "good", "elsewhere", start)])
         self.assertEqual([e.entry.text for e in one.read(event="finals")], ["0", "1", "2", "3"])
         self.assertEqual([e.entry.text for e in one.read(since=start + datetime.timedelta(minutes=4))], ["4", "5"])
         self.assertEqual([e.entry.text for e in one.read(most=2)], ["4", "5"])
@@ -91,7 +91,7 @@ class Common:
     def test_many_at_once_on_a_new_database(self):
         def add(n):
             with Log(self.url(), Writer(f"rig {n % 3}", "box")) as one:
-                one.add([Entry("push", "good", f"{n}")])
+                one.add([LogEntry("push", "good", f"{n}")])
 
         with ThreadPoolExecutor(8) as pool:
             list(pool.map(add, range(24)))
@@ -103,7 +103,7 @@ class Common:
         one = self.log(person="ann")
         for n in range(6):
             at = datetime.datetime(2026, 10, 25, 0, 59, n, 123456, tzinfo=UTC)
-            one.add([Entry("push", "good", f"{n} ✗ ü", at, seconds=n / 7, detail={"b": [1.5, None, "é"], "a": {"x": n}})])
+            one.add([LogEntry("push", "good", f"{n} ✗ ü", at, seconds=n / 7, detail={"b": [1.5, None, "é"], "a": {"x": n}})])
         whole = self.log().verify()
         self.assertEqual((whole.entries, whole.broken, whole.last), (6, (), 6))
         last = [e.id for e in one.read()]
@@ -123,9 +123,9 @@ class Common:
 
     def test_rigs_of_one_name_are_told_apart_and_one_that_is_renamed_keeps_its_entries(self):
         here, there = self.log(rig_id="aaa111"), self.log(rig_id="bbb222")
-        self.log().add([Entry("push", "good", "before there were ids")])
-        here.add([Entry("push", "good", "here", feed="f")])
-        there.add([Entry("push", "good", "there", feed="f")])
+        self.log().add([LogEntry("push", "good", "before there were ids")])
+        here.add([LogEntry("push", "good", "here", feed="f")])
+        there.add([LogEntry("push", "good", "there", feed="f")])
         self.assertEqual([e.entry.text for e in here.read()], ["before there were ids", "here"])
         self.assertEqual([e.entry.text for e in self.log("New name", rig_id="aaa111").read()], ["here"])
         self.assertEqual(there.last(("push",), "f").entry.text, "there")
@@ -133,24 +133,24 @@ class Common:
 
     def test_what_began_stands_there_until_it_has_ended(self):
         one = self.log(person="ann")
-        one.add([Entry("go", "good", "goes to air", deed="d1", phase="began"), Entry("stop", "good", "stops", deed="d2", phase="began")])
-        one.add([Entry("go", "good", "on air", deed="d1", phase="ended")])
+        one.add([LogEntry("go", "good", "goes to air", deed="d1", phase="began"), LogEntry("stop", "good", "stops", deed="d2", phase="began")])
+        one.add([LogEntry("go", "good", "on air", deed="d1", phase="ended")])
         self.assertEqual([(e.entry.text, e.open, e.person) for e in one.read()], [("stops", True, "ann"), ("on air", False, "ann")])
 
     def test_an_upper_end_in_time(self):
         one, start = self.log(), datetime.datetime(2026, 7, 3, 12, tzinfo=UTC)
-        one.add([Entry("push", "good", f"{n}", start + datetime.timedelta(hours=n)) for n in range(5)])
+        one.add([LogEntry("push", "good", f"{n}", start + datetime.timedelta(hours=n)) for n in range(5)])
         found = one.read(since=start + datetime.timedelta(hours=1), until=start + datetime.timedelta(hours=3))
         self.assertEqual([e.entry.text for e in found], ["1", "2", "3"])
 
     def test_tables_of_a_newer_one_are_left_alone(self):
-        self.log().add([Entry("push", "good", "x")])
+        self.log().add([LogEntry("push", "good", "x")])
         engine = sa.create_engine(self.url())
         with engine.begin() as connection:
             connection.execute(sa.text("UPDATE direkt_version SET version_num = '9999'"))
         engine.dispose()
         with self.assertRaises(LogError) as caught:
-            self.log().add([Entry("push", "good", "y")])
+            self.log().add([LogEntry("push", "good", "y")])
         self.assertRegex(str(caught.exception), "newer Direkt .version 9999")
 
     def test_the_migrations_make_what_a_new_log_has(self):
@@ -167,7 +167,7 @@ class Common:
             }
 
         with self.log() as writes:
-            writes.add([Entry("push", "good", "x")])
+            writes.add([LogEntry("push", "good", "x")])
         engine = sa.create_engine(self.url())
         with engine.begin() as connection:
             new = made(connection)
@@ -190,7 +190,7 @@ class Sqlite(Common, Folder):
     def test_to_look_makes_no_file_and_the_file_is_private(self):
         self.assertEqual(self.log().read(), [])
         self.assertFalse((place(self.folder, log.FILE_NAME)).exists())
-        self.log().add([Entry("push", "good", "x")])
+        self.log().add([LogEntry("push", "good", "x")])
         self.assertEqual((place(self.folder, log.FILE_NAME)).stat().st_mode & 0o777, 0o600)
 
     def test_an_older_log_is_brought_up_to_date_and_to_read_takes_no_right_to_write(self):
@@ -208,7 +208,7 @@ class Sqlite(Common, Folder):
                 "device": "", "destination": "", "seconds": None, "detail": {},
             })  # fmt: skip
         engine.dispose()
-        self.log().add([Entry("push", "good", "new")])
+        self.log().add([LogEntry("push", "good", "new")])
         self.assertEqual([e.entry.text for e in self.log(rig_id="aaa").read()], ["old", "new"])
         found = self.log().verify()
         self.assertEqual((found.older, found.entries, found.broken), (1, 1, ()))
@@ -226,12 +226,12 @@ class Sqlite(Common, Folder):
         self.assertTrue(file.exists())
 
     def test_a_log_that_somebody_holds_keeps_nobody_waiting_for_long(self):
-        self.log().add([Entry("push", "good", "x")])
+        self.log().add([LogEntry("push", "good", "x")])
         with sqlite3.connect(place(self.folder, log.FILE_NAME), isolation_level=None) as other, mock.patch.object(log, "_CONNECT_LIMIT", 0.3):
             other.execute("BEGIN EXCLUSIVE")
             begin = time.monotonic()
             with self.assertRaisesRegex(LogError, "locked"):
-                self.log().add([Entry("push", "good", "y")])
+                self.log().add([LogEntry("push", "good", "y")])
             self.assertLess(time.monotonic() - begin, 3)
             other.execute("ROLLBACK")
 
@@ -316,7 +316,7 @@ class Postgresql(Common, unittest.TestCase):
     def test_a_wrong_password_is_not_shown(self):
         with self.assertRaisesRegex(LogError, "password authentication failed") as caught:
             Log(log.url_of(self.address(self.name).replace("geheim", "falsch"), self.folder), Writer("r", "m")).add(
-                [Entry("push", "good", "x")]
+                [LogEntry("push", "good", "x")]
             )
         self.assertNotIn("falsch", str(caught.exception))
 
@@ -362,7 +362,7 @@ class Commands(RigCli):
         with recording.open_log(loaded, write=True) as one:
             for minute in range(3):
                 at = datetime.datetime(2026, 10, 25, 0, 30, tzinfo=UTC) + datetime.timedelta(minutes=40 * minute)
-                one.add([Entry("push", "good", str(minute), at)])
+                one.add([LogEntry("push", "good", str(minute), at)])
         out = self.direkt("log", "list", COLUMNS="200").out
         for text in ("2026-10-25 02:30:00 +02:00", "2026-10-25 02:10:00 +01:00", "2026-10-25 02:50:00 +01:00"):
             self.assertIn(text, out)

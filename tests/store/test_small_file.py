@@ -34,7 +34,7 @@ class Folders(Folder):
         wishes.note(self.folder, {"finish": True})
         turns.change(self.folder, "weekly", lambda old: old)
         rig_id.ensure(self.folder)
-        notified.Told(self.folder).number()
+        notified.NotifiedMemory(self.folder).number()
         event_memory.change(self.folder, "finals", "20260703T140000Z", lambda old: old)
         used = usage.Usage(self.folder)
         used.count("finish", 5)

@@ -9,14 +9,14 @@ from direkt.described.errors import DeviceError
 from direkt.device.state import PushState, Slot
 from direkt.platform.event import Input
 from direkt.rig.events import EventState
-from direkt.store.carried import Running
+from direkt.store.carried import CarriedFeed
 from direkt.store.usage import Usage
 from direkt.store.wishes import Wishes
 from direkt.watch.conditions import Bounds
 from direkt.watch.looks import CarriedLook, DeviceLook, EventLook
 from direkt.watch.notices import Notice
-from direkt.watch.policy import Terms
-from direkt.watch.tracker import Facts
+from direkt.watch.policy import RestartTerms
+from direkt.watch.tracker import FeedFacts
 from direkt.watch.watch_events import Followed, Frame, Happened, MachineLook, Setup
 from direkt.watch.watcher import Watcher
 
@@ -149,7 +149,7 @@ class World:
 
 
 def facts(name, **more):
-    return replace(Facts(name, name, "tarnlight", SERVER, 1, "primary", False, False), **more)
+    return replace(FeedFacts(name, name, "tarnlight", SERVER, 1, "primary", False, False), **more)
 
 
 def running(name, **more):
@@ -157,7 +157,7 @@ def running(name, **more):
         "feed": name, "device": name, "source": "rtsp://192.0.2.3/main", "server": SERVER, "key_length": 19, "process": 7, "since": "20270115-080000",
         "coming": "coming", "push": "pushing", "pushing": True, "sent": 0, "pushes": 1, "left_out": 0,
     }  # fmt: skip
-    return Running(**{**values, **more})
+    return CarriedFeed(**{**values, **more})
 
 
 def followed(*feeds, **more):
@@ -180,7 +180,7 @@ class Case:
         self.world = World(self.clock, names, carried, events)
         made = tuple(facts(name, carried=name in carried, by_hand=name in by_hand, role=(roles or {}).get(name, "primary")) for name in names)
         bounds = bounds or Bounds(75.0, 2e9, 1800.0, 14.0)
-        setup = Setup("Regatta", made, terms or Terms(), bounds, mend, period, plan, earlier)
+        setup = Setup("Regatta", made, terms or RestartTerms(), bounds, mend, period, plan, earlier)
         self.watcher = Watcher(self.world, setup, self.clock, self.clock.wall, lambda work: work(), Usage(None))
         self.happened, self.notices = [], []
 

@@ -20,7 +20,7 @@ from direkt.destination.references import Sources
 from direkt.net import certificates
 from direkt.protocol import httpsignature
 from direkt.rig import file as rigs
-from direkt.store.notified import Told
+from direkt.store.notified import NotifiedMemory
 from direkt.watch import notify
 from direkt.watch.notices import Condition, Key, Notice, Notices
 from tests.support import Folder, free_port, wait_until
@@ -402,14 +402,14 @@ class Telling(Folder):
         hook = Hook()
         self.addCleanup(hook.close)
         line = f"boss: {{webhook: 'http://127.0.0.1:{hook.port}/'}}"
-        first = self.teller(line, kept=Told(self.folder))
-        second = self.teller(line, kept=Told(self.folder))
+        first = self.teller(line, kept=NotifiedMemory(self.folder))
+        second = self.teller(line, kept=NotifiedMemory(self.folder))
         first.tell(notice())
         second.tell(notice())
         wait_until(lambda: hook.got)
         time.sleep(0.1)
         self.assertEqual(len(hook.got), 1)
-        third = self.teller(line, kept=Told(self.folder))  # the watch was started again
+        third = self.teller(line, kept=NotifiedMemory(self.folder))  # the watch was started again
         third.tell(notice())
         third.tell(notice(name="mark"))
         wait_until(lambda: len(hook.got) == 2)

@@ -6,7 +6,7 @@ import random
 import unittest
 
 from direkt.device.state import PushState
-from direkt.watch.policy import Terms
+from direkt.watch.policy import RestartTerms
 from direkt.watch.tracker import FeedState
 from tests.watch.fakes import Case, arriving, followed
 
@@ -21,7 +21,7 @@ class Really:
     def __init__(self, seed):
         self.rng = random.Random(seed)
         self.names = [f"f{n}" for n in range(self.rng.choice((1, 2, 5)))]
-        self.case = Case(self.names, events=[followed(*self.names[:2])], terms=Terms(push=3, device=1, within=600, pause=4))
+        self.case = Case(self.names, events=[followed(*self.names[:2])], terms=RestartTerms(push=3, device=1, within=600, pause=4))
         self.roles = dict(zip(self.names, ("primary", "backup"), strict=False))
         for name in self.names[:2]:
             self.case.watcher.trackers[name].facts = self.case.watcher.trackers[name].facts.__class__(

@@ -10,11 +10,11 @@ import unittest
 
 from direkt.cli.watch_parts import Pool
 from direkt.device.state import PushState, Slot
-from direkt.platform.event import Gap
+from direkt.platform.event import InputGap
 from direkt.rig.events import EventState
 from direkt.watch.board import NextEvent
 from direkt.watch.notices import Key
-from direkt.watch.policy import Act, Terms
+from direkt.watch.policy import Act, RestartTerms
 from direkt.watch.tracker import FeedState
 from direkt.watch.watch_events import Command
 from tests.support import thorough
@@ -38,7 +38,7 @@ class Drops(unittest.TestCase):
         return case
 
     def test_a_device_that_retries(self):
-        case = self.on_air("tower", terms=Terms(pause=5))
+        case = self.on_air("tower", terms=RestartTerms(pause=5))
         case.world.devices["tower"].state, case.world.devices["tower"].message = PushState.RETRYING, "refused"
         begin = case.clock.at
         case.run(30)
@@ -50,7 +50,7 @@ class Drops(unittest.TestCase):
         self.assertEqual([n.phase for n in case.told("drop")], ["begins", "well"])
 
     def test_a_device_that_reconnects_by_itself_is_left_alone(self):
-        case = self.on_air("tower", terms=Terms(pause=10))
+        case = self.on_air("tower", terms=RestartTerms(pause=10))
         case.world.devices["tower"].state = PushState.RETRYING
         case.run(6)
         case.world.devices["tower"].state = PushState.PUSHING
@@ -303,7 +303,7 @@ class People(unittest.TestCase):
         self.assertEqual((case.row("tower").state, case.world.done), (FeedState.ELSEWHERE, []))
 
     def test_from_the_page(self):
-        case = Case(["tower"], terms=Terms(push=0))
+        case = Case(["tower"], terms=RestartTerms(push=0))
         case.world.pushing("tower")
         case.world.on["tower"] = True
         case.run(10)
@@ -380,7 +380,7 @@ class Evidence(unittest.TestCase):
         self.assertEqual([what for what, *_ in case.world.done], ["start"])
 
     def test_a_device_that_says_retrying_while_the_ingest_has_it(self):
-        case = self.on_air("tower", terms=Terms(pause=2))
+        case = self.on_air("tower", terms=RestartTerms(pause=2))
         case.world.devices["tower"].state = PushState.RETRYING
         case.run(2)
         self.assertEqual(case.row("tower").state, FeedState.DROPPED)  # an ingest may be late to notice
@@ -394,7 +394,7 @@ class Evidence(unittest.TestCase):
         self.assertEqual((case.row("tower").state, case.row("tower").ingest), (FeedState.ON, "does not report"))
 
     def test_a_device_that_comes_back_and_pushes_by_itself_is_not_restarted(self):
-        case = self.on_air("tower", terms=Terms(pause=5))
+        case = self.on_air("tower", terms=RestartTerms(pause=5))
         d = case.world.devices["tower"]
         d.answers = False
         case.world.inputs[case.world.events[0].key] = [arriving(arriving=False)]
@@ -494,7 +494,7 @@ class Causes(unittest.TestCase):
 
     def many(self, count=14, **more):
         names = [f"f{n}" for n in range(count)]
-        case = Case(names, events=[followed(*names)], terms=Terms(push=3, pause=5), **more)
+        case = Case(names, events=[followed(*names)], terms=RestartTerms(push=3, pause=5), **more)
         case.world.pushing(*names)
         case.world.on.update(dict.fromkeys(names, True))
         case.run(30)
@@ -593,7 +593,7 @@ class Self(unittest.TestCase):
         self.assertEqual([n.key.kind for n in case.notices], [])
 
     def test_quiet_before_a_start(self):
-        case = Case(["tower"], terms=Terms(push=0, device=1, pause=2))
+        case = Case(["tower"], terms=RestartTerms(push=0, device=1, pause=2))
         soon = case.clock.wall() + 600
         case.watcher.setup = dataclasses.replace(case.watcher.setup, starts=(("tower", soon),))
         case.world.pushing("tower")
@@ -621,7 +621,7 @@ class Policy(unittest.TestCase):
         return case
 
     def test_push_then_device_with_growing_pauses_then_people(self):
-        case = Case(["tower"], terms=Terms(push=3, device=1, within=1800, pause=5))
+        case = Case(["tower"], terms=RestartTerms(push=3, device=1, within=1800, pause=5))
         case.world.pushing("tower")
         case.world.on["tower"] = True
         case.run(10)
@@ -636,7 +636,7 @@ class Policy(unittest.TestCase):
         self.assertEqual(case.row("tower").state, FeedState.ON)  # the restart heals it
 
     def test_it_gives_up_says_so_and_begins_again_when_it_was_well(self):
-        case = self.hopeless(Terms(push=2, device=0, within=1800, pause=5), 600)
+        case = self.hopeless(RestartTerms(push=2, device=0, within=1800, pause=5), 600)
         self.assertEqual(len(case.world.done), 2)
         self.assertEqual([n.phase for n in case.told("unmended")], ["begins"])
         self.assertIn("2 times: start the push again within 30 min", case.told("unmended")[0].condition.text)
@@ -647,7 +647,7 @@ class Policy(unittest.TestCase):
         self.assertEqual(len(case.world.done), 3)
 
     def test_a_long_outage_heals_though_it_was_given_up(self):
-        case = self.hopeless(Terms(push=2, within=600, pause=5), 500)
+        case = self.hopeless(RestartTerms(push=2, within=600, pause=5), 500)
         self.assertEqual(len(case.world.done), 2)
         case.world.devices["tower"].heals = True  # whatever it was is over, and the device does not try by itself
         case.run(400)
@@ -655,11 +655,11 @@ class Policy(unittest.TestCase):
         self.assertEqual([n.phase for n in case.told("unmended")], ["begins", "well"])
 
     def test_what_an_earlier_watch_tried_counts(self):
-        case = self.hopeless(Terms(push=2, within=1800), 600, earlier=(("tower", Act.PUSH, 60.0), ("tower", Act.PUSH, 90.0), ("other", Act.PUSH, 1.0)))
+        case = self.hopeless(RestartTerms(push=2, within=1800), 600, earlier=(("tower", Act.PUSH, 60.0), ("tower", Act.PUSH, 90.0), ("other", Act.PUSH, 1.0)))
         self.assertEqual(case.world.done, [])
 
     def test_a_device_that_pushes_something_else_well_is_not_restarted(self):
-        case = Case(["tower", "roof"], terms=Terms(push=1, device=1, pause=1))
+        case = Case(["tower", "roof"], terms=RestartTerms(push=1, device=1, pause=1))
         roof = case.watcher.trackers["roof"]
         roof.facts = dataclasses.replace(roof.facts, device="tower", slot=2)  # the second slot of the same device
         case.watcher._of_device = {"tower": ["tower", "roof"], "roof": []}
@@ -774,7 +774,7 @@ class Warnings(unittest.TestCase):
     def test_the_gaps_that_an_ingest_saw_and_the_next_event(self):
         event = followed("tower")
         case = Case(["tower"], events=[event])
-        case.world.inputs[event.key] = [arriving(gaps=(Gap("2027-01-15T08:00:00Z", 3.2),), values={"video.size": "1280x720"})]
+        case.world.inputs[event.key] = [arriving(gaps=(InputGap("2027-01-15T08:00:00Z", 3.2),), values={"video.size": "1280x720"})]
         case.world.next = NextEvent("final", "The final", 1_800_003_000.0)
         case.run(20)
         self.assertEqual((case.row("tower").gaps, case.row("tower").measured), (1, "ingest"))
@@ -785,7 +785,7 @@ class Long(unittest.TestCase):
     def test_hours_with_drops_of_every_kind_do_not_grow(self):
         """bench/watching.py does the same for a day."""
         names = [f"feed-{n}" for n in range(2)]
-        case = Case(names, terms=Terms(push=3, device=1, within=600, pause=5), period=4.0)
+        case = Case(names, terms=RestartTerms(push=3, device=1, within=600, pause=5), period=4.0)
         case.world.pushing(*names)
         case.world.on.update(dict.fromkeys(names, True))
         each = random_world(7, case, names)
@@ -836,7 +836,7 @@ class Long(unittest.TestCase):
 
 class Strips(unittest.TestCase):
     def test_the_last_ten_minutes(self):
-        case = Case(["tower"], terms=Terms(push=0))
+        case = Case(["tower"], terms=RestartTerms(push=0))
         case.world.pushing("tower")
         case.world.on["tower"] = True
         case.run(120)

@@ -15,7 +15,7 @@ from direkt.net.transport import transport
 from direkt.protocol import address, source
 from direkt.protocol.schemes import SCHEMES
 from direkt.secret import Secret
-from direkt.sim.rtsp import Broken, RtspServer
+from direkt.sim.rtsp import RtspFaults, RtspServer
 from direkt.work.stream import carrier
 from direkt.work.stream.carrier import Carrying, Ends
 from direkt.work.stream.reception import Reception
@@ -46,7 +46,7 @@ class Sites(unittest.TestCase):
         return asyncio.run_coroutine_threadsafe(work, self.loop).result(10)
 
     def camera(self, audio=None, port=0, **broken):
-        made = RtspServer(lambda _: Programme(card(320, 180, interval=25, bitrate=400), audio), broken=Broken(**broken))
+        made = RtspServer(lambda _: Programme(card(320, 180, interval=25, bitrate=400), audio), broken=RtspFaults(**broken))
         self.call(made.start("127.0.0.1", port))
         self.cameras.append(made)
         return made

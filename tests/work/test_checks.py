@@ -8,14 +8,14 @@ from direkt.described.errors import Unreachable
 from direkt.destination.references import Sources
 from direkt.device.state import Bare, Capability, Channel, DeviceClock, DeviceState, Health, PushState, Slot
 from direkt.platform import library, planned
-from direkt.platform.event import Facts
+from direkt.platform.event import PlatformFacts
 from direkt.rig import file as rig
 from direkt.secret import Secret
 from direkt.store import event_memory
 from direkt.work.feeds import FeedParts
 from direkt.work.live import checks, end, event_at_platforms
 from direkt.work.live.end_findings import Proof, What
-from direkt.work.live.go_types import Crew, Options, Rehearsed
+from direkt.work.live.go_types import Crew, LastRehearsal, Options
 from tests.support import KEY, Folder
 
 RIG = """\
@@ -96,7 +96,7 @@ class Checks(Folder):
         entry, _, destination = made.feed("f")
         parts = {"f": FeedParts(made, "f", entry, destination, made.sheet(destination), driver or Device())}
         crew = Crew(
-            means, SimpleNamespace(), lambda _: None, lambda _: Rehearsed(rehearsed, bool(rehearsed)), lambda _: exposed
+            means, SimpleNamespace(), lambda _: None, lambda _: LastRehearsal(rehearsed, bool(rehearsed)), lambda _: exposed
         )
         found = list(checks.before(airings, parts, crew, options or Options()))
         return [f"{line.verdict} {line.what}: {line.text} -> {line.advice}" for line in found]
@@ -178,7 +178,7 @@ class Checks(Folder):
         self.assertEqual(event_at_platforms._how(round_), " (2026-07-05 12:00, for whoever has the link, delay short, marked as equirectangular)")
 
     def test_a_platform_asks_for_what_it_insists_on(self):
-        self.assertEqual(Facts("T").wrong(SimpleNamespace(audience="link", delay="usual", fields={})), [])
+        self.assertEqual(PlatformFacts("T").wrong(SimpleNamespace(audience="link", delay="usual", fields={})), [])
 
 
 if __name__ == "__main__":

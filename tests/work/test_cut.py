@@ -131,7 +131,7 @@ class Cuts(Folder):
             told, error = [], None
 
             def on_event(event):
-                if isinstance(event, unfinished.Standing):
+                if isinstance(event, unfinished.UnfinishedWrite):
                     told.append(event)
                 if isinstance(event, Agree):
                     wire.passed, wire.left, wire.back = 0, cut, back
@@ -139,7 +139,7 @@ class Cuts(Folder):
                 return None
 
             try:
-                done = drive(write.write(feed, Secret(KEY), RealClock(), write.Terms(wait=2.0)), on_event)
+                done = drive(write.write(feed, Secret(KEY), RealClock(), write.WriteTerms(wait=2.0)), on_event)
             except DirektError as caught:
                 done, error = None, caught
             finally:

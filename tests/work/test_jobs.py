@@ -7,7 +7,7 @@ from pathlib import Path
 from unittest import mock
 
 from direkt.demand import parse
-from direkt.described.errors import DeviceError, Refused, Unreachable
+from direkt.described.errors import ChangeRefused, DeviceError, Unreachable
 from direkt.destination.references import Sources
 from direkt.device.input import InputSignal
 from direkt.device.state import Bare, Capability, Channel, DeviceState, PushState, Slot
@@ -18,7 +18,7 @@ from direkt.store import learned
 from direkt.store.small_file import place
 from direkt.work.device import push, renew, unfinished, write
 from direkt.work.device import saved as saved_files
-from direkt.work.device.unfinished import Stage, Standing
+from direkt.work.device.unfinished import Stage, UnfinishedWrite
 from direkt.work.feeds import FeedParts
 from direkt.work.steps import Agree, drive
 from tests.support import KEY, RIG, Folder
@@ -126,14 +126,14 @@ class Jobs(Folder):
         return drive(job, on_event)
 
     def unfinished(self) -> Stage:
-        return [e for e in self.seen if isinstance(e, Standing)][-1].stage
+        return [e for e in self.seen if isinstance(e, UnfinishedWrite)][-1].stage
 
 
 class Writing(Jobs):
     def write(self, driver: FakeDriver, *, agree: bool = True, restore: Path | None = None, **more):
         if restore is not None:
             return self.run_job(write.restore(self.feed(driver), restore, Sources({}), self.clock), agree=agree)
-        return self.run_job(write.write(self.feed(driver), Secret(KEY), self.clock, write.Terms(**more)), agree=agree)
+        return self.run_job(write.write(self.feed(driver), Secret(KEY), self.clock, write.WriteTerms(**more)), agree=agree)
 
     def test_from_plan_to_proof(self):
         driver = FakeDriver()
@@ -141,9 +141,9 @@ class Writing(Jobs):
         self.assertEqual((done.agreed, done.restarted, done.lost), (True, True, ()))
         self.assertEqual(done.set["video.size"], "1920x1080")
         self.assertEqual((driver.slot.server, driver.slot.channel, driver.key), (SERVER, "main", KEY))
-        kinds = [type(e).__name__ for e in self.seen if not isinstance(e, Standing)]
-        self.assertEqual(kinds, ["Planned", "Agree", "Saved", "Restarting", "Back"])
-        stages = [e.stage.name for e in self.seen if isinstance(e, Standing)]
+        kinds = [type(e).__name__ for e in self.seen if not isinstance(e, UnfinishedWrite)]
+        self.assertEqual(kinds, ["PlannedWrite", "Agree", "Saved", "Restarting", "BackAfterRestart"])
+        stages = [e.stage.name for e in self.seen if isinstance(e, UnfinishedWrite)]
         self.assertEqual(stages, ["UNTOUCHED", "PARTLY", "NOT_IN_FORCE", "SETTINGS_DONE", "NOT_CHECKED"])
         saved = json.loads(done.saved.read_text())
         self.assertEqual((saved["set"]["video.size"], saved["slot"]["channel"]), ("2560x1440", "second"))
@@ -178,7 +178,7 @@ class Writing(Jobs):
             with self.assertRaises(DeviceError):
                 self.write(driver)
             self.assertIs(self.unfinished(), stage, call)
-            self.assertIn(words, [e for e in self.seen if isinstance(e, Standing)][-1].text)
+            self.assertIn(words, [e for e in self.seen if isinstance(e, UnfinishedWrite)][-1].text)
 
     def test_an_interruption_of_the_front_end_reaches_the_job(self):
         driver = FakeDriver()
@@ -205,7 +205,7 @@ class Writing(Jobs):
         driver = FakeDriver()
         driver.away = 0
         self.write(driver)
-        (back,) = [e for e in self.seen if isinstance(e, write.Back)]
+        (back,) = [e for e in self.seen if isinstance(e, write.BackAfterRestart)]
         self.assertTrue(10 < back.seconds < 11, back)
 
     def test_what_does_not_stick_is_listed(self):
@@ -257,7 +257,7 @@ class Writing(Jobs):
 
         def write_(channel, values):
             if any(n.startswith("audio.") for n in values):
-                raise Refused("tower", {"audio": "the microphone is in use"})
+                raise ChangeRefused("tower", {"audio": "the microphone is in use"})
             put(channel, values)
 
         driver.write, driver.away = write_, 0

@@ -72,7 +72,7 @@ class Ports(Folder):
 
     def test_an_interruption_is_an_end(self):
         def on_event(event):
-            if isinstance(event, catch.Tick):
+            if isinstance(event, catch.CatchTick):
                 raise KeyboardInterrupt
 
         reception = Reception(SCHEMES["rtmp"], "a", Secret(KEY))

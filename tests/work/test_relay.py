@@ -15,7 +15,7 @@ from direkt.measure.meter import Meter
 from direkt.media import Claims, Damaged, Format, Framing, Odd, Samples, batch
 from direkt.protocol.rtp import rtcp
 from direkt.protocol.rtp.packet import Packet, build
-from direkt.protocol.rtp.stream import Stream
+from direkt.protocol.rtp.stream import RtpStream
 from direkt.protocol.rtsp.sdp import Encoding
 from direkt.work.stream import relay as relaying
 from direkt.work.stream.relay import CannotCarry, Relay, Silence
@@ -263,7 +263,7 @@ class LongRun(unittest.TestCase):
             ("video", Encoding(96, "H264", 90000, 1, {})),
             ("audio", Encoding(97, "MPEG4-GENERIC", 48000, 2, {"mode": "AAC-hbr", "config": "1190"})),
         ]
-        stream, relay = Stream(encodings, wait=0.0, made_up=False, follow=True), Relay(Silence())
+        stream, relay = RtpStream(encodings, wait=0.0, made_up=False, follow=True), Relay(Silence())
         head = (16).to_bytes(2, "big") + (2 << 3).to_bytes(2, "big") + b"so"
         numbers = [65000, 65000]
         last, furthest, sent = {}, 0.0, 0

@@ -5,7 +5,7 @@ import datetime
 from direkt.errors import UnusableInput
 from direkt.rig import file as rigs
 from direkt.store import event_memory, turns, wishes
-from direkt.work.live.schedule_service import Deed, Doing, Done, Said, Service
+from direkt.work.live.schedule_service import Deed, Done, EntryBegins, ScheduleNote, ScheduleService
 from tests.support import Folder
 from tests.work.test_timetable import RIG
 
@@ -75,7 +75,7 @@ class Schedule(Folder):
 
     def service(self):
         self.said = []
-        return Service(lambda: rigs.load(self.folder / "rig.yaml"), self.acts, self.clocks, self.clocks.wall, lambda work: work())
+        return ScheduleService(lambda: rigs.load(self.folder / "rig.yaml"), self.acts, self.clocks, self.clocks.wall, lambda work: work())
 
     def run_for(self, one, hours, step=30.0):
         end = self.clocks.steady + hours * 3600
@@ -89,8 +89,8 @@ class Schedule(Folder):
         self.write("finals: {event: finals, before: 10m}")
         self.run_for(self.service(), 8, 20.0)
         self.assertEqual(self.acts.done, [("begin", "finals", "05 11:50"), ("end", "finals", "05 15:00")])
-        kinds = [(type(e), e.deed) for e in self.said if isinstance(e, Doing | Done)]
-        self.assertEqual(kinds, [(Doing, Deed.BEGIN), (Done, Deed.BEGIN), (Doing, Deed.END), (Done, Deed.END)])
+        kinds = [(type(e), e.deed) for e in self.said if isinstance(e, EntryBegins | Done)]
+        self.assertEqual(kinds, [(EntryBegins, Deed.BEGIN), (Done, Deed.BEGIN), (EntryBegins, Deed.END), (Done, Deed.END)])
 
     def test_it_survives_restarts_at_any_moment_and_takes_nothing_twice(self):
         self.write("finals: {event: finals}", 'a: {feed: roof, window: "11:30-14:00"}', more=', repeat: "FREQ=DAILY;COUNT=2"')
@@ -163,7 +163,7 @@ class Schedule(Folder):
         self.clocks.ahead -= 5 * 3600
         self.run_for(one, 0.5)
         self.assertEqual([deed for deed, *_ in self.acts.done], ["begin"])
-        self.assertEqual([e.text.partition(" clock ")[2] for e in self.said if isinstance(e, Said)], ["was set 18000 s forward", "was set 18000 s back"])
+        self.assertEqual([e.text.partition(" clock ")[2] for e in self.said if isinstance(e, ScheduleNote)], ["was set 18000 s forward", "was set 18000 s back"])
         self.clocks.ahead += 2.5 * 3600  # this time it was right
         self.run_for(one, 0.1)
         self.assertEqual([deed for deed, *_ in self.acts.done], ["begin", "end"])
@@ -202,7 +202,7 @@ class Schedule(Folder):
             self.run_for(self.service(), 1.5, 20.0)
         self.assertEqual([(deed, entry) for deed, entry, _ in self.acts.done if deed == "end"], [])
         self.assertIs(wishes.read(self.folder).on["roof"], True)
-        self.assertTrue(any(isinstance(e, Said) and "stays on for b" in e.text for e in self.said) or turns.read(self.folder)["a"].ended)
+        self.assertTrue(any(isinstance(e, ScheduleNote) and "stays on for b" in e.text for e in self.said) or turns.read(self.folder)["a"].ended)
         self.run_for(self.service(), 2)
         self.assertEqual([(entry, at) for deed, entry, at in self.acts.done if deed == "end"], [("b", "05 14:00")])
         self.assertIs(wishes.read(self.folder).on["roof"], False)
@@ -232,7 +232,7 @@ class Schedule(Folder):
         self.clocks.ahead -= 5 * 3600
         self.run_for(one, 0.5)
         self.assertEqual([deed for deed, *_ in self.acts.done], ["begin", "end", "begin"])
-        self.assertTrue(any("clock was wrong: it begins again" in e.text for e in self.said if isinstance(e, Said)))
+        self.assertTrue(any("clock was wrong: it begins again" in e.text for e in self.said if isinstance(e, ScheduleNote)))
 
     def test_what_was_begun_before_a_long_down_time_ends(self):
         self.write("finals: {event: finals}", 'a: {feed: roof, window: "11:00-14:00"}')

@@ -26,7 +26,7 @@ from direkt.protocol import address
 from direkt.secret import Secret
 from direkt.work.steps import drive
 from direkt.work.stream import signal
-from direkt.work.stream.signal import Carried, Settings, Signalling, send
+from direkt.work.stream.signal import LineCarried, Settings, Signalling, send
 from tests.support import free_port, wait_until
 
 KEY = "varn~fake~teal"
@@ -121,12 +121,12 @@ class Sending(unittest.TestCase):
         self.assertAlmostEqual(result.mbit_s, 1.73, delta=0.2)
 
     def test_a_card_that_needs_less_than_it_is_asked_for_is_no_limit(self):
-        quiet = Carried(3.0, 1650.0, 1655.0, 1700.0, 0.01, 0.01, 0, 400, 0.02)  # 2.97 Mbit/s were asked for
+        quiet = LineCarried(3.0, 1650.0, 1655.0, 1700.0, 0.01, 0.01, 0, 400, 0.02)  # 2.97 Mbit/s were asked for
         self.assertTrue(quiet.held)
         self.assertFalse(quiet.machine_is_slow)
-        thin = Carried(3.0, 2900.0, 1650.0, 1700.0, 0.2, 0.01, 0, 400, 1.9, most_waiting=300_000)
+        thin = LineCarried(3.0, 2900.0, 1650.0, 1700.0, 0.2, 0.01, 0, 400, 1.9, most_waiting=300_000)
         self.assertEqual((thin.held, thin.machine_is_slow), (False, False))
-        busy = Carried(3.0, 1600.0, 1600.0, 1650.0, 0.01, 0.01, 0, 400, 1.2, most_waiting=4_000)  # nothing waits for the line
+        busy = LineCarried(3.0, 1600.0, 1600.0, 1650.0, 0.01, 0.01, 0, 400, 1.2, most_waiting=4_000)  # nothing waits for the line
         self.assertEqual((busy.held, busy.machine_is_slow), (False, True))
 
     def test_a_line_that_takes_nothing_for_a_while_is_seen_while_it_does(self):

@@ -3,7 +3,7 @@
 import json
 from pathlib import Path
 
-from direkt.described.errors import Refused, Unreachable
+from direkt.described.errors import ChangeRefused, Unreachable
 from direkt.destination.allowed import Trust
 from direkt.destination.references import Sources
 from direkt.device.state import PushState, Slot
@@ -69,10 +69,10 @@ class Faults(Writes):
         self.begin(calls)
         self.assertGreater(calls.count, 4)
         for at in range(calls.count + 1):
-            for kind in (Unreachable, Refused, KeyboardInterrupt):
+            for kind in (Unreachable, ChangeRefused, KeyboardInterrupt):
                 for late in (False, True):
                     with self.subTest(at=at, kind=kind, late=late):
-                        error = Refused("tower", {"video.size": "no"}) if kind is Refused else kind("tower is gone")
+                        error = ChangeRefused("tower", {"video.size": "no"}) if kind is ChangeRefused else kind("tower is gone")
                         self.one_fault(at, error, late)
 
     def one_fault(self, at, error, late):
@@ -84,10 +84,10 @@ class Faults(Writes):
                 self.begin(driver)
         except AssertionError:  # what fails once while it is read back is asked again
             self.assertIsInstance(error, Unreachable)
-            self.assertIn(Stage.NOT_CHECKED, [e.stage for e in self.seen if isinstance(e, unfinished.Standing)])
+            self.assertIn(Stage.NOT_CHECKED, [e.stage for e in self.seen if isinstance(e, unfinished.UnfinishedWrite)])
             self.assertIsNone(unfinished.find(self.rig, "finish"))
             return
-        told = [e for e in self.seen if isinstance(e, unfinished.Standing)]
+        told = [e for e in self.seen if isinstance(e, unfinished.UnfinishedWrite)]
         left = unfinished.find(self.rig, "finish")
         if not told:
             self.assertEqual((driver.now(), left), (before, None), "nothing was begun")
@@ -143,7 +143,7 @@ class Faults(Writes):
             self.begin(device)
         first = unfinished.find(self.rig, "finish")
         device.values["video.size"] = "2560x1440"
-        device.fail = {"write": Refused("tower", {"video.size": "no"})}
+        device.fail = {"write": ChangeRefused("tower", {"video.size": "no"})}
         with self.assertRaises(DirektError) as caught:
             self.begin(device)
         self.assertEqual(unfinished.find(self.rig, "finish"), first)
@@ -160,7 +160,7 @@ class Faults(Writes):
         self.assertIn(f"to finish: direkt write finish --restore {saved}", left.text)
         self.assertNotIn("to go back", left.text)
         self.assertIn("the write of 2026-01-03 00:01 for feed finish was not finished: ",
-                      unfinished.Standing(left.stage, "finish", "tower", since="20260103-000105").told_later)  # fmt: skip
+                      unfinished.UnfinishedWrite(left.stage, "finish", "tower", since="20260103-000105").told_later)  # fmt: skip
 
     def test_where_nothing_can_be_kept_nothing_is_changed(self):
         device = FakeDriver()
@@ -254,12 +254,12 @@ class Portions(Writes):
             def write(self, channel, values):
                 if len([call for call in self.calls if call == "write"]) == 2 and "refused" not in self.calls:
                     self.calls.append("refused")
-                    raise Refused("tower", {next(iter(values)): "not today"})
+                    raise ChangeRefused("tower", {next(iter(values)): "not today"})
                 super().write(channel, values)
 
         device = OneByOne()
         before = dict(device.values)
-        with self.assertRaisesRegex(Refused, "not today") as caught:
+        with self.assertRaisesRegex(ChangeRefused, "not today") as caught:
             self.begin(device)
         self.assertEqual((device.values, device.needs_restart), (before, False))
         self.assertEqual(caught.exception.__notes__, ["tower was put back: it is set as before"])

@@ -23,16 +23,16 @@ _RESERVE = 30.0  # percent, where nothing is said
 
 @click.command()
 @click.option(
-    "--up", type=options.Number(min=0, min_open=True), metavar="MBIT", help="Upstream in Mbit/s [default: the rig's]."
+    "--up", type=options.RealNumber(min=0, min_open=True), metavar="MBIT", help="Upstream in Mbit/s [default: the rig's]."
 )
 @click.option(
-    "--reserve", type=options.Number(0, 99), metavar="PERCENT", help="Kept free [default: the rig's, else 30]."
+    "--reserve", type=options.RealNumber(0, 99), metavar="PERCENT", help="Kept free [default: the rig's, else 30]."
 )
 @click.option(
-    "--plan", type=options.Number(min=0, min_open=True), metavar="GB", help="What is left on a metered plan."
+    "--plan", type=options.RealNumber(min=0, min_open=True), metavar="GB", help="What is left on a metered plan."
 )
 @click.option(
-    "--hours", type=options.Number(min=0, min_open=True), default=1.0, show_default=True, help="Length of the event."
+    "--hours", type=options.RealNumber(min=0, min_open=True), default=1.0, show_default=True, help="Length of the event."
 )
 @options.rig_option
 @options.json_option

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from direkt.judge import Judgement
     from direkt.measure.meter import Measurement
     from direkt.net.transport import Recorder
-    from direkt.work.stream.reception import Refusals, Rehearsal
+    from direkt.work.stream.reception import RefusedPeers, Rehearsal
 
 _TRANSPORT = SPOKEN[0]
 
@@ -82,7 +82,7 @@ class _Run:
         self.addresses: list[str] = []
 
     def run(self, host: str | None, port: int, overwrite: bool, report: Path | None) -> ExitCode:
-        from direkt.cli.live import View
+        from direkt.cli.live import RehearsalView
         from direkt.net import certificates, routes
         from direkt.work.steps import Answer, drive
         from direkt.work.stream import catch as work
@@ -95,7 +95,7 @@ class _Run:
             self.scheme, self.expected.app, self.expected.key, recorder=recorder,
             tls=certificate.context if certificate else None,
         )  # fmt: skip
-        view = View(self.out, reception.rehearsal, self._judge, self.expected.sheet, self.seconds)
+        view = RehearsalView(self.out, reception.rehearsal, self._judge, self.expected.sheet, self.seconds)
 
         def on_event(event: work.CatchEvent) -> Answer:
             if isinstance(event, work.Listening):
@@ -148,7 +148,7 @@ class _Run:
 
         return judge_sent(self.expected.sheet, measurement.found, self.expected.set, self.expected.source_rate)
 
-    def _nothing_came(self, refusals: dict[str, Refusals], interrupted: bool) -> ExitCode:
+    def _nothing_came(self, refusals: dict[str, RefusedPeers], interrupted: bool) -> ExitCode:
         from direkt.cli import live
 
         for line in live.refusal_lines(refusals, 100):

@@ -99,17 +99,17 @@ class _Run:
         self.out = output.console(err=as_json)
 
     def run(self, report: Path | None) -> ExitCode:
-        from direkt.cli.live import View, Words
+        from direkt.cli.live import RehearsalView, StateWords
         from direkt.work.steps import Answer, drive
         from direkt.work.stream import fetch as work
-        from direkt.work.stream.catch import Tick
+        from direkt.work.stream.catch import CatchTick
 
         self.out.print(f"[bold]fetching[/] {escape(self.source.address)}", soft_wrap=True)
         fetching = work.Fetch(self.source.address, self.source.login, by=self.by)
-        words = Words("waiting for the stream", "nothing comes")
-        view = View(self.out, fetching.rehearsal, self._judge, self.source.sheet, self.seconds, words)
+        words = StateWords("waiting for the stream", "nothing comes")
+        view = RehearsalView(self.out, fetching.rehearsal, self._judge, self.source.sheet, self.seconds, words)
 
-        def on_event(event: Tick) -> Answer:
+        def on_event(event: CatchTick) -> Answer:
             view.show(event.now, event.since, _BEGIN_LIMIT)
             return None
 

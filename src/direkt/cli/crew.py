@@ -32,14 +32,14 @@ def means(rig: Rig) -> Means:
 def crew(rig: Rig) -> Crew:
     """All of it."""
     from direkt.platform.interface import values_of
-    from direkt.work.live.go_types import Crew, Rehearsed
+    from direkt.work.live.go_types import Crew, LastRehearsal
 
-    def rehearsed(feed: str) -> Rehearsed:
+    def rehearsed(feed: str) -> LastRehearsal:
         found = recording.limited(rig, lambda log: log.last(("rehearse", "catch"), feed))
         if found is None:
-            return Rehearsed()
+            return LastRehearsal()
         good = found.entry.outcome in ("good", "advise")
-        return Rehearsed(found.at.strftime("%Y-%m-%dT%H:%M:%SZ"), good, values_of(found.entry.detail.get("sent")))
+        return LastRehearsal(found.at.strftime("%Y-%m-%dT%H:%M:%SZ"), good, values_of(found.entry.detail.get("sent")))
 
     def exposed(destination: str) -> bool:
         name = rig.file.destinations[destination].key.removeprefix("store:")
@@ -67,7 +67,7 @@ def launch(rig: Rig, feed: str) -> None:
 
 
 @dataclass(slots=True)
-class Asker:
+class PersonAsker:
     """Asks a person: at a terminal, or line by line from a pipe. Where nobody answers, the answer is the safe one."""
 
     yes: bool  # everything is answered with yes

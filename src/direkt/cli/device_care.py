@@ -16,7 +16,7 @@ from direkt.errors import UnusableInput
 if TYPE_CHECKING:
     from direkt.cli.documents.gear import HealthJson, HealthRowJson, TimeJson
     from direkt.device.state import Health
-    from direkt.work.device.manage import Checked
+    from direkt.work.device.manage import DeviceHealth
 
 # The login
 
@@ -87,7 +87,7 @@ def health(name: str | None, every: bool, rig_path: Path | None, as_json: bool) 
     return ExitCode.FAILS if any(one.wrong for one in found) else ExitCode.GOOD
 
 
-def _health_words(one: Checked) -> str:
+def _health_words(one: DeviceHealth) -> str:
     """One line."""
     from direkt.device.onvif.client import offset_text
 
@@ -111,7 +111,7 @@ def _health_words(one: Checked) -> str:
     return ", ".join(parts)
 
 
-def _health_json(one: Checked) -> HealthRowJson:
+def _health_json(one: DeviceHealth) -> HealthRowJson:
     h: Health | None = one.health
     clock = h.clock if h is not None else None
     return {

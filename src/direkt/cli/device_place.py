@@ -61,7 +61,7 @@ def address(
     def open_at(where: str) -> Driver:
         return library.open_driver(entry.driver, chosen, where, login, rig.folder)
 
-    def on_event(event: manage.Moving | manage.Told | manage.Back | Agree) -> Answer:
+    def on_event(event: manage.Moving | manage.DeviceNote | manage.DeviceBack | Agree) -> Answer:
         nonlocal begun
         if isinstance(event, Agree):
             begun = agreed(f"Move {chosen}?", yes)
@@ -69,7 +69,7 @@ def address(
         if isinstance(event, manage.Moving):
             output.note(f"{chosen} will move: {_place(event.before)} -> {_place(event.after)}")
             output.note(event.back)
-        elif isinstance(event, manage.Told):
+        elif isinstance(event, manage.DeviceNote):
             output.note(event.text)
         else:
             output.note(f"{chosen} answers there after {event.seconds:.1f} s")
@@ -138,7 +138,7 @@ def claim(name: str, user: str, ask: bool, rig_path: Path | None, as_json: bool)
     goes to the device, and is never shown.
     """
     from direkt.cli import rigfile
-    from direkt.described.errors import Refused
+    from direkt.described.errors import ChangeRefused
     from direkt.device.state import Capability, need
     from direkt.rig.file import place_of
 
@@ -163,7 +163,7 @@ def claim(name: str, user: str, ask: bool, rig_path: Path | None, as_json: bool)
             store.put(kept_name, f"{user}:{password.reveal()}", by)
         try:
             driver.claim(user, password)
-        except Refused:
+        except ChangeRefused:
             if known is None and kept is not None:
                 store.put(kept_name, kept, by)  # what was kept before may be its password
             elif known is None:

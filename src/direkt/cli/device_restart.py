@@ -33,14 +33,14 @@ def restart(name: str | None, yes: bool, wait: float, rig_path: Path | None) -> 
     _, chosen, driver = opened(rig_path, name)
     begun = False
 
-    def on_event(event: manage.Told | manage.Back | Agree) -> Answer:
+    def on_event(event: manage.DeviceNote | manage.DeviceBack | Agree) -> Answer:
         nonlocal begun
         if isinstance(event, Agree):
             begun = agreed(f"Restart {chosen}?", yes)
             if begun:
                 output.note(f"restarting {chosen} ...")
             return begun
-        if isinstance(event, manage.Told):
+        if isinstance(event, manage.DeviceNote):
             output.note(f"! {event.text}")
         else:
             output.console().print(f"[green]✓[/] {escape(chosen)} is back after {event.seconds:.1f} s")
@@ -93,7 +93,7 @@ def firmware(name: str, file: Path, yes: bool, wait: float, rig_path: Path | Non
         def progress(done: int, whole: int) -> None:
             bar.update(task, completed=done, total=whole, visible=True)
 
-        def on_event(event: manage.Told | manage.Back | Agree) -> Answer:
+        def on_event(event: manage.DeviceNote | manage.DeviceBack | Agree) -> Answer:
             nonlocal began
             if isinstance(event, Agree):
                 bar.stop()
@@ -101,7 +101,7 @@ def firmware(name: str, file: Path, yes: bool, wait: float, rig_path: Path | Non
                 bar.start()
                 return began
             output.note(
-                event.text if isinstance(event, manage.Told) else f"{chosen} is back after {event.seconds:.1f} s"
+                event.text if isinstance(event, manage.DeviceNote) else f"{chosen} is back after {event.seconds:.1f} s"
             )
             return None
 

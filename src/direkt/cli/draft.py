@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from direkt.cli.documents.destinations import CellWordsJson, DraftedCellJson, SheetDraftJson
-    from direkt.destination.draft import Cell, Draft
+    from direkt.destination.draft import Draft, DraftedCell
 
 _KINDS = {
     ".csv": "csv", ".tsv": "csv", ".tab": "csv", ".md": "md", ".markdown": "md", ".txt": "txt", ".text": "txt", ".eml": "txt",
@@ -93,7 +93,7 @@ def _read(source: Path) -> tuple[str, str]:
         return data.decode("cp1252", "replace"), kind
 
 
-def _cell(cell: Cell) -> DraftedCellJson:
+def _cell(cell: DraftedCell) -> DraftedCellJson:
     one = cell.statement
     words: list[CellWordsJson] = [
         {"words": one.text[start:end], "start": start, "end": end, "became": what or None}
@@ -127,7 +127,7 @@ def _explain(out: Console, made: Draft) -> None:
     )
 
 
-def _says(made: Draft, cell: Cell, what: str) -> str:
+def _says(made: Draft, cell: DraftedCell, what: str) -> str:
     """A parameter with what the whole table says of it."""
     from direkt import demand
     from direkt.destination.sheet import Protocol
@@ -160,7 +160,7 @@ def _fact(value: object) -> str:
     return f"{value:g}" if isinstance(value, int | float) else str(value)
 
 
-def _marked(cell: Cell, became: list[str]) -> str:
+def _marked(cell: DraftedCell, became: list[str]) -> str:
     text = cell.statement.text
     at = 0
     parts: list[str] = []

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from direkt.cli.documents.on_air import EventAccountsJson, HeldEventJson
     from direkt.platform.event import PlatformEvent
     from direkt.rig.file import Rig
-    from direkt.work.live.account import Held
+    from direkt.work.live.account import HeldEvent
     from direkt.work.live.event_at_platforms import AirEvent, Airing
     from direkt.work.steps import Job
 
@@ -60,7 +60,7 @@ def list_accounts(rig: Rig, wanted: str, as_json: bool) -> ExitCode:
     return worst
 
 
-def _whose(one: Held) -> str:
+def _whose(one: HeldEvent) -> str:
     if one.by_key:
         return f"the rig pushes with its key ({one.destination})"
     if one.owner is not None:
@@ -68,7 +68,7 @@ def _whose(one: Held) -> str:
     return f"not known: {one.unasked}" if one.unasked else "somebody else's"
 
 
-def _held_json(one: Held) -> HeldEventJson:
+def _held_json(one: HeldEvent) -> HeldEventJson:
     e = one.event
     return {
         "id": e.id, "title": e.title or None, "state": e.state.value, "word": e.word or None, "start": e.start or None, "watch": e.watch or None,
@@ -77,7 +77,7 @@ def _held_json(one: Held) -> HeldEventJson:
     }  # fmt: skip
 
 
-def _print_account(out: Console, title: str, name: str, held: list[Held]) -> None:
+def _print_account(out: Console, title: str, name: str, held: list[HeldEvent]) -> None:
     out.print(f"[bold]{escape(title)}[/]  {escape(name)}: {len(held)} event{'s' if len(held) != 1 else ''}, all that it lists")
     if not held:
         return

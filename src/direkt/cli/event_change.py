@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
     from direkt.cli.documents.on_air import EventDoneJson
     from direkt.platform.event import PlatformEvent
-    from direkt.platform.planned import Planned
+    from direkt.platform.planned import PlannedEvent
     from direkt.rig.file import Rig
     from direkt.work.live.event_at_platforms import AirEvent, Airing, PersonStep
     from direkt.work.steps import Job
@@ -43,20 +43,20 @@ def change_command(verb: str, help: str, work: Work) -> click.Command:
     return command
 
 
-def _change(rig: Rig, one: Planned, verb: str, yes: bool, as_json: bool, work: Work) -> ExitCode:
+def _change(rig: Rig, one: PlannedEvent, verb: str, yes: bool, as_json: bool, work: Work) -> ExitCode:
     """Does ``work`` at each destination of the event, and says what became of it."""
     import time
 
     from direkt.cli import recording
-    from direkt.cli.crew import Asker
-    from direkt.store.entry import Entry
+    from direkt.cli.crew import PersonAsker
+    from direkt.store.entry import LogEntry
     from direkt.work.live import event_at_platforms as air
     from direkt.work.steps import Answer, drive
 
-    asker, out = Asker(yes), output.console(err=as_json)
+    asker, out = PersonAsker(yes), output.console(err=as_json)
     recording.begin(rig, "event", verb, event=one.name, mark=one.mark)
     document: EventDoneJson = {"schema": "direkt.event-done/1", "did": verb, "name": one.name, "at": []}
-    entries: list[Entry] = []
+    entries: list[LogEntry] = []
     worst = ExitCode.GOOD
 
     def on_event(told: AirEvent) -> Answer:
@@ -86,7 +86,7 @@ def _change(rig: Rig, one: Planned, verb: str, yes: bool, as_json: bool, work: W
                 soft_wrap=True,
             )
             entries.append(
-                Entry("event", "good", f"{verb}: {said}", event=one.name, mark=one.mark, destination=airing.destination)
+                LogEntry("event", "good", f"{verb}: {said}", event=one.name, mark=one.mark, destination=airing.destination)
             )
         except DirektError as error:
             from direkt.cli.exits import code_of
@@ -97,7 +97,7 @@ def _change(rig: Rig, one: Planned, verb: str, yes: bool, as_json: bool, work: W
             )
             output.error(str(error))
             entries.append(
-                Entry(
+                LogEntry(
                     "event", "failed", f"{verb}: {error}", event=one.name, mark=one.mark, destination=airing.destination
                 )
             )
@@ -172,7 +172,7 @@ def drop(airing: Airing, now: str) -> Job[AirEvent, PlatformEvent | None]:
         airing.platform.drop(found)
     known = airing.planned.name, airing.planned.mark
 
-    def gone(place: event_memory.Place) -> event_memory.Place:
+    def gone(place: event_memory.DestinationMemory) -> event_memory.DestinationMemory:
         return place.model_copy(update={"state": "none", "done": {}, "pushed": False, "key_mark": ""})
 
     left = event_memory.change_place(airing.rig.folder, *known, airing.destination, gone)

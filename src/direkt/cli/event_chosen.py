@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable
 
     from direkt.platform.event import PlatformEvent
-    from direkt.platform.planned import Planned
+    from direkt.platform.planned import PlannedEvent
     from direkt.rig.file import Rig
     from direkt.work.live.event_at_platforms import AirEvent, Airing
     from direkt.work.steps import Job
@@ -26,7 +26,7 @@ at_option = click.option(
 yes_option = click.option("--yes", is_flag=True, help="Answer every question with yes.")
 
 
-def chosen(rig: Rig, name: str | None, at: str | None) -> Planned:
+def chosen(rig: Rig, name: str | None, at: str | None) -> PlannedEvent:
     """The time of an event that is meant: on now, next, or on or after a date. Raises UnusableInput."""
     from direkt.platform import planned
 
@@ -43,7 +43,7 @@ def chosen(rig: Rig, name: str | None, at: str | None) -> Planned:
     raise UnusableInput(f"the event {found!r} does not take place on or after {day}")
 
 
-def gathered(rig: Rig, one: Planned) -> list[Airing]:
+def gathered(rig: Rig, one: PlannedEvent) -> list[Airing]:
     from direkt.cli import crew
     from direkt.work.live import event_at_platforms
 

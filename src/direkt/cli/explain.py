@@ -14,14 +14,14 @@ from direkt.errors import UnusableInput
 @click.argument("term", nargs=-1)
 @click.option("--calc", is_flag=True, help="Do the sums for the figures that the other options give.")
 @click.option("--size", metavar="WxH", help="calc: picture size, such as 1920x1080.")
-@click.option("--fps", type=options.Number(min=0, min_open=True), help="calc: frame rate.")
-@click.option("--kbit", type=options.Number(min=0, min_open=True), help="calc: bitrate in kbit/s.")
+@click.option("--fps", type=options.RealNumber(min=0, min_open=True), help="calc: frame rate.")
+@click.option("--kbit", type=options.RealNumber(min=0, min_open=True), help="calc: bitrate in kbit/s.")
 @click.option(
-    "--keyframe", type=options.Number(min=0, min_open=True), metavar="SECONDS", help="calc: keyframe interval."
+    "--keyframe", type=options.RealNumber(min=0, min_open=True), metavar="SECONDS", help="calc: keyframe interval."
 )
 @click.option(
     "--hours",
-    type=options.Number(min=0, min_open=True),
+    type=options.RealNumber(min=0, min_open=True),
     default=1.0,
     show_default=True,
     help="calc: length of the event.",

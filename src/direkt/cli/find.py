@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
     from direkt.cli.documents.gear import FindJson, FoundJson
     from direkt.rig.file import Rig
-    from direkt.work.device.find import FindEvent, Found, Result
+    from direkt.work.device.find import FindEvent, FoundDevice, SearchResult
     from direkt.work.steps import Answer
 
 
@@ -66,7 +66,7 @@ def find(
     from direkt.work.steps import drive
 
     rig = _rig(rig_path)
-    wanted = work.Wanted(interface, subnets, ports if ports is not None else work.PORTS, wait, try_defaults)
+    wanted = work.SearchWanted(interface, subnets, ports if ports is not None else work.PORTS, wait, try_defaults)
     result = drive(work.find(wanted, rig, options.sources(rig) if rig is not None else None), _on_event)
     added = _add(result, rig, rig_path) if add else {}
     if as_json:
@@ -104,7 +104,7 @@ def _on_event(event: FindEvent) -> Answer:
     return None
 
 
-def _add(result: Result, rig: Rig | None, path: Path | None) -> dict[str, str]:
+def _add(result: SearchResult, rig: Rig | None, path: Path | None) -> dict[str, str]:
     """Writes the new ones into the rig; their names by address."""
     from direkt.cli import rigfile
     from direkt.rig import file as rigs
@@ -129,7 +129,7 @@ def _add(result: Result, rig: Rig | None, path: Path | None) -> dict[str, str]:
     return names
 
 
-def _json(one: Found, added: dict[str, str]) -> FoundJson:
+def _json(one: FoundDevice, added: dict[str, str]) -> FoundJson:
     return {
         "address": one.address, "name": one.name, "make": one.make, "model": one.model, "firmware": one.firmware,
         "speaks": list(one.speaks), "can_push": one.can_push, "push": one.push_words, "needs_first_password": one.needs_first_password,
@@ -139,7 +139,7 @@ def _json(one: Found, added: dict[str, str]) -> FoundJson:
     }  # fmt: skip
 
 
-def _print(out: Console, result: Result, added: dict[str, str]) -> None:
+def _print(out: Console, result: SearchResult, added: dict[str, str]) -> None:
     devices = result.devices
     if devices and output.is_narrow(out):
         for one in devices:
@@ -163,13 +163,13 @@ def _print(out: Console, result: Result, added: dict[str, str]) -> None:
         out.print(f"[yellow]![/] {escape(words)}")
 
 
-def _in_rig(one: Found, added: dict[str, str]) -> str:
+def _in_rig(one: FoundDevice, added: dict[str, str]) -> str:
     if one.address in added:
         return f"{added[one.address]} (new)"
     return one.rig_name or "–"
 
 
-def _notes(out: Console, one: Found, indent: str) -> None:
+def _notes(out: Console, one: FoundDevice, indent: str) -> None:
     name = one.rig_name or one.name or one.address
     if one.default_login_works:
         out.print(f"{indent}[bold red]✗ {escape(name)}: the login it was delivered with still works (user {escape(one.default_user)}): "
@@ -180,7 +180,7 @@ def _notes(out: Console, one: Found, indent: str) -> None:
         out.print(f"{indent}[dim]{escape(name)} also at {escape(', '.join(one.others))}[/]")
 
 
-def _next(result: Result, added: dict[str, str], subnets: tuple[str, ...]) -> None:
+def _next(result: SearchResult, added: dict[str, str], subnets: tuple[str, ...]) -> None:
     if not result.devices:
         more = "" if subnets else " Try each address: direkt find --subnet 192.0.2.0/24 (with your network)."
         output.note(f"Nothing answered. Is this machine in the cameras' network, and are they on?{more}")

@@ -16,10 +16,10 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from direkt.cli.documents.on_air import GoJson
-    from direkt.platform.planned import Planned
+    from direkt.platform.planned import PlannedEvent
     from direkt.rig.file import Rig
-    from direkt.store.entry import Entry
-    from direkt.work.live.go_types import Checked, Crew, GoEvent, Gone, Judged, Link, Options, Waiting
+    from direkt.store.entry import LogEntry
+    from direkt.work.live.go_types import Crew, GoCheck, GoEvent, Gone, GoWaiting, Judged, Link, Options
     from direkt.work.steps import Answer
 
 _EVERY = 10.0  # s between lines of waiting, where no line can be written over
@@ -30,16 +30,16 @@ _WHO = {"everyone": "for everyone", "link": "for whoever has the link", "invited
 class Front:
     """Shows how an event goes to air, and asks."""
 
-    def __init__(self, rig: Rig, planned: Planned, *, yes: bool, as_json: bool, practice: bool = False) -> None:
-        from direkt.cli.crew import Asker
+    def __init__(self, rig: Rig, planned: PlannedEvent, *, yes: bool, as_json: bool, practice: bool = False) -> None:
+        from direkt.cli.crew import PersonAsker
 
         self.rig, self.planned, self.as_json, self.practice = rig, planned, as_json, practice
         self.out: Console = output.console(err=as_json)
-        self.asker = Asker(yes)
+        self.asker = PersonAsker(yes)
         self.waited = -_EVERY
         self.late = False  # that it is later than usual was told
         self.line = False  # a line that is written over stands there
-        self.entries: list[Entry] = []
+        self.entries: list[LogEntry] = []
         self.document: GoJson = {
             "schema": "direkt.go/1", "event": planned.name, "start": planned.start.isoformat(), "rehearsal": practice, "dry_run": False,
             "on_air": False, "failed": None, "failure": None, "interrupted": False, "steps": [], "checks": [], "would": [], "feeds": [],
@@ -78,14 +78,14 @@ class Front:
         from direkt.work.live import go_types
         from direkt.work.live.event_at_platforms import Did, PersonStep
 
-        if isinstance(event, go_types.Waiting):
+        if isinstance(event, go_types.GoWaiting):
             self._wait(event)
             return None
         self._end_line()
-        if isinstance(event, go_types.Began):
+        if isinstance(event, go_types.StepBegan):
             self.out.print(f"\n[bold]{event.step:d}  {go_types.TITLES[event.step]}[/]")
             self.waited = -_EVERY
-        elif isinstance(event, go_types.Checked):
+        elif isinstance(event, go_types.GoCheck):
             self._checked(event)
         elif isinstance(event, go_types.Ended):
             self.document["steps"].append(
@@ -127,7 +127,7 @@ class Front:
         self.out.file.flush()
         return None
 
-    def _checked(self, line: Checked) -> None:
+    def _checked(self, line: GoCheck) -> None:
         self.document["checks"].append(line)
         output.print_lines(
             self.out, [(f"   {_MARKS[line.verdict]}", f"[bold]{escape(line.what)}[/]  {escape(line.text)}")], indent=0
@@ -135,7 +135,7 @@ class Front:
         if line.advice:
             output.print_lines(self.out, [("       next:", escape(line.advice))], indent=0)
 
-    def _wait(self, event: Waiting) -> None:
+    def _wait(self, event: GoWaiting) -> None:
         usual = (
             f" (usual {event.usual.min:g} to {event.usual.max:g} s, now {event.seconds:.0f} s)"
             if event.usual is not None
@@ -247,13 +247,13 @@ class Front:
     def _record(self, gone: Gone) -> None:
         from direkt.cli import recording
         from direkt.finding import Verdict
-        from direkt.store.entry import Entry
+        from direkt.store.entry import LogEntry
 
         p = self.planned
         steps = {str(int(step)): round(seconds, 1) for step, seconds in gone.seconds.items()}
         without = f" without {', '.join(gone.without)}" if gone.without else ""
         text = f"on air{without}" if gone.failed is None else f"stopped at step {gone.failed:d}: {gone.failure or 'interrupted'}"
-        recording.record(self.rig, [Entry(
+        recording.record(self.rig, [LogEntry(
             "go", "good" if gone.failed is None else "interrupted" if gone.interrupted else "failed", text, event=p.name, mark=p.mark,
             seconds=round(sum(gone.seconds.values()), 1),
             detail={"steps": steps, "links": [link.address for link in gone.links], "left_on": list(gone.left_on),

@@ -16,7 +16,7 @@ from direkt.cli.output import escape
 from direkt.errors import NoAnswer, os_words
 
 if TYPE_CHECKING:
-    from direkt.platform.planned import Planned
+    from direkt.platform.planned import PlannedEvent
     from direkt.rig.file import Rig
     from direkt.work.feeds import FeedParts
     from direkt.work.live import practice
@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 _DELAYS = {"usual": 6.0, "short": 3.0, "shortest": 2.0}  # s that viewers of a practice are behind
 
 
-def practise(rig: Rig, planned: Planned, how: Options, *, yes: bool, report: Path | None, as_json: bool) -> ExitCode:
+def practise(rig: Rig, planned: PlannedEvent, how: Options, *, yes: bool, report: Path | None, as_json: bool) -> ExitCode:
     """The whole practice; the exit code."""
     from direkt.platform import planned as planning
     from direkt.sim.tarnlight import Tarnlight
@@ -82,7 +82,7 @@ def practise(rig: Rig, planned: Planned, how: Options, *, yes: bool, report: Pat
     return code
 
 
-def _after(front: Front, rig: Rig, planned: Planned, crew: Crew, carrier: practice.Carrier) -> ExitCode:
+def _after(front: Front, rig: Rig, planned: PlannedEvent, crew: Crew, carrier: practice.Carrier) -> ExitCode:
     """The end is practised too."""
     from direkt.cli.stop import marked
     from direkt.work.live import end, end_findings

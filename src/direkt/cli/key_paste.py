@@ -97,7 +97,7 @@ def divided(rig: Rig, text: str) -> Parts:
         else:
             names.append(sheet.name)
             hosts += [server.parsed.host for server in sheet.servers]
-        owners.append(parts.Owner(name, tuple(names), frozenset(hosts)))
+        owners.append(parts.PasteOwner(name, tuple(names), frozenset(hosts)))
     return parts.divide(text, owners)
 
 

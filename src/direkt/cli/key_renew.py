@@ -64,7 +64,7 @@ def renew(destination: str, event: str | None, given: bool, yes: bool, rig_path:
 def _of_platform(rig: Rig, destination: str, event: str, *, given: bool, yes: bool) -> Secret:
     """A new key, as the event's platform gives it out; it is kept where the rig has the destination's key."""
     from direkt.cli import crew
-    from direkt.cli.crew import Asker
+    from direkt.cli.crew import PersonAsker
     from direkt.cli.event_chosen import chosen
     from direkt.platform.event import NoSuchEvent
     from direkt.rig.events import EventState
@@ -86,7 +86,7 @@ def _of_platform(rig: Rig, destination: str, event: str, *, given: bool, yes: bo
         if known.state in (EventState.OPEN, EventState.LIVE, EventState.UNKNOWN):
             state = "is on air" if known.state is EventState.LIVE else f"is {known.state}"
             text = f"{event} {state} at {one.sheet.name}: a new key ends its push. Renew the key all the same?"
-            if not Asker(yes).ask(text, False):
+            if not PersonAsker(yes).ask(text, False):
                 raise UnusableInput(f"{event} {state}, and its key was left as it is; end it first: direkt stop {event}, or say --yes")
         key = one.platform.renew(known).key
         event_at_platforms.adopt_key(one, key, means)

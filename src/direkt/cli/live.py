@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
     from direkt.destination.sheet import Sheet
     from direkt.measure.meter import Measurement
-    from direkt.work.stream.reception import Refusals, Rehearsal
+    from direkt.work.stream.reception import RefusedPeers, Rehearsal
 
 _LINE_EVERY = 5  # s between lines where there is no terminal
 _FIRST_RATE = 2.0  # s before which a mean bitrate is little but the first keyframe
@@ -32,7 +32,7 @@ _MOST_REFUSALS = 4
 
 
 @dataclass(frozen=True, slots=True)
-class Words:
+class StateWords:
     """What the states of a stream are called."""
 
     waiting: str = "waiting for the push"
@@ -44,19 +44,19 @@ class Words:
 Judge = Callable[["Measurement"], Judgement]
 
 
-class View:
+class RehearsalView:
     """Shows a rehearsal; a context manager, so that the terminal is left in order."""
 
     def __init__(
         self, out: Console, rehearsal: Rehearsal, judge: Judge, sheet: Sheet | None, seconds: float | None,
-        words: Words | None = None,
+        words: StateWords | None = None,
     ) -> None:  # fmt: skip
-        self._words = words or Words()
+        self._words = words or StateWords()
         self._out, self._rehearsal, self._judge, self._sheet, self._seconds = out, rehearsal, judge, sheet, seconds
         self._live = Live(console=out, auto_refresh=False, transient=True) if out.is_terminal else None
         self._told = -1
 
-    def __enter__(self) -> View:
+    def __enter__(self) -> RehearsalView:
         if self._live is not None:
             self._live.start()
         return self
@@ -160,7 +160,7 @@ class View:
         return [off, *more]
 
 
-def refusal_lines(refusals: dict[str, Refusals], most: int = _MOST_REFUSALS) -> list[Text]:
+def refusal_lines(refusals: dict[str, RefusedPeers], most: int = _MOST_REFUSALS) -> list[Text]:
     """Who was turned away: one line for each reason, the latest last."""
     lines = []
     for r in list(refusals.values())[-most:]:

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from direkt.cli.documents.device_settings import ChangeJson, LogChangesJson
     from direkt.cli.documents.log_entries import LogEntryJson, LogListJson, LogShowJson, LogVerifyJson
     from direkt.store.changes import Change
-    from direkt.store.log import Kept
+    from direkt.store.log import LogRow
 
 _MARKS = {"good": "[green]✓[/]", "advise": "[yellow]![/]", "failed": "[bold red]✗[/]", "interrupted": "[yellow]–[/]"}
 
@@ -90,7 +90,7 @@ def _local(at: datetime.datetime, zone: datetime.tzinfo) -> str:
     return f"{moment:%Y-%m-%d %H:%M:%S} {offset[:3]}:{offset[3:5]}"
 
 
-def _how_open(one: Kept) -> str:
+def _how_open(one: LogRow) -> str:
     """What is known of something that began and did not end."""
     import os
     import socket
@@ -149,7 +149,7 @@ def _print_value(value: object, indent: str) -> None:
         out.print(f"{indent}{escape(value)}")
 
 
-def _entry_json(one: Kept) -> LogEntryJson:
+def _entry_json(one: LogRow) -> LogEntryJson:
     e = one.entry
     return {
         "id": one.id, "at": one.at.isoformat(), "rig": one.rig, "machine": one.machine, "what": e.what, "outcome": e.outcome, "text": e.text,

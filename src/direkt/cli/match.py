@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from direkt.device.state import Channel
     from direkt.match.plan import Plan
     from direkt.rig.file import Rig
-    from direkt.work.device.unfinished import Standing
+    from direkt.work.device.unfinished import UnfinishedWrite
     from direkt.work.feeds import FeedParts
 
 
@@ -133,7 +133,7 @@ def _all(rig: Rig, as_json: bool) -> ExitCode:
 
 
 def _document(
-    feed: FeedParts, channel: Channel, plan: Plan, restart_needed: bool, left: list[Standing]
+    feed: FeedParts, channel: Channel, plan: Plan, restart_needed: bool, left: list[UnfinishedWrite]
 ) -> MatchJson:
     return {
         "schema": "direkt.match/1", "feed": feed.name, "sheet": feed.sheet.id, "channel": channel.name,

@@ -56,7 +56,7 @@ keep_option = click.option(
 overwrite_option = click.option("--overwrite", is_flag=True, help="Let --keep replace a file.")
 
 
-class Number(click.FloatRange):
+class RealNumber(click.FloatRange):
     """A number within a range, and a real one: nan and inf are none."""
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from direkt.destination.sheet import Sheet
     from direkt.device.state import Slot
     from direkt.work.device.push import Look, PushStanding
-    from direkt.work.device.unfinished import Standing
+    from direkt.work.device.unfinished import UnfinishedWrite
     from direkt.work.feeds import FeedParts
 
 
@@ -136,7 +136,7 @@ def _start(feed: FeedParts, sources: Sources, server: str | None) -> Look | None
         return None
 
 
-def _document(feed: FeedParts, found: Look, left: list[Standing]) -> PushJson:
+def _document(feed: FeedParts, found: Look, left: list[UnfinishedWrite]) -> PushJson:
     return {
         "schema": "direkt.push/1", "feed": feed.name, "device": feed.device, **slot_json(found.slot),
         "carried": False, "restart_needed": found.restart_needed, "sent": None, "carrying": None, "unfinished": left,

@@ -13,25 +13,25 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from direkt.cli.documents.measured import CarryingJson, PushJson
-    from direkt.cli.live import View
+    from direkt.cli.live import RehearsalView
     from direkt.destination.references import Sources
     from direkt.device.state import Channel, DeviceState
     from direkt.judge import Judgement
     from direkt.measure.meter import Measurement
-    from direkt.store.carried import Running
-    from direkt.work.device.unfinished import Standing
+    from direkt.store.carried import CarriedFeed
+    from direkt.work.device.unfinished import UnfinishedWrite
     from direkt.work.feeds import FeedParts
     from direkt.work.steps import Answer
-    from direkt.work.stream.carrier import Carrying, State
-    from direkt.work.stream.carry import Carried
-    from direkt.work.stream.catch import Tick
+    from direkt.work.stream.carrier import CarrierState, Carrying
+    from direkt.work.stream.carry import CarryResult
+    from direkt.work.stream.catch import CatchTick
 
 _WAIT = 30.0  # s after which it is said that it takes long
 _USUAL = ("coming", "pushing", "waiting for the camera")  # states that are no news
 _WORDS = ("waiting for camera and platform", "the push is interrupted")
 
 
-def look(feed: FeedParts, left: list[Standing], *, as_json: bool) -> ExitCode:
+def look(feed: FeedParts, left: list[UnfinishedWrite], *, as_json: bool) -> ExitCode:
     """How it stands."""
     from direkt.work.stream import carry as work
 
@@ -43,7 +43,7 @@ def look(feed: FeedParts, left: list[Standing], *, as_json: bool) -> ExitCode:
     return ExitCode.GOOD
 
 
-def stop(feed: FeedParts, left: list[Standing], *, as_json: bool) -> ExitCode:
+def stop(feed: FeedParts, left: list[UnfinishedWrite], *, as_json: bool) -> ExitCode:
     """Ends the process that carries it."""
     from direkt.work.stream import carry as work
 
@@ -62,7 +62,7 @@ def stop(feed: FeedParts, left: list[Standing], *, as_json: bool) -> ExitCode:
 
 def start(
     feed: FeedParts, sources: Sources, server: str | None, seconds: float | None, by: str, report: Path | None,
-    left: list[Standing], *, keep_damaged: bool, as_json: bool,
+    left: list[UnfinishedWrite], *, keep_damaged: bool, as_json: bool,
 ) -> ExitCode:  # fmt: skip
     """Carries it until Ctrl-C, or for some time; then says what was sent, and judges it."""
     from direkt.work.stream import carry as work
@@ -98,25 +98,25 @@ class _Run:
         key_length: int,
         seconds: float | None,
         report: Path | None,
-        left: list[Standing],
+        left: list[UnfinishedWrite],
     ) -> ExitCode:
-        from direkt.cli.live import View, Words
+        from direkt.cli.live import RehearsalView, StateWords
         from direkt.work.steps import drive
         from direkt.work.stream import carry as work
 
         feed = self.feed
         self.out.print(f"[bold]{escape(feed.name)}[/]  carried from {escape(ends[0])}", soft_wrap=True)
         self.out.print(f"        to {escape(ends[1])}; Ctrl-C ends it", soft_wrap=True)
-        view = View(
+        view = RehearsalView(
             self.out,
             self.carrying.rehearsal,
             self._judge,
             feed.sheet,
             seconds,
-            Words(*_WORDS, "sending to", self._status),
+            StateWords(*_WORDS, "sending to", self._status),
         )
 
-        def on_event(event: Tick) -> Answer:
+        def on_event(event: CatchTick) -> Answer:
             self._tell(event, view)
             view.show(event.now, event.since, _WAIT)
             return None
@@ -139,7 +139,7 @@ class _Run:
             else "the camera is gone"
         )
 
-    def _tell(self, event: Tick, view: View) -> None:
+    def _tell(self, event: CatchTick, view: RehearsalView) -> None:
         """What changed on either side, a line each; what stands between two tries is no news."""
         state = self.carrying.state
         for side, new in (("camera", state.source), ("platform", state.push)):
@@ -159,11 +159,11 @@ class _Run:
 
     def _finish(
         self,
-        done: Carried,
+        done: CarryResult,
         ends: tuple[str, str],
         seconds: float | None,
         report: Path | None,
-        left: list[Standing],
+        left: list[UnfinishedWrite],
     ) -> ExitCode:
         from direkt.cli import judgement as judging
         from direkt.cli.received import print_received, received_json
@@ -196,7 +196,7 @@ class _Run:
             return ExitCode.INTERRUPTED
         return judging.exit_code(judgement)
 
-    def _print_extras(self, done: Carried) -> None:
+    def _print_extras(self, done: CarryResult) -> None:
         state = done.state
         if state.silent:
             self.out.print("[yellow]! sound[/]  silence was added: the camera has no sound that can be pushed")
@@ -216,14 +216,14 @@ class _Run:
         )
 
 
-def _carrying(state: State) -> CarryingJson:
+def _carrying(state: CarrierState) -> CarryingJson:
     return {
         "connections": state.pushes, "fetches": state.fetches, "left_out": state.left_out, "damaged": state.damaged,
         "behind_damaged": state.behind, "silence_added": state.silent, "sound_coded_from": state.coded or None,
     }  # fmt: skip
 
 
-def _document(feed: FeedParts, found: Running | None, left: list[Standing]) -> PushJson:
+def _document(feed: FeedParts, found: CarriedFeed | None, left: list[UnfinishedWrite]) -> PushJson:
     from direkt.cli.read import slot_json
     from direkt.work.stream.carry import slot_of
 
@@ -233,7 +233,7 @@ def _document(feed: FeedParts, found: Running | None, left: list[Standing]) -> P
     }  # fmt: skip
 
 
-def _print(feed: FeedParts, found: Running | None) -> None:
+def _print(feed: FeedParts, found: CarriedFeed | None) -> None:
     out = output.console()
     if found is None:
         out.print(

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from direkt.cli.documents.measured import SlotJson
     from direkt.device.state import Channel, DeviceState, Slot
     from direkt.parameters import Values
-    from direkt.work.device.unfinished import Standing
+    from direkt.work.device.unfinished import UnfinishedWrite
 
 
 @click.command()
@@ -44,7 +44,7 @@ def read(device: str | None, rig_path: Path | None, as_json: bool) -> ExitCode:
     return ExitCode.FAILS if state.restart_needed else ExitCode.GOOD
 
 
-def _document(name: str, state: DeviceState, left: list[Standing]) -> ReadJson:
+def _document(name: str, state: DeviceState, left: list[UnfinishedWrite]) -> ReadJson:
     return {
         "schema": "direkt.read/1", "device": name, "make": state.make, "model": state.model, "firmware": state.firmware,
         "temperature": state.temperature, "input": state.input.text if state.input else None,

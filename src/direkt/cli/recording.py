@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from direkt.finding import Verdict
     from direkt.judge import Judgement
     from direkt.rig.file import Rig
-    from direkt.store.entry import Entry, Of, Outcome, Writer
+    from direkt.store.entry import LogEntry, Of, Outcome, Writer
     from direkt.store.log import Log
     from direkt.work.feeds import FeedParts
     from direkt.work.stream.reception import Rehearsal
@@ -81,7 +81,7 @@ def limited(rig: Rig, work: Callable[[Log], Found], limit: float = _LIMIT, *, wr
     return results[0]
 
 
-def record(rig: Rig, entries: Sequence[Entry]) -> None:
+def record(rig: Rig, entries: Sequence[LogEntry]) -> None:
     """Writes entries down, if that can be done."""
     if not entries:
         return
@@ -95,7 +95,7 @@ def record(rig: Rig, entries: Sequence[Entry]) -> None:
         output.note(f"! not logged: {error}")
 
 
-def _add(rig: Rig, entries: Sequence[Entry], *, apart: bool) -> None:
+def _add(rig: Rig, entries: Sequence[LogEntry], *, apart: bool) -> None:
     """Writes entries down; ``apart``: by a process of its own. Raises DirektError."""
     if apart:
         from direkt.cli import recording_apart
@@ -116,18 +116,18 @@ class _Deed:
     def __init__(
         self, rig: Rig, what: str, text: str, *, event: str, mark: str, feed: str, apart: bool, detail: Mapping[str, object]
     ) -> None:  # fmt: skip
-        from direkt.store.entry import Entry
+        from direkt.store.entry import LogEntry
 
         self.rig, self.what, self.id, self.ended, self.apart = rig, what, secrets.token_hex(8), False, apart
         self.since = time.monotonic()
-        entry = Entry(
+        entry = LogEntry(
             what, "good", text, event=event, mark=mark, feed=feed, deed=self.id, phase="began", detail={"process": os.getpid(), **detail}
         )
         self.entry = entry
         self._thread = threading.Thread(target=self._write, args=(entry,), daemon=True)
         self._thread.start()
 
-    def _write(self, entry: Entry) -> None:
+    def _write(self, entry: LogEntry) -> None:
         with contextlib.suppress(DirektError):
             if self.apart:
                 _add(self.rig, [entry], apart=True)
@@ -140,7 +140,7 @@ class _Deed:
         self._thread.join(_LIMIT if limit is None else limit)
         return not self._thread.is_alive()
 
-    def ended_by(self, entries: Sequence[Entry]) -> Sequence[Entry]:
+    def ended_by(self, entries: Sequence[LogEntry]) -> Sequence[LogEntry]:
         """The same entries, as the end of this."""
         own = [entry for entry in entries if entry.what == self.what]
         if own:

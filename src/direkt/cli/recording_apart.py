@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from direkt.store.entry import Entry, LogError, Writer
+from direkt.store.entry import LogEntry, LogError, Writer
 
 if TYPE_CHECKING:
     from direkt.store.log import Log
@@ -24,7 +24,7 @@ class _Order:
 
     folder: Path
     writer: Writer
-    entries: list[Entry]
+    entries: list[LogEntry]
 
 
 def at(folder: Path, writer: Writer) -> Log:
@@ -34,7 +34,7 @@ def at(folder: Path, writer: Writer) -> Log:
     return log.Log(log.url_of(os.environ.get("DIREKT_DATABASE"), folder), writer)
 
 
-def add(folder: Path, writer: Writer, entries: Sequence[Entry]) -> None:
+def add(folder: Path, writer: Writer, entries: Sequence[LogEntry]) -> None:
     """Writes entries down, all or none. Raises LogError."""
     from pydantic import TypeAdapter
 

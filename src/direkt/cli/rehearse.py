@@ -16,10 +16,10 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from direkt.cli.documents.measured import RehearseJson
-    from direkt.cli.live import View
+    from direkt.cli.live import RehearsalView
     from direkt.judge import Judgement
     from direkt.measure.meter import Measurement
-    from direkt.work.device.unfinished import Standing
+    from direkt.work.device.unfinished import UnfinishedWrite
     from direkt.work.feeds import FeedParts
     from direkt.work.steps import Answer
     from direkt.work.stream.rehearse import Rehearsed, RehearseEvent
@@ -69,12 +69,12 @@ class _Run:
 
     def __init__(
         self, feed: FeedParts, seconds: float, keep: Path | None, report: Path | None, as_json: bool,
-        left: list[Standing],
+        left: list[UnfinishedWrite],
     ) -> None:  # fmt: skip
         self.left = left
         self.feed, self.seconds, self.keep, self.report, self.as_json = feed, seconds, keep, report, as_json
         self.out: Console = output.console(err=as_json)
-        self.view: View | None = None
+        self.view: RehearsalView | None = None
 
     def run(self, tls: bool, port: int, overwrite: bool, replace: bool) -> ExitCode:
         from direkt.work.steps import drive
@@ -111,14 +111,14 @@ class _Run:
             raise
 
     def _on_event(self, event: RehearseEvent) -> Answer:
-        from direkt.work.stream.catch import Tick
+        from direkt.work.stream.catch import CatchTick
         from direkt.work.stream.rehearse import START_LIMIT, Phase, Receiving
 
         if isinstance(event, Receiving):
-            from direkt.cli.live import View
+            from direkt.cli.live import RehearsalView
 
-            self.view = View(self.out, event.rehearsal, self._judge, self.feed.sheet, self.seconds)
-        elif isinstance(event, Tick):
+            self.view = RehearsalView(self.out, event.rehearsal, self._judge, self.feed.sheet, self.seconds)
+        elif isinstance(event, CatchTick):
             assert self.view is not None
             self.view.show(event.now, event.since, START_LIMIT)
         else:

@@ -30,7 +30,7 @@ def restore(
     """
     from direkt.cli.write import one
     from direkt.work.device import saved
-    from direkt.work.device.write import Terms
+    from direkt.work.device.write import WriteTerms
 
     rig = options.load_rig(rig_path)
     name = rig.device_name(device)
@@ -54,4 +54,4 @@ def restore(
     feed = next((f for f in feeds if rig.file.feeds[f].channel == old.channel), None)
     if feed is None:
         raise UnusableInput(f"no feed of the rig uses channel {old.channel} of {name}: add one, then restore")
-    return one(rig, feed, yes, as_json, chosen, Terms(wait, live=live))
+    return one(rig, feed, yes, as_json, chosen, WriteTerms(wait, live=live))

@@ -32,7 +32,7 @@ def schedule() -> None:
 
 
 @schedule.command("list")
-@click.option("--days", type=options.Number(0, 4000), help="Only what begins within so many days.")
+@click.option("--days", type=options.RealNumber(0, 4000), help="Only what begins within so many days.")
 @click.option("--most", type=click.IntRange(1, 1000), default=12, show_default=True, help="How many times at most.")
 @options.rig_option
 @options.json_option

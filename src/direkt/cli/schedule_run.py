@@ -16,7 +16,7 @@ from direkt.work.steps import END, unbroken
 
 if TYPE_CHECKING:
     from direkt.rig.file import Rig
-    from direkt.store.entry import Entry, Outcome, Phase
+    from direkt.store.entry import LogEntry, Outcome, Phase
     from direkt.watch.notify import Telling
     from direkt.work.live.end_findings import EndEvent
     from direkt.work.live.go_types import Crew, GoEvent
@@ -30,22 +30,22 @@ _SETTLE = 40.0  # s that what is being done gets to come to a known state
 class ScheduleRun:
     def __init__(self, rig: Rig, rig_path: Path | None, *, rehearsal: bool) -> None:
         from direkt.cli.service import Manager
-        from direkt.cli.watch_parts import Pool, Recorder, telling_of
+        from direkt.cli.watch_parts import LogRecorder, Pool, telling_of
         from direkt.watch.notices import Notices
-        from direkt.work.live.schedule_service import Service
+        from direkt.work.live.schedule_service import ScheduleService
 
         self.out = output.console()
         self.rig_path = rig_path if rig_path is not None else rig.path
         self.acts = _Acts(rig, rehearsal=rehearsal)
         self.clock = options.SystemClock()
-        self.recorder = Recorder(rig)
+        self.recorder = LogRecorder(rig)
         self.telling: Telling | None = None
         if rig.file.watch.notify:
             self.telling = telling_of(rig, lambda name, words, good: self._say(f"{name} {words}", good=good))
         self.notices = Notices()
         self.manager = Manager()
         self.deeds: dict[str, str] = {}  # by entry: what of it is being done
-        self.service = Service(self._load, self.acts, self.clock, time.time, Pool(len(rig.file.schedule) + 2).submit)
+        self.service = ScheduleService(self._load, self.acts, self.clock, time.time, Pool(len(rig.file.schedule) + 2).submit)
         self.seen = _mtime(rig.path)
 
     def _load(self) -> Rig:
@@ -97,7 +97,7 @@ class ScheduleRun:
     def _on_event(self, event: ServiceEvent, told: str) -> str:
         from direkt.work.live import schedule_service
 
-        if isinstance(event, schedule_service.Doing):
+        if isinstance(event, schedule_service.EntryBegins):
             self._say(f"{event.turn.entry}: {event.deed}s")
             deed = self.deeds[event.turn.entry] = secrets.token_hex(8)
             self.recorder.add(self._entry(event.turn, "good", f"{event.turn.entry}: {event.deed}s", deed, "began"))
@@ -107,7 +107,7 @@ class ScheduleRun:
             deed = self.deeds.pop(event.turn.entry, "")
             text = f"{event.turn.entry}: {event.deed}: {event.text}"
             self.recorder.add(self._entry(event.turn, "good" if event.good else "failed", text, deed, "ended" if deed else ""))
-        elif isinstance(event, schedule_service.Said):
+        elif isinstance(event, schedule_service.ScheduleNote):
             self._say(event.text, good=event.good)
         else:
             self.manager.alive()
@@ -123,11 +123,11 @@ class ScheduleRun:
         return told
 
     @staticmethod
-    def _entry(turn: Turn, outcome: Outcome, text: str, deed: str, phase: Phase) -> Entry:
-        from direkt.store.entry import Entry
+    def _entry(turn: Turn, outcome: Outcome, text: str, deed: str, phase: Phase) -> LogEntry:
+        from direkt.store.entry import LogEntry
 
         p = turn.planned
-        return Entry(
+        return LogEntry(
             "schedule", outcome, text, event=p.name if p is not None else "", mark=p.mark if p is not None else "",
             feed=turn.feeds[0] if p is None else "", detail={"process": os.getpid()}, deed=deed, phase=phase,
         )  # fmt: skip

@@ -28,13 +28,13 @@ if TYPE_CHECKING:
 @click.option(
     "--from",
     "begin",
-    type=options.Number(0.15, 200),
+    type=options.RealNumber(0.15, 200),
     metavar="MBIT",
     help="--climb: where it begins [default: half of the sheet's best].",
 )
 @click.option(
     "--most",
-    type=options.Number(0.2, 200),
+    type=options.RealNumber(0.2, 200),
     default=60.0,
     show_default=True,
     metavar="MBIT",
@@ -42,10 +42,10 @@ if TYPE_CHECKING:
 )
 @click.option("--save", is_flag=True, help="--climb: write what the line carries into the rig, for direkt budget.")
 @click.option(
-    "--bitrate", type=options.Number(0.15, 200), metavar="MBIT", help="Of the video, instead of the sheet's best."
+    "--bitrate", type=options.RealNumber(0.15, 200), metavar="MBIT", help="Of the video, instead of the sheet's best."
 )
 @click.option("--size", metavar="WxH", help="Instead of the sheet's best, such as 1280x720.")
-@click.option("--rate", type=options.Number(1, 120), metavar="FPS", help="Instead of the sheet's best.")
+@click.option("--rate", type=options.RealNumber(1, 120), metavar="FPS", help="Instead of the sheet's best.")
 @click.option("--rehearse", metavar="ADDRESS", help="To this receiver (see direkt catch) instead of the platform.")
 @click.option("--on-air", is_flag=True, help="Also to an event that viewers see now.")
 @yes_option

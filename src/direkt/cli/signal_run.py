@@ -19,9 +19,9 @@ if TYPE_CHECKING:
     from direkt.judge import Judgement
     from direkt.platform.event import Input
     from direkt.rig.file import Rig
-    from direkt.work.live.signal_event import Place
+    from direkt.work.live.signal_event import SignalTarget
     from direkt.work.steps import Answer
-    from direkt.work.stream.signal import Carried, Result, Settings, SignalEvent, Signalling, Step
+    from direkt.work.stream.signal import ClimbStep, LineCarried, Settings, SignalEvent, Signalling, SignalResult
 
 _LOOK_EVERY = 2.0  # s between questions to the platform
 _LATE_AFTER = 5.0  # s of a signal from where on it is said that the line does not keep up
@@ -41,7 +41,7 @@ class SignalRun:
         self.asked = self.said = -100.0
         self.line = False
 
-    def place(self, rehearse: str | None, *, backup: bool, on_air: bool) -> Place:
+    def place(self, rehearse: str | None, *, backup: bool, on_air: bool) -> SignalTarget:
         """Where it goes. Raises DirektError."""
         from direkt.protocol import address
         from direkt.work.live import signal_event
@@ -51,14 +51,14 @@ class SignalRun:
         key = self.rig.key(self.rig.destination(self.destination), self.means.sources)
         if key.reveal() in rehearse:
             raise UnusableInput("the address holds the stream key: give it without")
-        return signal_event.Place(address.parse(rehearse), key, "a receiver, not the platform")
+        return signal_event.SignalTarget(address.parse(rehearse), key, "a receiver, not the platform")
 
     def agreed(self, question: str, *, yes: bool) -> bool:
-        from direkt.cli.crew import Asker
+        from direkt.cli.crew import PersonAsker
 
-        return Asker(yes).ask(question, False)
+        return PersonAsker(yes).ask(question, False)
 
-    def drive(self, work: Signalling, place: Place, seconds: float | None, most: float | None) -> Result:
+    def drive(self, work: Signalling, place: SignalTarget, seconds: float | None, most: float | None) -> SignalResult:
         from direkt.work.steps import drive
         from direkt.work.stream import signal
 
@@ -70,7 +70,7 @@ class SignalRun:
         self.out.print(f"   it goes to {escape(place.words)}", soft_wrap=True)
 
         def on_event(event: SignalEvent) -> Answer:
-            if isinstance(event, signal.Step):
+            if isinstance(event, signal.ClimbStep):
                 self._end_line()
                 self._step(event)
             else:
@@ -84,7 +84,7 @@ class SignalRun:
         finally:
             self._end_line()
 
-    def _look(self, place: Place, since: float) -> None:
+    def _look(self, place: SignalTarget, since: float) -> None:
         """What the platform sees, asked every other second."""
         if since - self.asked < _LOOK_EVERY:
             return
@@ -101,9 +101,9 @@ class SignalRun:
                 self.shown_after = since
 
     def _tick(self, work: Signalling, event: object) -> None:
-        from direkt.work.stream.signal import Tick
+        from direkt.work.stream.signal import SignalTick
 
-        assert isinstance(event, Tick)
+        assert isinstance(event, SignalTick)
         text = f"{clock(event.since)}  {self._state(work)}"
         if event.last is not None:
             text += f"; {_line(event.last)}"
@@ -125,7 +125,7 @@ class SignalRun:
             return f"pushing; {self.sheet.name} {'shows it' if self.seen.shown else 'has it'}"
         return "pushing"
 
-    def _step(self, step: Step) -> None:
+    def _step(self, step: ClimbStep) -> None:
         mark = "[green]✓ holds[/]" if step.held else "[bold red]✗ does not hold[/]"
         found = f"; {_line(step.carried)}" if step.carried is not None else ""
         self.out.print(f"   {step.number:>2}  {step.kbit_s / 1000:.2f} Mbit/s  {mark}{escape(found)}", soft_wrap=True)
@@ -137,7 +137,7 @@ class SignalRun:
             self.line = False
 
     def finish(
-        self, work: Signalling, result: Result, place: Place, *, climb: bool, save: bool, report: Path | None
+        self, work: Signalling, result: SignalResult, place: SignalTarget, *, climb: bool, save: bool, report: Path | None
     ) -> ExitCode:
         """The last lines; the exit code."""
         from direkt.finding import Verdict
@@ -171,7 +171,7 @@ class SignalRun:
         late = not climb and _is_late(result)
         return ExitCode.FAILS if bad or complained or late else ExitCode.GOOD
 
-    def _print(self, result: Result, judgement: Judgement | None, *, climb: bool, saved: float | None) -> None:
+    def _print(self, result: SignalResult, judgement: Judgement | None, *, climb: bool, saved: float | None) -> None:
         lines: list[tuple[str, str]] = []
         if result.steady is not None:
             lines.append(("the line", escape(_line(result.steady, long=True))))
@@ -205,7 +205,7 @@ class SignalRun:
                 f"[yellow]! the line does not keep up[/]  {result.steady.backlog:.1f} s of the signal wait: direkt signal {escape(self.destination)} --climb"
             )
 
-    def _save(self, result: Result) -> float | None:
+    def _save(self, result: SignalResult) -> float | None:
         """Writes the uplink into the rig; what was written. Raises UnusableInput."""
         from direkt.cli import rigfile
 
@@ -221,20 +221,20 @@ class SignalRun:
         rigfile.change(self.rig, [(["uplink", "mbit_s"], value)])
         return value
 
-    def _record(self, result: Result, judgement: Judgement | None, *, climb: bool) -> None:
-        from direkt.store.entry import Entry
+    def _record(self, result: SignalResult, judgement: Judgement | None, *, climb: bool) -> None:
+        from direkt.store.entry import LogEntry
 
         words = f"the line carries {result.mbit_s:.2f} Mbit/s" if climb and result.mbit_s is not None else ""
         words = words or (_line(result.steady) if result.steady is not None else "nothing was sent")
         outcome = "failed" if result.failure else "interrupted" if result.interrupted else "good"
         text = f"test signal: {result.failure or words}"
-        recording.record(self.rig, [Entry(
+        recording.record(self.rig, [LogEntry(
             "signal", outcome, text, destination=self.destination,  # type: ignore[arg-type]
             detail={"mbit_s": result.mbit_s, "verdict": judgement.verdict.value if judgement is not None else None},
         )])  # fmt: skip
 
     def _document(
-        self, work: Signalling, result: Result, place: Place, judgement: Judgement | None, saved: float | None
+        self, work: Signalling, result: SignalResult, place: SignalTarget, judgement: Judgement | None, saved: float | None
     ) -> SignalJson:
         from direkt.cli.judgement import finding_json
 
@@ -252,13 +252,13 @@ class SignalRun:
         }  # fmt: skip
 
 
-def _is_late(result: Result) -> bool:
+def _is_late(result: SignalResult) -> bool:
     """Whether the line did not keep up; a few seconds say nothing of that."""
     found = result.steady
     return found is not None and found.seconds >= _LATE_AFTER and found.backlog > 1.0 + found.rtt
 
 
-def _carried_json(found: Carried | None) -> dict[str, float] | None:
+def _carried_json(found: LineCarried | None) -> dict[str, float] | None:
     if found is None:
         return None
     return {
@@ -277,7 +277,7 @@ def _words(settings: Settings) -> str:
     )
 
 
-def _line(found: Carried, *, long: bool = False) -> str:
+def _line(found: LineCarried, *, long: bool = False) -> str:
     again = f"{found.lost_share:.1%} sent again" if found.sent_again else "nothing sent again"
     least = f" (least {found.least_rtt * 1000:.0f} ms)" if long else ""
     waits = f"{found.backlog:.1f} s waiting" if found.backlog >= 0.05 else "nothing waiting"

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
     from direkt.sim.plainsong import Plainsong
     from direkt.sim.tarnlight import Tarnlight
-    from direkt.sim.unit import Unit
+    from direkt.sim.unit import SimulatedUnit
 
 _FIRST = 8480
 
@@ -107,7 +107,7 @@ def sim(
     entries = rig.load(path).file.devices
     if not set(demo.NAMES) & set(entries):
         raise UnusableInput(f"{path}: not the demo rig: it has no device {demo.NAMES[0]}; choose another folder")
-    units: dict[str, Unit] = {}
+    units: dict[str, SimulatedUnit] = {}
     platforms: list[Tarnlight | Plainsong] = []
     try:
         for name in wanted:
@@ -145,7 +145,7 @@ def _list(out: Console, *, faults: bool) -> None:
         out.print(f"{name:<{14 if faults else 18}} {escape(words)}")
 
 
-def _switch_on(folder: Path, name: str, address: str, faults: Sequence[str], units: dict[str, Unit]) -> None:
+def _switch_on(folder: Path, name: str, address: str, faults: Sequence[str], units: dict[str, SimulatedUnit]) -> None:
     """One device, with its faults. Raises NoAnswer where its port is taken."""
     from direkt.sim import rig as demo
 
@@ -161,7 +161,7 @@ def _switch_on(folder: Path, name: str, address: str, faults: Sequence[str], uni
 
 
 def _tell(
-    out: Console, folder: Path, path: Path, units: dict[str, Unit], platforms: Sequence[Tarnlight | Plainsong], broken: dict[str, list[str]],
+    out: Console, folder: Path, path: Path, units: dict[str, SimulatedUnit], platforms: Sequence[Tarnlight | Plainsong], broken: dict[str, list[str]],
 ) -> None:  # fmt: skip
     """What runs, and where."""
     from direkt.sim import rig as demo

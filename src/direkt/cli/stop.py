@@ -118,9 +118,9 @@ def _may_pause(rig: Rig, aim: Aim) -> None:
 
 class _Front:
     def __init__(self, yes: bool, as_json: bool) -> None:
-        from direkt.cli.crew import Asker
+        from direkt.cli.crew import PersonAsker
 
-        self.asker = Asker(yes)
+        self.asker = PersonAsker(yes)
         self.out = output.console(err=as_json)
         self.drops: list[Dropped] = []
 
@@ -194,7 +194,7 @@ def marked(item: Off) -> str:
 def record(rig: Rig, aim: Aim, stopped: Stopped, drops: list[Dropped], *, pause: bool) -> None:
     """Into the log."""
     from direkt.cli import recording
-    from direkt.store.entry import Entry, Outcome
+    from direkt.store.entry import LogEntry, Outcome
 
     outcome: Outcome = "interrupted" if stopped.interrupted else "good" if stopped.proven else "failed"
     left = "; ".join(f"{i.name}: {i.text}" for i in stopped.items if not i.proven)
@@ -210,13 +210,13 @@ def record(rig: Rig, aim: Aim, stopped: Stopped, drops: list[Dropped], *, pause:
     detail = {
         "items": [{"what": i.what.value, "name": i.name, "proven": i.proven and not i.said, "known": i.proof.value, "said": i.said, "text": i.text} for i in stopped.items]
     }
-    events = [Entry("stop", outcome, text, event=p.name, mark=p.mark, detail=detail) for p in aim.events]
+    events = [LogEntry("stop", outcome, text, event=p.name, mark=p.mark, detail=detail) for p in aim.events]
     events += [
-        Entry(
+        LogEntry(
             "drop", "failed", f"{d.title} had nothing of the {d.role} push", event=p.name, mark=p.mark, destination=d.destination,
             seconds=d.gap.seconds, detail={"began": d.gap.began},
         ) for p in aim.events[:1] for d in drops
     ]  # fmt: skip
     recording.record(
-        rig, events or [Entry("stop", outcome, text, feed=aim.feeds[0] if len(aim.feeds) == 1 else "", detail=detail)]
+        rig, events or [LogEntry("stop", outcome, text, feed=aim.feeds[0] if len(aim.feeds) == 1 else "", detail=detail)]
     )

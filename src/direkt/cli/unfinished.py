@@ -11,10 +11,10 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from direkt.rig.file import Rig
-    from direkt.work.device.unfinished import Standing
+    from direkt.work.device.unfinished import UnfinishedWrite
 
 
-def tell(rig: Rig, *, feed: str | None = None, device: str | None = None) -> list[Standing]:
+def tell(rig: Rig, *, feed: str | None = None, device: str | None = None) -> list[UnfinishedWrite]:
     """Says which writes were not finished, of a feed's device or of a device, and what to do. Raises RigError."""
     from direkt.work.device import unfinished
 

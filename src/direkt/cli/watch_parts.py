@@ -14,7 +14,7 @@ from direkt.errors import UnusableInput
 
 if TYPE_CHECKING:
     from direkt.rig.file import Rig
-    from direkt.store.entry import Entry
+    from direkt.store.entry import LogEntry
     from direkt.watch.notify import Telling
 
 
@@ -37,13 +37,13 @@ def chosen(rig: Rig, names: tuple[str, ...]) -> list[str]:
 
 def telling_of(rig: Rig, told: Callable[[str, str, bool], None]) -> Telling:
     """Tells those under watch.notify in the rig; who cannot be told is said."""
-    from direkt.store.notified import Told
+    from direkt.store.notified import NotifiedMemory
     from direkt.watch import notify
 
     people, wrong = notify.targets(rig, options.sources(rig))
     for words in wrong:
         output.note(f"! nobody is notified there: {words}")
-    return notify.Telling(rig, people, time.time, told, kept=Told(rig.folder))
+    return notify.Telling(rig, people, time.time, told, kept=NotifiedMemory(rig.folder))
 
 
 def starts(rig: Rig) -> Iterator[tuple[str, float]]:
@@ -90,16 +90,16 @@ class Pool:
                 self._free += 1
 
 
-class Recorder:
+class LogRecorder:
     """Writes into the log in a thread of its own: a database that is slow keeps nobody waiting."""
 
     def __init__(self, rig: Rig) -> None:
         self._rig = rig
-        self._todo: queue.Queue[Entry | None] = queue.Queue(1000)
+        self._todo: queue.Queue[LogEntry | None] = queue.Queue(1000)
         self._thread = threading.Thread(target=self._run, daemon=True)
         self._thread.start()
 
-    def add(self, entry: Entry) -> None:
+    def add(self, entry: LogEntry) -> None:
         """Soon in the log."""
         with contextlib.suppress(queue.Full):
             self._todo.put_nowait(entry)

@@ -12,12 +12,12 @@ from typing import TYPE_CHECKING
 
 from direkt.cli import output
 from direkt.cli.exits import ExitCode
-from direkt.cli.watch_parts import Pool, Recorder, chosen, starts, telling_of
+from direkt.cli.watch_parts import LogRecorder, Pool, chosen, starts, telling_of
 from direkt.errors import DirektError, UnusableInput
 from direkt.work.steps import END, unbroken
 
 if TYPE_CHECKING:
-    from direkt.cli.watch_view import View
+    from direkt.cli.watch_view import WatchView
     from direkt.rig.file import Rig
     from direkt.store.entry import Outcome
     from direkt.watch.board import Board
@@ -40,7 +40,7 @@ class WatchRun:
     ) -> None:
         from direkt.cli import crew
         from direkt.cli.service import Manager
-        from direkt.cli.watch_view import View
+        from direkt.cli.watch_view import WatchView
         from direkt.store.small_file import only_one
         from direkt.store.usage import Usage
         from direkt.watch.watcher import Watcher
@@ -65,8 +65,8 @@ class WatchRun:
             pool.submit,
             Usage(rig.folder if self.mends else None),
         )
-        self.view: View = View(output.console(err=as_json), self.watcher.period, mend=setup.mend)
-        self.recorder = Recorder(rig)
+        self.view: WatchView = WatchView(output.console(err=as_json), self.watcher.period, mend=setup.mend)
+        self.recorder = LogRecorder(rig)
         self.board: Board = self.watcher.board()
         self.manager = Manager()
         self.interrupted, self.settled, self.began = False, False, self.crew.clock.now()
@@ -79,12 +79,12 @@ class WatchRun:
     def _setup(self, feeds: list[str], every: float | None, *, mend: bool) -> Setup:
         from direkt.rig.events import length_of
         from direkt.watch.conditions import Bounds
-        from direkt.watch.policy import Terms
+        from direkt.watch.policy import RestartTerms
         from direkt.watch.watch_events import Setup
         from direkt.watch.world import facts_of
 
         w, line = self.rig.file.watch, self.rig.file.uplink
-        terms = Terms(w.recover.push, w.recover.device, length_of(w.recover.within), length_of(w.recover.pause))
+        terms = RestartTerms(w.recover.push, w.recover.device, length_of(w.recover.within), length_of(w.recover.pause))
         bounds = Bounds(w.hot, w.disk_gb * 1e9, length_of(w.session), w.certificate_days)
         plan = line.plan_gb * 1e9 if line is not None and line.plan_gb is not None else None
         if every is not None and not 0.5 <= every <= 600:
@@ -145,9 +145,9 @@ class WatchRun:
         return self.board
 
     def _on_event(self, event: WatchEvent) -> None:
-        from direkt.store.entry import Entry
+        from direkt.store.entry import LogEntry
         from direkt.watch.notices import Notice
-        from direkt.watch.watch_events import Began, Frame
+        from direkt.watch.watch_events import ActionBegan, Frame
 
         if isinstance(event, Frame):
             self.manager.alive()
@@ -163,8 +163,8 @@ class WatchRun:
                 name, words, good = self.told.get()
                 self.watcher.note(name, words, good=good)
                 self.view.happened(f"{name} {words}", good=good)
-        elif isinstance(event, Began):
-            self.recorder.add(Entry(
+        elif isinstance(event, ActionBegan):
+            self.recorder.add(LogEntry(
                 event.what, "good", event.text, event=event.event, mark=event.mark, feed=event.feed, device=event.device,
                 destination=event.destination, detail={"process": os.getpid()}, deed=event.deed, phase="began",
             ))  # fmt: skip
@@ -179,7 +179,7 @@ class WatchRun:
     def _record(self, event: Happened) -> None:
         import datetime
 
-        from direkt.store.entry import Entry
+        from direkt.store.entry import LogEntry
 
         h = event.happening
         what = {"drop": "watch", "well": "watch", "mend": "mend", "stop": "stop"}.get(h.what)
@@ -195,7 +195,7 @@ class WatchRun:
             text = f"the push dropped, and was {h.text}"
         if event.act is not None:
             detail |= {"act": event.act.name.lower(), "by": event.by}
-        self.recorder.add(Entry(
+        self.recorder.add(LogEntry(
             what, outcome, text, datetime.datetime.fromtimestamp(h.at, datetime.UTC), event.event, event.mark,
             event.feed, event.device, event.destination, event.seconds, detail, event.deed, "ended" if event.deed else "",
         ))  # fmt: skip

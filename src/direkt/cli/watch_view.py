@@ -31,7 +31,7 @@ _LINE_EVERY = 60.0  # s between summaries in a pipe
 _WORST = "✗x>-?~━· "
 
 
-class View:
+class WatchView:
     """Shows boards; a context manager, so that the terminal is left in order."""
 
     def __init__(self, out: Console, period: float, *, mend: bool) -> None:
@@ -40,7 +40,7 @@ class View:
         self._said = 0.0
         self._first = True
 
-    def __enter__(self) -> View:
+    def __enter__(self) -> WatchView:
         if self._live is not None:
             self._live.start()
         return self

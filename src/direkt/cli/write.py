@@ -22,8 +22,8 @@ if TYPE_CHECKING:
     from direkt.cli.documents.device_settings import WriteJson
     from direkt.rig.file import Rig
     from direkt.secret import Secret
-    from direkt.work.device.unfinished import Standing
-    from direkt.work.device.write import Planned, Terms, WriteEvent, Written
+    from direkt.work.device.unfinished import UnfinishedWrite
+    from direkt.work.device.write import PlannedWrite, WriteEvent, WriteTerms, Written
     from direkt.work.feeds import FeedParts
     from direkt.work.steps import Answer, Job
 
@@ -81,7 +81,7 @@ def write(
     )
 
 
-def one(rig: Rig, feed: str | None, yes: bool, as_json: bool, restore: Path | None, terms: Terms) -> ExitCode:
+def one(rig: Rig, feed: str | None, yes: bool, as_json: bool, restore: Path | None, terms: WriteTerms) -> ExitCode:
     """Writes one feed, or restores it."""
     from direkt.work import feeds
 
@@ -106,12 +106,12 @@ class _Front:
     """Shows what a write does, and asks for it."""
 
     def __init__(
-        self, feed: FeedParts, yes: bool, as_json: bool, left: list[Standing], *, restoring: bool
+        self, feed: FeedParts, yes: bool, as_json: bool, left: list[UnfinishedWrite], *, restoring: bool
     ) -> None:
         self.feed, self.yes, self.as_json, self.left, self.restoring = feed, yes, as_json, left, restoring
         self.out: Console = output.console(err=as_json)
-        self.standing: Standing | None = None
-        self.planned: Planned | None = None
+        self.standing: UnfinishedWrite | None = None
+        self.planned: PlannedWrite | None = None
         self.cut: Differing = {}  # what a write that was cut had changed
         self.waited = False  # it was said that settings take their time
 
@@ -128,7 +128,7 @@ class _Front:
 
     def _on_event(self, event: WriteEvent) -> Answer:
         from direkt.work.device import write as work
-        from direkt.work.device.unfinished import Standing
+        from direkt.work.device.unfinished import UnfinishedWrite
         from direkt.work.steps import Agree
 
         if isinstance(event, Agree):
@@ -138,10 +138,10 @@ class _Front:
                 detail = {"changes": changes_of(self.planned), "cut": self.cut} if self.planned is not None else {}
                 recording.begin(self.feed.rig, what, f"{self.feed.device} is set{cut_words(self.cut)}", feed=self.feed.name, first=True, detail=detail)
             return agreed
-        if isinstance(event, work.Planned):
+        if isinstance(event, work.PlannedWrite):
             self.planned, self.cut = event, cut_of(self.feed.rig, self.left, event.channel.values)
             self._show(event)
-        elif isinstance(event, Standing):
+        elif isinstance(event, UnfinishedWrite):
             self.standing = event
         elif isinstance(event, work.Saved):
             output.note(f"old settings saved: {event.path}")
@@ -160,7 +160,7 @@ class _Front:
     def agreed(self) -> bool:
         return agreed("Write this to the device?")
 
-    def _show(self, planned: Planned) -> None:
+    def _show(self, planned: PlannedWrite) -> None:
         feed, slot, out = self.feed, planned.slot, self.out
         count = len(planned.plan.changes)
         out.print(

@@ -17,10 +17,10 @@ if TYPE_CHECKING:
 
     from direkt.cli.documents.device_settings import WriteAllJson, WriteAllRowJson
     from direkt.rig.file import Rig
-    from direkt.store.entry import Entry
+    from direkt.store.entry import LogEntry
     from direkt.work.device.many import Became, Progress
-    from direkt.work.device.unfinished import Standing
-    from direkt.work.device.write import Planned
+    from direkt.work.device.unfinished import UnfinishedWrite
+    from direkt.work.device.write import PlannedWrite
     from direkt.work.feeds import FeedParts
 
 
@@ -115,11 +115,11 @@ class Several:
         return code
 
 
-def changes_of(planned: Planned) -> Differing:
+def changes_of(planned: PlannedWrite) -> Differing:
     return {step.parameter: [step.old, step.new] for step in planned.plan.changes}
 
 
-def cut_of(rig: Rig, left: list[Standing], now: Values) -> Differing:
+def cut_of(rig: Rig, left: list[UnfinishedWrite], now: Values) -> Differing:
     """What writes that were cut had changed on a channel: before them, and as it was found."""
     from direkt.work.device import saved
 
@@ -138,7 +138,7 @@ def cut_words(cut: Differing) -> str:
     return f"; a write before it was cut, and had changed {words}" if cut else ""
 
 
-def _entry(rig: Rig, one: Became) -> Entry:
+def _entry(rig: Rig, one: Became) -> LogEntry:
     from direkt.store.entry import Of
 
     about, seconds = Of(one.feed, one.device, rig.file.feeds[one.feed].destination), round(one.seconds, 1)

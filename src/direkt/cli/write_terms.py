@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from direkt.destination.references import Sources
     from direkt.rig.file import Rig
     from direkt.secret import Secret
-    from direkt.work.device.write import Terms
+    from direkt.work.device.write import WriteTerms
     from direkt.work.feeds import FeedParts
 
 _QUIET = 30 * 60.0  # s before a feed's start in which nothing restarts
@@ -32,23 +32,23 @@ def key_for(rig: Rig, parts: FeedParts, sources: Sources) -> Secret:
 
 def terms_for(
     rig: Rig, feed: str | None, wait: float, near: str | None, restart_anyway: bool, *, live: bool = False
-) -> Terms:  # fmt: skip
+) -> WriteTerms:  # fmt: skip
     """What a write may do. Raises UnusableInput for a time that is none."""
-    from direkt.work.device.write import Terms
+    from direkt.work.device.write import WriteTerms
 
     entry = rig.file.feeds.get(feed or "") or (
         next(iter(rig.file.feeds.values())) if len(rig.file.feeds) == 1 else None
     )
     said = near if near is not None else entry.start if entry is not None else None
     if near is None and (event := event_soon(rig, feed)) is not None and not restart_anyway:
-        return Terms(wait, f"{event}; to restart it all the same: --restart-anyway", live)
+        return WriteTerms(wait, f"{event}; to restart it all the same: --restart-anyway", live)
     if said is None:
-        return Terms(wait, live=live)
+        return WriteTerms(wait, live=live)
     begin, now = _moment(said), datetime.datetime.now()
     left = (begin - now).total_seconds()
     if restart_anyway or not 0 <= left <= _QUIET:
-        return Terms(wait, live=live)
-    return Terms(
+        return WriteTerms(wait, live=live)
+    return WriteTerms(
         wait, f"it goes on air at {begin:%H:%M}, in {left / 60:.0f} min; to restart it all the same: --restart-anyway", live
     )
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from direkt.codec.aac_frame import Heard, read_frame
+from direkt.codec.aac_frame import AacHeard, read_frame
 from direkt.codec.aac_tables import CHANNELS, SAMPLE_RATES, rate_index
 from direkt.codec.bits import BitReader, BitstreamError
 from direkt.codec.reader import Declared, Remark
@@ -48,7 +48,7 @@ class Reader:
     def __init__(self, remark: Remark) -> None:
         self._remark = remark
         self._config: AudioConfig | None = None
-        self._known: dict[bytes, Heard | None] = {}
+        self._known: dict[bytes, AacHeard | None] = {}
         self._said = Declared()
 
     def configure(self, format: Format) -> None:
@@ -106,7 +106,7 @@ class Reader:
         return heard.power
 
 
-def _hear(frame: bytes, config: AudioConfig) -> Heard | None:
+def _hear(frame: bytes, config: AudioConfig) -> AacHeard | None:
     try:
         heard = read_frame(frame, rate_index(config.core_rate), config.frame_samples)
     except BitstreamError:

@@ -28,7 +28,7 @@ _MASKED = 10 ** (-70 / 20)  # share of the loudest line of all below which a ban
 _HIGHEST = 8191
 
 
-class Encoder:
+class AacEncoder:
     """Takes samples between -1 and 1 at the rate at which they are coded; gives frames."""
 
     def __init__(self, sample_rate: int, channels: int, bitrate: int, *, highest: float) -> None:

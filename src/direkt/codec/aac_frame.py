@@ -30,7 +30,7 @@ SCE, CPE, CCE, LFE, DSE, PCE, FIL, END = range(8)  # Table 4.85
 
 
 @dataclass(frozen=True, slots=True)
-class Heard:
+class AacHeard:
     """What a frame carries."""
 
     power: float  # mean square of all channels, 1 being full scale
@@ -119,7 +119,7 @@ def _scale_step(bits: _Bits) -> int:
     raise BitstreamError("not a scale factor code")
 
 
-def read_frame(data: Buffer, rate_index: int, frame_samples: int = 1024) -> Heard:
+def read_frame(data: Buffer, rate_index: int, frame_samples: int = 1024) -> AacHeard:
     """A raw_data_block (4.4.2.1) of AAC-LC. Raises BitstreamError for what cannot be read.
 
     ``rate_index``: the samplingFrequencyIndex of the core; ``frame_samples``: 1024 or 960.
@@ -138,7 +138,7 @@ def raw_blocks(data: bytes, rate_index: int, count: int) -> list[bytes]:
     return [*out, data[bits.position // 8 :]]
 
 
-def _block(bits: _Bits, rate_index: int, frame_samples: int) -> Heard:
+def _block(bits: _Bits, rate_index: int, frame_samples: int) -> AacHeard:
     total, count, sbr = 0.0, 0, False
     while True:
         element = bits.u(3)
@@ -167,9 +167,9 @@ def _block(bits: _Bits, rate_index: int, frame_samples: int) -> Heard:
         else:
             raise BitstreamError("a coupling channel")
     if not count:
-        return Heard(0.0, 0, sbr)
+        return AacHeard(0.0, 0, sbr)
     # 4.6.11: x = 2 / N sum(X cos) over N = 2 windows of lines; the orthogonal transform would have sqrt(4 / N)
-    return Heard(total / count / frame_samples / _FULL_SCALE**2, count, sbr)
+    return AacHeard(total / count / frame_samples / _FULL_SCALE**2, count, sbr)
 
 
 def _skip_data(bits: _Bits) -> None:

@@ -23,7 +23,7 @@ _AFTER_RARE = (
 )  # fmt: skip
 
 
-class Context:
+class CabacContext:
     """What was learned of one kind of decision (9.3.2.2)."""
 
     __slots__ = ("state", "usual")
@@ -35,7 +35,7 @@ class Context:
         self.state = begin - 64 if self.usual else 63 - begin
 
 
-class Encoder:
+class CabacEncoder:
     """Encodes decisions into binary digits."""
 
     def __init__(self) -> None:
@@ -48,7 +48,7 @@ class Encoder:
         self._outstanding = 0
         self._first = True
 
-    def decide(self, context: Context, value: int) -> None:
+    def decide(self, context: CabacContext, value: int) -> None:
         """A decision of a kind that is learned."""
         rare = _RANGE[context.state][self._range >> 6 & 3]
         self._range -= rare

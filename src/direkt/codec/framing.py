@@ -23,7 +23,7 @@ _FURTHEST = 1 << 15  # bytes in which a frame is looked for again
 
 
 @dataclass(frozen=True, slots=True)
-class Sound:
+class FrameSound:
     """What a codec calls a frame."""
 
     data: bytes
@@ -34,12 +34,12 @@ class Sound:
 
 
 @dataclass(frozen=True, slots=True)
-class Found:
+class FoundFrame:
     """A frame's place, and what it holds."""
 
     at: int  # byte at which its header begins
     size: int  # with its header
-    sounds: tuple[Sound, ...]
+    sounds: tuple[FrameSound, ...]
 
 
 class Framer:
@@ -54,11 +54,11 @@ class Framer:
         """Bytes of the frame that begins so; 0: none does."""
         raise NotImplementedError
 
-    def open(self, frame: bytes) -> tuple[Sound, ...]:
+    def open(self, frame: bytes) -> tuple[FrameSound, ...]:
         """What a whole frame holds. Raises BitstreamError."""
         raise NotImplementedError
 
-    def frames(self, data: bytes, *, final: bool) -> Iterator[Found]:
+    def frames(self, data: bytes, *, final: bool) -> Iterator[FoundFrame]:
         """The whole frames in ``data``, from its begin on. ``final``: nothing comes behind it."""
         at, good = 0, True
         while at + self.HEAD <= len(data):
@@ -76,7 +76,7 @@ class Framer:
                 return
             good = True
             try:
-                yield Found(at, size, self.open(data[at : at + size]))
+                yield FoundFrame(at, size, self.open(data[at : at + size]))
             except BitstreamError:
                 self.lost += 1
             at += size
@@ -105,7 +105,7 @@ class Adts(Framer):
         size = (head[3] & 3) << 11 | head[4] << 3 | head[5] >> 5
         return size if size > (7 if head[1] & 1 else 9) else 0
 
-    def open(self, frame: bytes) -> tuple[Sound, ...]:
+    def open(self, frame: bytes) -> tuple[FrameSound, ...]:
         """One to four raw data blocks."""
         bare = frame[1] & 1
         count = (frame[6] & 3) + 1
@@ -123,7 +123,7 @@ class Adts(Framer):
             if sorted(set(edges)) != edges or edges[-2] >= len(frame):
                 raise BitstreamError("blocks of an ADTS frame that do not add up")
             blocks = [frame[a : b - 2] for a, b in itertools.pairwise(edges)]
-        return tuple(Sound(block, 1024, SAMPLE_RATES[index], 0, configuration) for block in blocks)
+        return tuple(FrameSound(block, 1024, SAMPLE_RATES[index], 0, configuration) for block in blocks)
 
 
 class Loas(Framer):
@@ -141,7 +141,7 @@ class Loas(Framer):
             return 0
         return latm.HEADER + (int.from_bytes(head[1:3], "big") & 0x1FFF)
 
-    def open(self, frame: bytes) -> tuple[Sound, ...]:
+    def open(self, frame: bytes) -> tuple[FrameSound, ...]:
         """The frames of an element; none before a configuration came."""
         found = self._multiplex.frames(frame[latm.HEADER :])
         if not found:
@@ -150,7 +150,7 @@ class Loas(Framer):
 
         config = aac.parse_config(self._multiplex.configuration)
         return tuple(
-            Sound(one, config.frame_samples, config.core_rate, 0, self._multiplex.configuration) for one in found
+            FrameSound(one, config.frame_samples, config.core_rate, 0, self._multiplex.configuration) for one in found
         )
 
 
@@ -166,10 +166,10 @@ class Mpeg(Framer):
         except BitstreamError:
             return 0
 
-    def open(self, frame: bytes) -> tuple[Sound, ...]:
+    def open(self, frame: bytes) -> tuple[FrameSound, ...]:
         """The frame itself."""
         head = mpeg_audio.parse_header(frame)
-        return (Sound(frame, head.samples, head.sample_rate, head.channels),)
+        return (FrameSound(frame, head.samples, head.sample_rate, head.channels),)
 
 
 class Ac3(Framer):
@@ -209,10 +209,10 @@ class Ac3(Framer):
         mode = _AC3_CHANNELS[head[4] >> 1 & 7] + (head[4] & 1)
         return size, 0 if dependent else 256 * _EAC3_BLOCKS[half], _AC3_RATES[rate], mode
 
-    def open(self, frame: bytes) -> tuple[Sound, ...]:
+    def open(self, frame: bytes) -> tuple[FrameSound, ...]:
         """The frame itself; what only adds to the one before lasts no time."""
         _, samples, rate, channels = self._head(frame)
-        return (Sound(frame, samples, rate, channels),) if samples else ()
+        return (FrameSound(frame, samples, rate, channels),) if samples else ()
 
 
 FRAMERS: dict[str, Callable[[], Framer]] = {

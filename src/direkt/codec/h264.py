@@ -52,8 +52,8 @@ class Reader(NalReader):
 
     def __init__(self, remark: Remark) -> None:
         super().__init__(remark)
-        self._sps: syntax.Sps | None = None  # of the latest picture
-        self._pps: syntax.Pps | None = None
+        self._sps: syntax.AvcSps | None = None  # of the latest picture
+        self._pps: syntax.AvcPps | None = None
         self._projection = "none"
         self._half: tuple[int, bool] | None = None  # frame_num and parity of a field whose other field has not come
         self._pairing = False  # it is known which fields are the first of a pair
@@ -67,7 +67,7 @@ class Reader(NalReader):
         """The same of many."""
         return first & np.uint8(31)
 
-    def parse_set(self, unit: bytes) -> syntax.Sps | syntax.Pps:
+    def parse_set(self, unit: bytes) -> syntax.AvcSps | syntax.AvcPps:
         """A sequence or picture parameter set. Raises BitstreamError."""
         return syntax.parse_sps(unit) if unit[:1] and unit[0] & 31 == syntax.SPS else syntax.parse_pps(unit)
 
@@ -84,7 +84,7 @@ class Reader(NalReader):
         for unit in (*record.sps, *record.pps):
             self._take(unit)
         sps = self._parse(record.sps[0]) if record.sps else None
-        if isinstance(sps, syntax.Sps) and (record.profile_idc, record.level_idc) != (sps.profile_idc, sps.level_idc):
+        if isinstance(sps, syntax.AvcSps) and (record.profile_idc, record.level_idc) != (sps.profile_idc, sps.level_idc):
             self._remark(
                 f"the decoder configuration says profile {record.profile_idc} level {record.level_idc / 10:.1f}, "
                 f"the stream's own header says profile {sps.profile_idc} level {sps.level_idc / 10:.1f}"
@@ -96,13 +96,13 @@ class Reader(NalReader):
         """Makes the sets that a picture names the ones in force; True when what they declare has changed."""
         pps_unit = self._sets.get((syntax.PPS, pps_id), b"")
         pps = self._parse(pps_unit) if pps_unit else None
-        if isinstance(pps, syntax.Pps):
+        if isinstance(pps, syntax.AvcPps):
             sps_unit = self._sets.get((syntax.SPS, pps.sps_id))
         else:
             pps = None
             sps_unit = next((unit for (kind, _), unit in self._sets.items() if kind == syntax.SPS), None)
         sps = self._parse(sps_unit) if sps_unit else None
-        if sps_unit is None or not isinstance(sps, syntax.Sps):
+        if sps_unit is None or not isinstance(sps, syntax.AvcSps):
             return False
         self._sps, self._pps = sps, pps
         key = (sps_unit, pps_unit, self._projection.encode())
@@ -239,7 +239,7 @@ class Reader(NalReader):
             found.scan[n], found.parity[n] = self._structure(data, units, kinds, range(begin, unit), head, sps)
 
     def _structure(
-        self, data: memoryview, units: Units, kinds: Bytes, ahead: range, head: syntax.SliceHeader, sps: syntax.Sps
+        self, data: memoryview, units: Units, kinds: Bytes, ahead: range, head: syntax.SliceHeader, sps: syntax.AvcSps
     ) -> tuple[Scan, Parity]:
         """How a picture coded as a whole was taken (Table D-1), by the units in front of it."""
         structure = None
@@ -316,7 +316,7 @@ def _slice_start(nal: bytes) -> tuple[int, int, int]:
 # What is declared
 
 
-def _declare(sps: syntax.Sps, pps: syntax.Pps | None, projection: str) -> Declared:
+def _declare(sps: syntax.AvcSps, pps: syntax.AvcPps | None, projection: str) -> Declared:
     values = shape.describe(
         (sps.width, sps.height),
         (sps.coded_width, sps.coded_height),

@@ -22,7 +22,7 @@ _HIGH_SYNTAX = {100, 110, 122, 244, 44, 83, 86, 118, 128, 138, 139, 134, 135}  #
 
 
 @dataclass(frozen=True, slots=True)
-class Hrd:
+class AvcHrd:
     """What a hypothetical decoder's buffer is promised (E.1.2), from the first schedule."""
 
     bitrate: int  # bit/s
@@ -35,7 +35,7 @@ class Hrd:
 
 
 @dataclass(frozen=True, slots=True)
-class Sps:
+class AvcSps:
     """A sequence parameter set (7.3.2.1.1) with its VUI (E.1.1); None: the stream does not say."""
 
     id: int
@@ -64,8 +64,8 @@ class Sps:
     time_scale: int | None = None  # ticks a second
     ticks_per_field: int | None = None  # num_units_in_tick
     fixed_rate: bool = False
-    nal_hrd: Hrd | None = None
-    vcl_hrd: Hrd | None = None
+    nal_hrd: AvcHrd | None = None
+    vcl_hrd: AvcHrd | None = None
     pic_struct_present: bool = False
     max_reorder: int | None = None
 
@@ -102,7 +102,7 @@ _PROFILES = {
 
 
 @dataclass(frozen=True, slots=True)
-class Pps:
+class AvcPps:
     """The fields of a picture parameter set (7.3.2.2) that are measured."""
 
     id: int
@@ -136,7 +136,7 @@ def _scaling_list(bits: BitReader, size: int) -> None:
         last = following or last
 
 
-def _hrd(bits: BitReader) -> Hrd:
+def _hrd(bits: BitReader) -> AvcHrd:
     """hrd_parameters(), E.1.2."""
     schedules = bits.ue() + 1
     if schedules > 32:
@@ -151,7 +151,7 @@ def _hrd(bits: BitReader) -> Hrd:
     assert first is not None
     lengths = bits.u(5) + 1, bits.u(5) + 1, bits.u(5) + 1
     bits.u(5)  # time_offset_length
-    return Hrd(*first, *lengths, schedules=schedules)
+    return AvcHrd(*first, *lengths, schedules=schedules)
 
 
 # Table E-1
@@ -201,7 +201,7 @@ def _vui(bits: BitReader) -> dict[str, object]:
     return out
 
 
-def parse_sps(nal: Buffer) -> Sps:
+def parse_sps(nal: Buffer) -> AvcSps:
     """A sequence parameter set NAL unit, header byte included. Raises BitstreamError."""
     if len(nal) < 4 or nal[0] & 31 != SPS:
         raise BitstreamError("not a sequence parameter set")
@@ -250,7 +250,7 @@ def parse_sps(nal: Buffer) -> Sps:
     if shown_width <= 0 or shown_height <= 0 or width > 16384 or height > 16384:
         raise BitstreamError(f"a picture of {shown_width}x{shown_height} px cut from {width}x{height}")
     vui = _vui(bits) if bits.flag() else {}
-    return Sps(
+    return AvcSps(
         id=sps_id, profile_idc=profile, constraints=constraints, level_idc=level, chroma_format=chroma, bit_depth=depth,
         reference_frames=references, width=shown_width, height=shown_height, coded_width=width, coded_height=height,
         frame_mbs_only=frame_only, mb_adaptive=adaptive, frame_number_bits=frame_number_bits, separate_planes=separate,
@@ -258,7 +258,7 @@ def parse_sps(nal: Buffer) -> Sps:
     )  # fmt: skip
 
 
-def parse_pps(nal: Buffer) -> Pps:
+def parse_pps(nal: Buffer) -> AvcPps:
     """A picture parameter set NAL unit, header byte included. Raises BitstreamError."""
     if len(nal) < 2 or nal[0] & 31 != PPS:
         raise BitstreamError("not a picture parameter set")
@@ -274,9 +274,9 @@ def parse_pps(nal: Buffer) -> Pps:
         bits.u(3)  # weighted_pred_flag, weighted_bipred_idc
         bits.se(), bits.se(), bits.se()  # pic_init_qp_minus26, pic_init_qs_minus26, chroma_qp_index_offset
         bits.u(2)  # deblocking_filter_control_present_flag, constrained_intra_pred_flag
-        return Pps(pps_id, sps_id, cabac, order, bits.flag())
+        return AvcPps(pps_id, sps_id, cabac, order, bits.flag())
     except BitstreamError:  # cut, or with a map of slice groups longer than what was looked at
-        return Pps(pps_id, sps_id, cabac, order)
+        return AvcPps(pps_id, sps_id, cabac, order)
 
 
 def _slice_groups(bits: BitReader) -> None:
@@ -300,7 +300,7 @@ def _slice_groups(bits: BitReader) -> None:
         bits.u(count * (groups - 1).bit_length())
 
 
-def parse_slice(nal: Buffer, sps: Sps, pps: Pps | None = None) -> SliceHeader:
+def parse_slice(nal: Buffer, sps: AvcSps, pps: AvcPps | None = None) -> SliceHeader:
     """A slice's header; ``nal`` may be cut after 40 bytes. Without ``pps`` it is read up to idr_pic_id.
 
     Raises BitstreamError.
@@ -371,7 +371,7 @@ def parse_sei(nal: Buffer, header: int = 1) -> Iterator[tuple[int, bytes]]:
         at += size
 
 
-def pic_struct(payload: bytes, sps: Sps) -> int | None:
+def pic_struct(payload: bytes, sps: AvcSps) -> int | None:
     """pic_struct of a pic_timing SEI message (D.1.3, Table D-1); None where it has none."""
     if not sps.pic_struct_present:
         return None

@@ -39,8 +39,8 @@ class Reader(NalReader):
 
     def __init__(self, remark: Remark) -> None:
         super().__init__(remark)
-        self._sps: syntax.Sps | None = None  # of the latest picture
-        self._pps: syntax.Pps | None = None
+        self._sps: syntax.HevcSps | None = None  # of the latest picture
+        self._pps: syntax.HevcPps | None = None
         self._projection = "none"
         self._half: int | None = None  # which field waits for its other one: 1 top, 2 bottom, 0 not said
         self._any_field = False
@@ -54,7 +54,7 @@ class Reader(NalReader):
         """The same of many."""
         return first >> np.uint8(1) & np.uint8(63)
 
-    def parse_set(self, unit: bytes) -> syntax.Vps | syntax.Sps | syntax.Pps:
+    def parse_set(self, unit: bytes) -> syntax.Vps | syntax.HevcSps | syntax.HevcPps:
         """A parameter set. Raises BitstreamError."""
         return syntax.parse_set(unit)
 
@@ -92,11 +92,11 @@ class Reader(NalReader):
         """Makes the sets that a picture names the ones in force; True when what they declare has changed."""
         pps_unit = self._sets.get((syntax.PPS, pps_id), b"")
         pps = self._parse(pps_unit) if pps_unit else None
-        if not isinstance(pps, syntax.Pps):
+        if not isinstance(pps, syntax.HevcPps):
             return False
         sps_unit = self._sets.get((syntax.SPS, pps.sps_id), b"")
         sps = self._parse(sps_unit) if sps_unit else None
-        if not isinstance(sps, syntax.Sps):
+        if not isinstance(sps, syntax.HevcSps):
             return False
         self._sps, self._pps = sps, pps
         key = (sps_unit, self._projection.encode())
@@ -259,7 +259,7 @@ def _unescaped(samples: Samples, at: int, size: int) -> int:
 # What is declared
 
 
-def _declare(sps: syntax.Sps, projection: str) -> Declared:
+def _declare(sps: syntax.HevcSps, projection: str) -> Declared:
     fields = 2 if sps.field_seq else 1  # coded pictures in one that is shown
     values = shape.describe(
         (sps.width, fields * sps.height),

@@ -10,7 +10,7 @@ from __future__ import annotations
 from direkt.codec import h265_levels
 from direkt.codec import h265_syntax as syntax
 from direkt.codec.bits import BitstreamError, escape, pack, se, stop, u, ue
-from direkt.codec.cabac_writer import Context, Encoder
+from direkt.codec.cabac_writer import CabacContext, CabacEncoder
 from direkt.codec.testcard import CardSettings, CodedPicture
 
 _BLOCK = 32  # px
@@ -97,7 +97,7 @@ class H265Card:
 
     def _keyframe(self) -> str:
         if -1 not in self._made:
-            encoder, part = Encoder(), Context(_PART_I, _QP)
+            encoder, part = CabacEncoder(), CabacContext(_PART_I, _QP)
             count = self._columns * self._rows
             marked = self._place(0)
             for n in range(count):
@@ -112,9 +112,9 @@ class H265Card:
         """A picture in which the block moves by one place; the rest is skipped."""
         place = step % self._columns
         if place not in self._made:
-            encoder = Encoder()
-            skip = [Context(value, _QP) for value in _SKIP]
-            intra, part = Context(_INTRA, _QP), Context(_PART_P, _QP)
+            encoder = CabacEncoder()
+            skip = [CabacContext(value, _QP) for value in _SKIP]
+            intra, part = CabacContext(_INTRA, _QP), CabacContext(_PART_P, _QP)
             new, old = self._place(step), self._place(step - 1)
             count = self._columns * self._rows
             skipped: list[int] = []

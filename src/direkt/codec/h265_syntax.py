@@ -22,7 +22,7 @@ _MOST_PICTURES = 16
 
 
 @dataclass(frozen=True, slots=True)
-class Hrd:
+class HevcHrd:
     """What a hypothetical decoder's buffer is promised (E.2.2), from the first schedule."""
 
     bitrate: int  # bit/s
@@ -31,7 +31,7 @@ class Hrd:
 
 
 @dataclass(frozen=True, slots=True)
-class Sps:
+class HevcSps:
     """A sequence parameter set (7.3.2.2) with its VUI (E.2.1); None: the stream does not say."""
 
     id: int
@@ -60,7 +60,7 @@ class Sps:
     field_seq: bool = False
     pic_struct_present: bool = False
     frame_rate: Fraction | None = None  # coded pictures a second, as the VUI claims
-    hrd: Hrd | None = None
+    hrd: HevcHrd | None = None
 
     @property
     def profile(self) -> str:
@@ -100,7 +100,7 @@ class Sps:
 
 
 @dataclass(frozen=True, slots=True)
-class Pps:
+class HevcPps:
     """The fields of a picture parameter set (7.3.2.3) that slices need."""
 
     id: int
@@ -123,7 +123,7 @@ def parse_vps(nal: Buffer) -> Vps:
     return Vps(nal[2] >> 4)
 
 
-def parse_sps(nal: Buffer) -> Sps:
+def parse_sps(nal: Buffer) -> HevcSps:
     """A sequence parameter set NAL unit, header included. Raises BitstreamError."""
     if len(nal) < 16 or nal[0] >> 1 & 63 != SPS:
         raise BitstreamError("not a sequence parameter set")
@@ -168,7 +168,7 @@ def parse_sps(nal: Buffer) -> Sps:
         for _ in range(min(bits.ue(), 32)):
             bits.u(order_bits + 1)
     bits.u(2)
-    sps = Sps(
+    sps = HevcSps(
         number, profile, tier, compatibility, constraints, level, sub_layers, nested, 0 if separate else chroma, depth, chroma_depth,
         width, height, coded_width, coded_height, 1 << block, references, reorder,
     )  # fmt: skip
@@ -231,7 +231,7 @@ def _reference_sets(bits: BitReader) -> None:
             raise BitstreamError("a set of more than 16 reference pictures")
 
 
-def _with_vui(bits: BitReader, sps: Sps) -> Sps:
+def _with_vui(bits: BitReader, sps: HevcSps) -> HevcSps:
     """The same with what its VUI says (E.2.1), as far as that can be read."""
     found: dict[str, object] = {}
     try:
@@ -272,7 +272,7 @@ def _with_vui(bits: BitReader, sps: Sps) -> Sps:
     return replace(sps, **found)  # type: ignore[arg-type]
 
 
-def _hrd(bits: BitReader, sub_layers: int) -> Hrd | None:
+def _hrd(bits: BitReader, sub_layers: int) -> HevcHrd | None:
     """hrd_parameters(1, ...) (E.2.2): the first schedule of the highest sub-layer."""
     kinds = bits.u(1) + bits.u(1)
     rate_scale = size_scale = 0
@@ -303,11 +303,11 @@ def _hrd(bits: BitReader, sub_layers: int) -> Hrd | None:
                     bits.ue(), bits.ue()
                 constant = bits.flag()
                 if n == 0:
-                    found = Hrd(rate << (6 + rate_scale), size << (4 + size_scale), constant)
+                    found = HevcHrd(rate << (6 + rate_scale), size << (4 + size_scale), constant)
     return found
 
 
-def parse_pps(nal: Buffer) -> Pps:
+def parse_pps(nal: Buffer) -> HevcPps:
     """A picture parameter set NAL unit, header included. Raises BitstreamError."""
     if len(nal) < 3 or nal[0] >> 1 & 63 != PPS:
         raise BitstreamError("not a picture parameter set")
@@ -317,7 +317,7 @@ def parse_pps(nal: Buffer) -> Pps:
         raise BitstreamError(f"picture parameter set {number} for sequence parameter set {sps}: out of range")
     dependent = bits.flag()
     bits.u(1)
-    return Pps(number, sps, dependent, bits.u(3))
+    return HevcPps(number, sps, dependent, bits.u(3))
 
 
 def pic_struct(payload: bytes) -> int | None:
@@ -381,7 +381,7 @@ def key_of_set(unit: bytes) -> tuple[int, int] | None:
         return None
 
 
-def parse_set(unit: bytes) -> Vps | Sps | Pps:
+def parse_set(unit: bytes) -> Vps | HevcSps | HevcPps:
     """Any parameter set. Raises BitstreamError."""
     kind = unit[0] >> 1 & 63 if unit else 0
     return parse_sps(unit) if kind == SPS else parse_pps(unit) if kind == PPS else parse_vps(unit)

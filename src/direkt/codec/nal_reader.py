@@ -20,7 +20,7 @@ _REMEMBERED = 64  # parameter sets
 WINDOW = 8  # bytes of a slice that are looked at
 
 
-class Parsed(Protocol):
+class ParsedSet(Protocol):
     """A parameter set that was read."""
 
     @property
@@ -41,7 +41,7 @@ class NalReader(ABC):
         self._length_size = 4
         self._guess = False  # no configuration told how units are framed
         self._sets: dict[tuple[int, int], bytes] = {}  # in force, by unit type and number
-        self._parsed: dict[bytes, Parsed | None] = {}  # None: cannot be read
+        self._parsed: dict[bytes, ParsedSet | None] = {}  # None: cannot be read
         self._declarations: dict[tuple[bytes, ...], Declared] = {}
         self._any_picture = False
         self._waiting_point = False  # a recovery point whose picture has not come
@@ -56,7 +56,7 @@ class NalReader(ABC):
         """The same of many."""
 
     @abstractmethod
-    def parse_set(self, unit: bytes) -> Parsed:
+    def parse_set(self, unit: bytes) -> ParsedSet:
         """A parameter set. Raises BitstreamError."""
 
     @abstractmethod
@@ -69,7 +69,7 @@ class NalReader(ABC):
 
     # Parameter sets
 
-    def _parse(self, unit: bytes) -> Parsed | None:
+    def _parse(self, unit: bytes) -> ParsedSet | None:
         """A parameter set; None for one that cannot be read. The latest are remembered."""
         unit = unit.rstrip(b"\0")  # trailing_zero_8bits and cabac_zero_words mean nothing
         if unit not in self._parsed:
@@ -82,7 +82,7 @@ class NalReader(ABC):
                 self._remark(f"a parameter set cannot be read: {error}")
         return self._parsed[unit]
 
-    def _key(self, unit: bytes, found: Parsed) -> tuple[int, int]:
+    def _key(self, unit: bytes, found: ParsedSet) -> tuple[int, int]:
         return self.kind_of(unit[0]), found.id
 
     def _is_new(self, unit: bytes) -> bool:

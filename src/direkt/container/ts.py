@@ -14,9 +14,9 @@ import numpy as np
 
 from direkt.codec import registry
 from direkt.container import ContainerError, Source
-from direkt.container.ts_tables import Kind, Map, Tables
-from direkt.container.ts_tracks import CLOCK, Frames, Pictures
-from direkt.media import Break, Bytes, Column, MediaEvent, Odd, Track, Unread
+from direkt.container.ts_tables import Map, StreamKind, Tables
+from direkt.container.ts_tracks import CLOCK, TsPictureTrack, TsSoundTrack
+from direkt.media import Break, Bytes, Column, MediaEvent, Odd, Track, UnreadTrack
 
 __all__ = ["CLOCK", "read", "score"]
 
@@ -62,9 +62,9 @@ class _Columns:
 class _Stream:
     """One track: its packets, joined to PES packets."""
 
-    def __init__(self, pid: int, kind: Kind) -> None:
+    def __init__(self, pid: int, kind: StreamKind) -> None:
         self.pid, self.kind = pid, kind
-        self.carried: Pictures | Frames = Pictures(kind) if kind.track == "video" else Frames(kind)
+        self.carried: TsPictureTrack | TsSoundTrack = TsPictureTrack(kind) if kind.track == "video" else TsSoundTrack(kind)
         self.missing = 0  # packets
         self.scrambled = self.clear = False  # some of it is, some is not
         self.broken = 0  # PES packets without sense
@@ -151,7 +151,7 @@ class _Stream:
         yield from self.carried.take(final=True)
         track = self.kind.track
         if self.scrambled and not self.clear:
-            yield Unread(track, self.kind.codec, "it is scrambled")
+            yield UnreadTrack(track, self.kind.codec, "it is scrambled")
         if self.missing:
             yield Odd(f"{self.missing} packets of the {track} are missing")
         broken = self.broken + self.carried.broken
@@ -167,7 +167,7 @@ class _Programme:
         self._map: Map = ()
         self._streams: dict[Track, _Stream] = {}
         self._told: set[str] = set()
-        self._unread: dict[Track, Unread] = {}
+        self._unread: dict[Track, UnreadTrack] = {}
         self._begin = list(self._change(map_))
 
     def _odd(self, text: str) -> Iterator[MediaEvent]:
@@ -189,7 +189,7 @@ class _Programme:
             old = self._streams.get(track)
             if best is None:
                 if kinds and kinds[0].kind is not None:
-                    self._unread.setdefault(track, Unread(track, kinds[0].kind.codec, kinds[0].kind.reason))
+                    self._unread.setdefault(track, UnreadTrack(track, kinds[0].kind.codec, kinds[0].kind.reason))
             elif best.kind is not None and (old is None or (old.pid, old.kind) != (best.pid, best.kind)):
                 if old is not None:
                     yield from old.end()
@@ -256,7 +256,7 @@ def _among(pid: Column, wanted: Iterable[int]) -> np.ndarray[tuple[int], np.dtyp
     return found
 
 
-def _title(kind: Kind) -> str:
+def _title(kind: StreamKind) -> str:
     return registry.find(kind.track, kind.codec).title
 
 

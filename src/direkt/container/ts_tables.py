@@ -17,7 +17,7 @@ _MOST = 256  # programmes
 
 
 @dataclass(frozen=True, slots=True)
-class Kind:
+class StreamKind:
     """What a track is."""
 
     track: Track
@@ -34,26 +34,26 @@ class Kind:
 _NOTHING = "nothing here reads it in a transport stream"
 # Table 2-34, and values that ATSC A/53 and others registered
 _KINDS = {
-    0x01: Kind("video", "other", reason="MPEG-1 video: " + _NOTHING), 0x02: Kind("video", "mpeg2", reason=_NOTHING),
-    0x03: Kind("audio", "mp2", "mpeg"), 0x04: Kind("audio", "mp2", "mpeg"), 0x0F: Kind("audio", "aac", "adts"),
-    0x10: Kind("video", "mpeg4", reason=_NOTHING), 0x11: Kind("audio", "aac", "loas"), 0x1B: Kind("video", "h264"),
-    0x1C: Kind("audio", "aac", reason="AAC without headers: " + _NOTHING), 0x24: Kind("video", "h265"),
-    0x33: Kind("video", "other", reason="H.266: " + _NOTHING), 0x81: Kind("audio", "ac3", "ac3"),
-    0x87: Kind("audio", "eac3", "ac3"), 0xC1: Kind("audio", "ac3", reason="it is scrambled"),
-    0xCF: Kind("audio", "aac", reason="it is scrambled"), 0xDB: Kind("video", "h264", reason="it is scrambled"),
+    0x01: StreamKind("video", "other", reason="MPEG-1 video: " + _NOTHING), 0x02: StreamKind("video", "mpeg2", reason=_NOTHING),
+    0x03: StreamKind("audio", "mp2", "mpeg"), 0x04: StreamKind("audio", "mp2", "mpeg"), 0x0F: StreamKind("audio", "aac", "adts"),
+    0x10: StreamKind("video", "mpeg4", reason=_NOTHING), 0x11: StreamKind("audio", "aac", "loas"), 0x1B: StreamKind("video", "h264"),
+    0x1C: StreamKind("audio", "aac", reason="AAC without headers: " + _NOTHING), 0x24: StreamKind("video", "h265"),
+    0x33: StreamKind("video", "other", reason="H.266: " + _NOTHING), 0x81: StreamKind("audio", "ac3", "ac3"),
+    0x87: StreamKind("audio", "eac3", "ac3"), 0xC1: StreamKind("audio", "ac3", reason="it is scrambled"),
+    0xCF: StreamKind("audio", "aac", reason="it is scrambled"), 0xDB: StreamKind("video", "h264", reason="it is scrambled"),
 }  # fmt: skip
 _OTHERS = {0x05: "private sections", 0x06: "private data", 0x15: "metadata", 0x86: "splice points"}
 # Registration descriptors (2.6.8) and those of ETSI EN 300 468, of private data
 _REGISTERED = {
-    b"AC-3": _KINDS[0x81], b"EAC3": _KINDS[0x87], b"HEVC": _KINDS[0x24], b"Opus": Kind("audio", "opus", reason=_NOTHING),
-    b"AV01": Kind("video", "av1", reason=_NOTHING), b"DTS1": Kind("audio", "other", reason="DTS: " + _NOTHING),
-    b"DTS2": Kind("audio", "other", reason="DTS: " + _NOTHING), b"BSSD": Kind("audio", "pcm", reason=_NOTHING),
+    b"AC-3": _KINDS[0x81], b"EAC3": _KINDS[0x87], b"HEVC": _KINDS[0x24], b"Opus": StreamKind("audio", "opus", reason=_NOTHING),
+    b"AV01": StreamKind("video", "av1", reason=_NOTHING), b"DTS1": StreamKind("audio", "other", reason="DTS: " + _NOTHING),
+    b"DTS2": StreamKind("audio", "other", reason="DTS: " + _NOTHING), b"BSSD": StreamKind("audio", "pcm", reason=_NOTHING),
 }  # fmt: skip
 _DESCRIBED = {
     0x6A: _KINDS[0x81],
     0x7A: _KINDS[0x87],
     0x7B: _REGISTERED[b"DTS1"],
-    0x7C: Kind("audio", "aac", reason=_NOTHING),
+    0x7C: StreamKind("audio", "aac", reason=_NOTHING),
 }
 
 
@@ -63,7 +63,7 @@ class TrackOf:
 
     pid: int
     stream_type: int
-    kind: Kind | None  # None: neither picture nor sound
+    kind: StreamKind | None  # None: neither picture nor sound
 
     @property
     def title(self) -> str:
@@ -74,7 +74,7 @@ class TrackOf:
 Map = tuple[TrackOf, ...]
 
 
-def _kind(stream_type: int, descriptors: bytes) -> Kind | None:
+def _kind(stream_type: int, descriptors: bytes) -> StreamKind | None:
     at = 0
     found = _KINDS.get(stream_type)
     while found is None and stream_type >= 0x06 and at + 2 <= len(descriptors):

@@ -14,9 +14,9 @@ from fractions import Fraction
 import numpy as np
 
 from direkt.codec.access_units import access_units
-from direkt.codec.framing import FRAMERS, Sound
-from direkt.container.ts_tables import Kind
-from direkt.media import Column, Format, Framing, MediaEvent, Odd, Samples, Unread, batch, column
+from direkt.codec.framing import FRAMERS, FrameSound
+from direkt.container.ts_tables import StreamKind
+from direkt.media import Column, Format, Framing, MediaEvent, Odd, Samples, UnreadTrack, batch, column
 
 CLOCK = 90_000  # Hz
 _ROUND = 1 << 33  # of time stamps
@@ -37,7 +37,7 @@ class _Packet:
 class _Bytes:
     """The bytes of one track, and the PES packets that they came in."""
 
-    def __init__(self, kind: Kind) -> None:
+    def __init__(self, kind: StreamKind) -> None:
         self.kind = kind
         self.broken = 0  # units without sense
         self._parts: list[bytes] = []
@@ -100,10 +100,10 @@ class _Bytes:
         raise NotImplementedError
 
 
-class Pictures(_Bytes):
+class TsPictureTrack(_Bytes):
     """A track of H.264 or H.265."""
 
-    def __init__(self, kind: Kind) -> None:
+    def __init__(self, kind: StreamKind) -> None:
         super().__init__(kind)
         self._step = 0  # ticks that a picture lasted last
         self._dts = 0  # of the latest picture
@@ -129,7 +129,7 @@ class Pictures(_Bytes):
                 self._drop(len(data) if final else int(starts[-1]))
                 if not self._told:
                     self._told = True
-                    yield Unread("video", self.kind.codec, "none of its pictures carries a time")
+                    yield UnreadTrack("video", self.kind.codec, "none of its pictures carries a time")
             return
         begin = 0 if self._begun else min(known)  # pictures in front of the first time are left out
         stop = max([n for n in known if n <= whole], default=begin)
@@ -180,10 +180,10 @@ class Pictures(_Bytes):
         return dts, pts
 
 
-class Frames(_Bytes):
+class TsSoundTrack(_Bytes):
     """A track of sound."""
 
-    def __init__(self, kind: Kind) -> None:
+    def __init__(self, kind: StreamKind) -> None:
         super().__init__(kind)
         self._framer = FRAMERS[kind.framing]()
         self._next: Fraction | None = None  # when the next frame begins, ticks
@@ -195,7 +195,7 @@ class Frames(_Bytes):
         found = list(self._framer.frames(data, final=final))
         self.broken = self._framer.lost
         known = self._times(column([one.at for one in found]))
-        sounds: list[Sound] = []
+        sounds: list[FrameSound] = []
         times: list[int] = []
         for n, one in enumerate(found):
             if n in known:
@@ -226,9 +226,9 @@ class Frames(_Bytes):
         if final and self._format is None and (found or data) and not self._told:
             self._told = True
             reason = "none of its frames carries a time" if found else "no frame in it can be read"
-            yield Unread("audio", self.kind.codec, reason)
+            yield UnreadTrack("audio", self.kind.codec, reason)
 
     @staticmethod
-    def _batch(sounds: list[Sound], times: list[int]) -> Iterator[MediaEvent]:
+    def _batch(sounds: list[FrameSound], times: list[int]) -> Iterator[MediaEvent]:
         if sounds:
             yield batch("audio", [sound.data for sound in sounds], times, times, [True] * len(sounds))

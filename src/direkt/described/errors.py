@@ -23,7 +23,7 @@ class Unreachable(DeviceError):
     """It does not answer."""
 
 
-class LoginRefused(DeviceError):
+class DeviceLoginRefused(DeviceError):
     """It does not take the login; ``said`` are its own words, where it has some."""
 
     def __init__(self, device: str, what: str = "", said: str = "") -> None:
@@ -39,7 +39,7 @@ class NotOffered(DeviceError):
     """It does not have this, though its driver could use it."""
 
 
-class Refused(DeviceError):
+class ChangeRefused(DeviceError):
     """It refuses a change; ``reasons`` maps parameters (or the device's own fields) to its words."""
 
     def __init__(self, device: str, reasons: Mapping[str, str]) -> None:

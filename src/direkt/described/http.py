@@ -17,7 +17,7 @@ from typing import Literal
 
 import httpx
 
-from direkt.described.errors import BadAnswer, DeviceError, LoginRefused, Unreachable
+from direkt.described.errors import BadAnswer, DeviceError, DeviceLoginRefused, Unreachable
 from direkt.errors import os_words, tls_words
 from direkt.printable import printable
 from direkt.protocol import clear, httpauth, refusals
@@ -41,7 +41,7 @@ _ALLOWED: Mapping[Login, tuple[str, ...]] = {
 
 
 @dataclass(frozen=True, slots=True)
-class Answer:
+class HttpAnswer:
     """What a device answers, whatever its status."""
 
     status: int
@@ -135,22 +135,22 @@ class HttpInterface:
     def admitted(
         self, method: str, path: str, body: bytes | Upload = b"", headers: Mapping[str, str] | None = None, *,
         most: int = _LARGEST,
-    ) -> Answer:  # fmt: skip
+    ) -> HttpAnswer:  # fmt: skip
         """The answer to a request of somebody who may ask. Raises DeviceError; LoginRefused where the login is in the way."""
         answer = self.exchange(method, path, body, headers, most=most)
         if answer.status in (401, 403):
-            raise LoginRefused(self.name, self.login_hint(answer))
+            raise DeviceLoginRefused(self.name, self.login_hint(answer))
         return answer
 
     def exchange(
         self, method: str, path: str, body: bytes | Upload = b"", headers: Mapping[str, str] | None = None, *,
         most: int = _LARGEST, anonymous: bool = False,
-    ) -> Answer:  # fmt: skip
+    ) -> HttpAnswer:  # fmt: skip
         """Whatever the device answers. Raises DeviceError; ``anonymous``: the login stays here."""
         if not path.startswith("/") or path.startswith("//"):
             raise ValueError(f"{path!r} is no path on the device")
         if self.refused and not anonymous:
-            raise LoginRefused(self.name, self._not_again())
+            raise DeviceLoginRefused(self.name, self._not_again())
         asked = f"{method} {path.partition('?')[0]}"
         limit = _WHOLE_LIMIT + (body.size / _SLOWEST if isinstance(body, Upload) else 0)
         try:
@@ -177,7 +177,7 @@ class HttpInterface:
 
     async def _request(
         self, method: str, path: str, body: bytes | Upload, headers: Mapping[str, str], most: int, anonymous: bool, limit: float
-    ) -> Answer:  # fmt: skip
+    ) -> HttpAnswer:  # fmt: skip
         content = _Pieces(body) if isinstance(body, Upload) else body
         more = {name.encode(): field(name, value, self.name) for name, value in headers.items()}
         if isinstance(body, Upload):
@@ -190,9 +190,9 @@ class HttpInterface:
         async with asyncio.timeout(limit):
             answer = await self._client.send(request, auth=None if anonymous else self._login)
             self._drop_odd_cookies()
-            return Answer(answer.status_code, answer.headers, answer.content)
+            return HttpAnswer(answer.status_code, answer.headers, answer.content)
 
-    def _wait(self, request: Coroutine[None, None, Answer]) -> Answer:
+    def _wait(self, request: Coroutine[None, None, HttpAnswer]) -> HttpAnswer:
         """The answer; where the wait is interrupted, the request ends too."""
         task = self._loop.create_task(request)
         try:
@@ -204,7 +204,7 @@ class HttpInterface:
                     self._loop.run_until_complete(task)
             raise
 
-    def read_json(self, answer: Answer, asked: str) -> object:
+    def read_json(self, answer: HttpAnswer, asked: str) -> object:
         """The JSON of an answer, an empty object where there is none. Raises BadAnswer."""
         try:
             return _read(answer.content.decode()) if answer.content else {}
@@ -214,7 +214,7 @@ class HttpInterface:
                 f"done starting?"
             ) from None
 
-    def login_hint(self, answer: Answer) -> str:
+    def login_hint(self, answer: HttpAnswer) -> str:
         """Why a login was not taken, to stand after the name: what the device offers, what was tried, what to change."""
         challenges = httpauth.parse_challenges(answer.headers.get_list("www-authenticate"))
         offered = _listed(challenges)
@@ -308,7 +308,7 @@ class _Login(httpx.Auth):
         self.tried = challenge.text
         if challenge.scheme == "basic":
             if not clear.allowed(str(request.url)):
-                raise LoginRefused(clear.words("a basic login", str(request.url), "the device"))
+                raise DeviceLoginRefused(clear.words("a basic login", str(request.url), "the device"))
             request.headers["Authorization"] = httpauth.basic(self.user, self._password.reveal())
             return True
         self._count += 1

@@ -11,13 +11,13 @@ from urllib.parse import quote
 
 from direkt.described import answers
 from direkt.described.answers import Answered, Coding, JsonAnswer, LinesAnswer, Shape, XmlAnswer
-from direkt.described.errors import BadAnswer, DeviceError, Refused
-from direkt.described.http import Answer
+from direkt.described.errors import BadAnswer, ChangeRefused, DeviceError
+from direkt.described.http import HttpAnswer
 from direkt.documents import Strict
 from direkt.errors import Malformed
 from direkt.secret import Secret, without_keys
 
-Send = Callable[[str, str, bytes, Mapping[str, str]], Answer]
+Send = Callable[[str, str, bytes, Mapping[str, str]], HttpAnswer]
 _PLACE = re.compile(r"\{(\w+)\}")
 
 
@@ -72,7 +72,7 @@ class Mapped:
 
     def __init__(
         self, name: str, known_as: str, shape: Shape, coding: Coding, refusals: RefusalEntries | None, send: Send,
-        read_json: Callable[[Answer, str], object], secrets: Iterable[Secret], names: Mapping[str, str] | None = None,
+        read_json: Callable[[HttpAnswer, str], object], secrets: Iterable[Secret], names: Mapping[str, str] | None = None,
     ) -> None:  # fmt: skip
         self.name, self._known_as, self._shape, self._coding, self._refusals = name, known_as, shape, coding, refusals
         self._send, self._read_json, self._secrets = send, read_json, secrets
@@ -91,7 +91,7 @@ class Mapped:
     def answered(
         self, entry: RequestEntry, fields: Mapping[str, object], places: Mapping[str, object], *, needed: bool,
         content: tuple[bytes, str] | None = None,
-    ) -> tuple[Answered, Answer]:  # fmt: skip
+    ) -> tuple[Answered, HttpAnswer]:  # fmt: skip
         """The same, with the answer as it came."""
         method, _, path = entry.send.partition(" ")
         inside = {name: quote(str(place), safe="") for name, place in places.items()}
@@ -114,16 +114,16 @@ class Mapped:
 
     def _refused(self, data: Answered, entries: RefusalEntries, asked: str) -> DeviceError:
         if entries.list is not None and (reasons := self._reasons(data, entries)):
-            return Refused(self.name, reasons)
+            return ChangeRefused(self.name, reasons)
         said = data.get(entries.reason) if entries.reason else None
         said = said if isinstance(said, str | int | float) else data.get(entries.at or "")
         words_of = said if isinstance(said, str | int | float) else ""
         text = without_keys(" ".join(str(words_of).split())[:200], self._secrets)
-        return Refused(self.name, {"it": text}) if text else BadAnswer(
+        return ChangeRefused(self.name, {"it": text}) if text else BadAnswer(
             self.name, f"refuses {asked} and does not say why"
         )
 
-    def read(self, answer: Answer, asked: str, *, needed: bool) -> Answered:
+    def read(self, answer: HttpAnswer, asked: str, *, needed: bool) -> Answered:
         """An answer by its shape. Raises BadAnswer for one that is needed and cannot be read."""
         try:
             if self._shape == "json":
@@ -142,7 +142,7 @@ class Mapped:
                 "device, and is it done starting?"
             ) from None
 
-    def refusal(self, answer: Answer, asked: str) -> DeviceError:
+    def refusal(self, answer: HttpAnswer, asked: str) -> DeviceError:
         """What is said against a request."""
         entries = self._refusals
         if (entries is None or entries.list is None) and answer.status == 404:
@@ -151,7 +151,7 @@ class Mapped:
             words_of = re.sub(r"<[^>]*>", " ", answer.text[:2000])
             said = without_keys(" ".join(words_of.split())[:200], self._secrets)
             if entries is not None and said:
-                return Refused(self.name, {"settings": said})
+                return ChangeRefused(self.name, {"settings": said})
             return BadAnswer(self.name, f"refuses {asked} and does not say why (HTTP status {answer.status})")
         try:
             data = self.read(answer, asked, needed=True)
@@ -159,7 +159,7 @@ class Mapped:
             return BadAnswer(self.name, f"refuses {asked} and does not say why (HTTP status {answer.status})")
         reasons = self._reasons(data, entries)
         if reasons:
-            return Refused(self.name, reasons)
+            return ChangeRefused(self.name, reasons)
         return BadAnswer(self.name, f"refuses {asked} and does not say why")
 
     def _reasons(self, data: Answered, entries: RefusalEntries) -> dict[str, str]:

@@ -28,7 +28,7 @@ class WordsError(ParameterError):
     """A device's word or number that its driver does not know."""
 
 
-class NotTold(WordsError):
+class NotReported(WordsError):
     """What the device says alone does not tell the value."""
 
 
@@ -101,7 +101,7 @@ def ours(name: str, entry: SettingEntry, raw: object, frame_rate: float) -> Valu
             if word is None:
                 word = "other" if "other" in parameters.find(name).choices else str(raw)
             return parameters.clean(name, typed(name, word))
-        if parameters.find(name).kind is parameters.Kind.NUMBER:
+        if parameters.find(name).kind is parameters.ValueKind.NUMBER:
             number = number_of(raw)
             if number is None:
                 return parameters.clean(name, raw)  # says what is wrong
@@ -109,7 +109,7 @@ def ours(name: str, entry: SettingEntry, raw: object, frame_rate: float) -> Valu
                 number = round(number / entry.times, 6)
             if entry.unit == "frames":
                 if not frame_rate:
-                    raise NotTold(
+                    raise NotReported(
                         f"{entry.text} = {raw!r} pictures, and no frame rate beside it: how many seconds that are is not known"
                     )
                 number = parameters.keyframe_seconds(number, frame_rate)
@@ -137,7 +137,7 @@ def _is(theirs: bool | int | float | str, raw: object) -> bool:
 def typed(name: str, word: str) -> object:
     """A word of a driver file as a value: numbers stand there as texts."""
     number = number_of(word)
-    return number if parameters.find(name).kind is parameters.Kind.NUMBER and number is not None else word
+    return number if parameters.find(name).kind is parameters.ValueKind.NUMBER and number is not None else word
 
 
 def theirs(entry: SettingEntry, value: Value, frame_rate: float) -> bool | int | float | str:

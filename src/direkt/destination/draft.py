@@ -12,10 +12,10 @@ from dataclasses import dataclass, field
 
 from direkt import parameters
 from direkt.destination.published import claims, grid, layout, meaning, modes, numbers, srt
-from direkt.destination.published.result import Gathered, Rule, Said, Step, Unread
+from direkt.destination.published.result import DraftedRule, Gathered, LadderStep, SaidClaim, UnreadWords
 from direkt.destination.published.statement import Statement
-from direkt.destination.published.tokens import Number, scan
-from direkt.destination.published.vocabulary import Kind
+from direkt.destination.published.tokens import NumberToken, scan
+from direkt.destination.published.vocabulary import WordKind
 from direkt.errors import UnusableInput
 
 _BARE = 5  # words of a line that is no more than a name and a figure
@@ -23,7 +23,7 @@ _LIMIT = 10.0  # s for a whole table
 
 
 @dataclass(slots=True)
-class Cell:
+class DraftedCell:
     """One cell as it was read: its words, and what became of them."""
 
     statement: Statement
@@ -36,10 +36,10 @@ class Draft:
     """What a table says, and what of it was not understood, in the table's order."""
 
     found: Gathered
-    cells: list[Cell]
+    cells: list[DraftedCell]
 
     @property
-    def not_understood(self) -> list[Unread]:
+    def not_understood(self) -> list[UnreadWords]:
         """Words that claim nothing, each with its reason."""
         return sorted(dict.fromkeys(self.found.unread), key=lambda one: one.line)
 
@@ -48,19 +48,19 @@ def read(text: str, kind: str) -> Draft:
     """A draft of the sheet that a published table describes. Raises UnusableInput."""
     begin = time.monotonic()
     statements = layout.statements(grid.read(text, kind))
-    habit = numbers.habit_of(t.value for one in statements for t in scan(one.text) if isinstance(t.value, Number))
-    said: list[Said] = []
-    unread: list[Unread] = []
-    cells: list[Cell] = []
+    habit = numbers.habit_of(t.value for one in statements for t in scan(one.text) if isinstance(t.value, NumberToken))
+    said: list[SaidClaim] = []
+    unread: list[UnreadWords] = []
+    cells: list[DraftedCell] = []
     for one in statements:
         if time.monotonic() - begin > _LIMIT:
             raise UnusableInput(
                 f"line {one.line}: reading takes more than {_LIMIT:g} s: cut it down to the table of settings"
             )
-        cell = Cell(one)
+        cell = DraftedCell(one)
         if one.why_not:
             if not one.prose:
-                unread.append(Unread(one.line, one.words, one.why_not, one.aside))
+                unread.append(UnreadWords(one.line, one.words, one.why_not, one.aside))
                 cells.append(cell)
                 cell.marks.append((0, len(one.text), ""))
                 cell.reasons.append(one.why_not)
@@ -68,9 +68,9 @@ def read(text: str, kind: str) -> Draft:
         parsed = _parse(one, habit)
         if one.prose and not _worth(one, parsed):
             continue
-        said += [Said(one, claim) for claim in parsed.claims]
+        said += [SaidClaim(one, claim) for claim in parsed.claims]
         for left in parsed.left:
-            unread.append(Unread(one.line, _words(one, left.start, left.end), left.why, left.aside))
+            unread.append(UnreadWords(one.line, _words(one, left.start, left.end), left.why, left.aside))
             cell.marks.append((left.start, left.end, ""))
             cell.reasons.append(left.why)
         cells.append(cell)
@@ -84,7 +84,7 @@ def read(text: str, kind: str) -> Draft:
     return Draft(found, cells)
 
 
-def _parse(one: Statement, habit: numbers.Habit) -> meaning.Parsed:
+def _parse(one: Statement, habit: numbers.Habit) -> meaning.ParsedCell:
     topics = one.context.topics
     of_srt = next((topic for topic in topics if topic in srt.TOPICS), "")
     if of_srt:
@@ -93,15 +93,15 @@ def _parse(one: Statement, habit: numbers.Habit) -> meaning.Parsed:
     return modes.parse(one.text) if listed else meaning.parse(one.text, one.context, habit)
 
 
-def _worth(one: Statement, parsed: meaning.Parsed) -> bool:
+def _worth(one: Statement, parsed: meaning.ParsedCell) -> bool:
     """Of sentences outside any table, only those that are understood whole, or speak of figures, count."""
     if parsed.claims:
         return True
     tokens = scan(one.text)
-    if any(t.kind in (Kind.UNIT, Kind.SIZE, Kind.URL, Kind.VALUE) for t in tokens):
+    if any(t.kind in (WordKind.UNIT, WordKind.SIZE, WordKind.URL, WordKind.VALUE) for t in tokens):
         return True
     kinds = {t.kind for t in tokens}  # "Bitrate 6000" and no more
-    return len(tokens) <= _BARE and Kind.TOPIC in kinds and Kind.NUMBER in kinds
+    return len(tokens) <= _BARE and WordKind.TOPIC in kinds and WordKind.NUMBER in kinds
 
 
 def _words(one: Statement, start: int, end: int) -> str:
@@ -168,7 +168,7 @@ def write(draft: Draft, title: str) -> str:
     return "\n".join(lines) + "\n"
 
 
-def _rules(rules: dict[str, Rule], indent: str) -> list[str]:
+def _rules(rules: dict[str, DraftedRule], indent: str) -> list[str]:
     lines: list[str] = []
     for parameter in parameters.in_table_order(rules):
         rule = rules[parameter]
@@ -179,7 +179,7 @@ def _rules(rules: dict[str, Rule], indent: str) -> list[str]:
     return lines
 
 
-def _ladder(name: str, steps: list[Step]) -> list[str]:
+def _ladder(name: str, steps: list[LadderStep]) -> list[str]:
     lines = [f"{name}:"] if steps else []
     for step in steps:
         origins = "; ".join(dict.fromkeys(_clean(one.words) for one in step.origins))
@@ -214,7 +214,7 @@ def _span(value: dict[str, float], *, raw: bool = False) -> object:
     return span if raw else _yaml(span)
 
 
-def _origin(one: Said) -> str:
+def _origin(one: SaidClaim) -> str:
     return _clean(f"line {one.statement.line}: {one.words}")
 
 

@@ -20,13 +20,13 @@ from direkt.destination.sheet import (
     Rule,
     Rung,
     Server,
-    Session,
+    SessionRules,
     Sheet,
     Span,
     Spherical,
 )
 from direkt.documents import Document, DocumentError, Problem, Strict
-from direkt.parameters import Kind, ParameterError
+from direkt.parameters import ParameterError, ValueKind
 
 AnyDemand = Annotated[Any, WithJsonSchema({"description": "A value, a list of values, or a range with min, max or both."})]
 
@@ -87,7 +87,7 @@ class AudioRungEntry(Strict):
     bitrate: BitrateRange
 
 
-class ModeEntry(Strict):
+class LatencyModeEntry(Strict):
     """A latency mode: what it changes."""
 
     summary: str = ""
@@ -110,8 +110,8 @@ class SheetFile(Strict):
     peak_percent: float | None = Field(default=None, ge=0)
     audio_ladder: list[AudioRungEntry] | None = None
     spherical: Spherical | None = None
-    latency: dict[str, ModeEntry] | None = None
-    session: Session | None = None
+    latency: dict[str, LatencyModeEntry] | None = None
+    session: SessionRules | None = None
     key: KeyFacts | None = None
     checklist: list[CheckStep] | None = None
     notes: list[str] | None = None
@@ -128,11 +128,11 @@ def json_schema() -> dict[str, Any]:
             "never": {**entry["properties"]["never"], "anyOf": [value, {"type": "array", "items": value, "minItems": 1}, {"type": "null"}]},
         }  # fmt: skip
         made["$defs"][row.name] = {**entry, "title": row.name, "description": row.meaning, "properties": own}
-    for holder in (made, made["$defs"]["ModeEntry"]):
+    for holder in (made, made["$defs"][LatencyModeEntry.__name__]):
         rules = holder["properties"]["rules"]
         rules["additionalProperties"] = False
         rules["properties"] = {name: {"$ref": f"#/$defs/{name}"} for name in parameters.TABLE}
-    made["$defs"]["RungEntry"]["properties"]["size"]["pattern"] = f"^(?:{parameters.PATTERNS[Kind.SIZE]})$"
+    made["$defs"]["RungEntry"]["properties"]["size"]["pattern"] = f"^(?:{parameters.PATTERNS[ValueKind.SIZE]})$"
     return made
 
 
@@ -140,21 +140,21 @@ def _demand_schema(row: parameters.Parameter) -> dict[str, Any]:
     """What may be demanded of a parameter: its values, lists of them and, where they have an order, ranges."""
     value = _value_schema(row)
     ways = [value, {"type": "array", "items": value, "minItems": 1}, {"type": "null"}]
-    if row.kind in (Kind.NUMBER, Kind.VERSION):
+    if row.kind in (ValueKind.NUMBER, ValueKind.VERSION):
         ways.append({"type": "object", "additionalProperties": False, "minProperties": 1, "properties": {"min": value, "max": value}})
     unit = f", in {row.unit}" if row.unit else ""
     return {"description": f"A value{unit}, a list of values, or a range with min, max or both.", "anyOf": ways, "default": None}
 
 
 def _value_schema(row: parameters.Parameter) -> dict[str, Any]:
-    if row.kind is Kind.NUMBER:
+    if row.kind is ValueKind.NUMBER:
         return {"type": "number"} if row.signed else {"type": "number", "minimum": 0}
-    if row.kind is Kind.YES_NO:
+    if row.kind is ValueKind.YES_NO:
         return {"enum": ["yes", "no", True, False]}
-    if row.kind is Kind.CHOICE:
+    if row.kind is ValueKind.CHOICE:
         return {"enum": [*row.choices, *([True, False] if "yes" in row.choices else [])]}
     text = {"type": "string", "pattern": rf"^\s*(?:{parameters.PATTERNS[row.kind]})\s*$"}
-    if row.kind is Kind.VERSION:  # YAML reads 4.1 as a number
+    if row.kind is ValueKind.VERSION:  # YAML reads 4.1 as a number
         return {"anyOf": [text, {"enum": [tenths / 10 for tenths in range(10, 100)]}]}
     return text
 

@@ -40,7 +40,7 @@ class Binding:
 
 
 @dataclass(frozen=True, slots=True)
-class Kept:
+class KeptKey:
     """What the store knows of one key."""
 
     name: str
@@ -77,7 +77,7 @@ class KeyStore:
         entry = self._index().get(name)
         return _bound(entry) if entry is not None else ()
 
-    def put(self, name: str, key: str, by: Binding) -> Kept:
+    def put(self, name: str, key: str, by: Binding) -> KeptKey:
         """Keeps ``key`` for a rig; a changed key is no longer exposed. Raises StoreError for one that is kept for others."""
         with self._alone():
             return self._put(name, key, by)
@@ -98,7 +98,7 @@ class KeyStore:
         if bound and not any(one.fits(by) for one in bound):
             raise StoreError(f"the key {name!r} in the store was kept for {whose(bound, by)}, and is left alone. If this is that rig, moved: direkt rig trust")
 
-    def _put(self, name: str, key: str, by: Binding) -> Kept:
+    def _put(self, name: str, key: str, by: Binding) -> KeptKey:
         index = self._index()
         self._own(name, index, by)
         old = index.get(name)
@@ -121,7 +121,7 @@ class KeyStore:
         bound = _with(_bound(old) if old is not None else (), by)
         index[name] = {"where": where, "since": since, "exposed": exposed, "bound": bound}
         self._write(_INDEX, index)
-        return Kept(name, where, since, exposed, _bound(index[name]))
+        return KeptKey(name, where, since, exposed, _bound(index[name]))
 
     def forget(self, name: str, by: Binding) -> bool:
         """Drops a key; False when there was none. Raises StoreError for one that is kept for others."""
@@ -156,9 +156,9 @@ class KeyStore:
             self._write(_INDEX, index)
             return True
 
-    def kept(self) -> list[Kept]:
+    def kept(self) -> list[KeptKey]:
         """All keys, by name."""
-        return [Kept(name, e["where"], e["since"], e["exposed"], _bound(e)) for name, e in sorted(self._index().items())]
+        return [KeptKey(name, e["where"], e["since"], e["exposed"], _bound(e)) for name, e in sorted(self._index().items())]
 
     # Files
 

@@ -122,7 +122,7 @@ def parse_ref(text: str) -> SecretRef:
 
 
 @dataclass(frozen=True, slots=True)
-class Entry:
+class StoreName:
     """One name in the store, as a rig may use it: for itself, and to send it to these places."""
 
     sources: Sources

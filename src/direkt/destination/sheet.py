@@ -226,7 +226,7 @@ class Span(Strict):
     max: float = Field(ge=0)
 
 
-class Session(Strict):
+class SessionRules(Strict):
     """How the platform handles a push."""
 
     longest_hours: float | None = Field(default=None, gt=0)
@@ -293,7 +293,7 @@ class Sheet:
     protocols: tuple[Protocol, ...] = ()
     servers: tuple[Server, ...] = ()
     spherical: Spherical | None = None
-    session: Session | None = None
+    session: SessionRules | None = None
     key: KeyFacts | None = None
     checklist: tuple[CheckStep, ...] = ()
     modes: Mapping[str, Mode] = field(default_factory=dict)

@@ -12,12 +12,12 @@ from urllib.parse import quote
 from direkt import files, parameters
 from direkt.described import words
 from direkt.described.answers import Answered, JsonAnswer
-from direkt.described.errors import BadAnswer, DeviceError, Refused
-from direkt.described.http import Answer, HttpInterface, Upload
+from direkt.described.errors import BadAnswer, ChangeRefused, DeviceError
+from direkt.described.http import HttpAnswer, HttpInterface, Upload
 from direkt.described.requests import Mapped, RequestEntry, filled
 from direkt.destination import forms
 from direkt.device.driver_file import DriverFile, RequestName, check, form_names
-from direkt.device.sign_in import Session
+from direkt.device.sign_in import SignedInSession
 from direkt.device.state import Capability, Channel, DeviceState, Health, need
 from direkt.device.state_by_file import Understood
 from direkt.parameters import Values
@@ -58,7 +58,7 @@ class Driver(Understood):
             self.http.read_json, self._written, names,
         )  # fmt: skip
         self._session = (
-            Session(self.http, file.sign_in, login, file.refusals, lambda answer, asked: self._mapped.read(answer, asked, needed=True), self._written.add)
+            SignedInSession(self.http, file.sign_in, login, file.refusals, lambda answer, asked: self._mapped.read(answer, asked, needed=True), self._written.add)
             if file.sign_in is not None
             else None
         )  # fmt: skip
@@ -78,7 +78,7 @@ class Driver(Understood):
 
     # Requests
 
-    def _send(self, method: str, path: str, content: bytes, headers: Mapping[str, str]) -> Answer:
+    def _send(self, method: str, path: str, content: bytes, headers: Mapping[str, str]) -> HttpAnswer:
         if self._session is not None:
             return self._session.send(method, path, content, headers)
         return self.http.admitted(method, path, content, headers)
@@ -159,7 +159,7 @@ class Driver(Understood):
             if taken:
                 out.append((entry, taken))
         if left:
-            raise Refused(self.name, dict.fromkeys(left, "its driver has no request that takes it"))
+            raise ChangeRefused(self.name, dict.fromkeys(left, "its driver has no request that takes it"))
         return out
 
     def _write_some(self, request: RequestEntry, channel: Channel, values: Values, frame_rate: float) -> None:
@@ -169,12 +169,12 @@ class Driver(Understood):
             entry = self.file.settings.get(parameter)
             if entry is None:
                 if not any(parameter in more for mode in self.file.modes for more in mode.words.values()):
-                    raise Refused(self.name, {parameter: "its driver has no field for it"})
+                    raise ChangeRefused(self.name, {parameter: "its driver has no field for it"})
                 continue
             try:
                 raw = words.theirs(entry, value, frame_rate)
             except words.WordsError as error:
-                raise Refused(self.name, {parameter: str(error)}) from None
+                raise ChangeRefused(self.name, {parameter: str(error)}) from None
             parts = str(raw).split(entry.join) if len(entry.targets) > 1 else [raw]
             for target, part in zip(entry.targets, parts, strict=False):
                 number = words.number_of(part)
@@ -201,7 +201,7 @@ class Driver(Understood):
             )), None)  # fmt: skip
             if word is None:
                 wanted = ", ".join(parameters.show(n, whole.get(n)) for n in sorted(names))
-                raise Refused(self.name, {mode.at: f"there is no mode with {wanted}"})
+                raise ChangeRefused(self.name, {mode.at: f"there is no mode with {wanted}"})
             out[mode.send or mode.at] = word
         return out
 
@@ -283,7 +283,7 @@ class Driver(Understood):
         answer = self.http.admitted(method, path.format(channel="", slot=""), upload, {"Content-Type": kind})
         if answer.status >= 300:
             refusal = self._mapped.refusal(answer, "the firmware")
-            if isinstance(refusal, Refused):
+            if isinstance(refusal, ChangeRefused):
                 raise refusal
             said = " ".join(re.sub(r"<[^>]*>", " ", answer.text[:2000]).split())[:200]
-            raise Refused(self.name, {"firmware": said or f"HTTP status {answer.status}"})
+            raise ChangeRefused(self.name, {"firmware": said or f"HTTP status {answer.status}"})

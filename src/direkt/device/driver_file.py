@@ -25,7 +25,7 @@ from direkt.destination import forms
 from direkt.device.state import PushState
 from direkt.documents import Document, DocumentError, Problem, Strict
 from direkt.errors import UnusableInput
-from direkt.parameters import Kind, ParameterError
+from direkt.parameters import ParameterError, ValueKind
 from direkt.protocol import source
 
 RequestName = Literal[
@@ -77,7 +77,7 @@ class ChannelEntry(Strict):
     )
 
 
-class ModeEntry(Strict):
+class TiedFieldEntry(Strict):
     """One field that stands for several parameters."""
 
     at: str
@@ -150,7 +150,7 @@ class CardEntry(Strict):
     file: FileEntry | None = None
 
 
-class SignInEntry(Strict):
+class DeviceSignIn(Strict):
     """How a session is begun, where the device wants neither digest nor basic: by a form, and a cookie or token."""
 
     send: str  # method and path
@@ -173,7 +173,7 @@ class DriverFile(Strict):
     fits: Fits = Fits()
     from_firmware: str = ""  # the first that this file describes
     login: Login = "any"
-    sign_in: SignInEntry | None = None  # with login: form
+    sign_in: DeviceSignIn | None = None  # with login: form
     default_login: str | None = None  # user:password at delivery
     answers: Shape = "json"
     coding: Coding = "json"
@@ -182,7 +182,7 @@ class DriverFile(Strict):
     more_facts: dict[str, str] = {}  # name: place
     channels: dict[str, str | ChannelEntry] = {}
     settings: dict[str, SettingEntry] = {}
-    modes: list[ModeEntry] = []
+    modes: list[TiedFieldEntry] = []
     limits: dict[str, RawDemand] = {}  # fixed ones, in the table's words and units
     together: list[TogetherEntry] = []
     restart_after: list[str] = []  # parameters that come into force with a restart, where the device does not tell
@@ -394,8 +394,8 @@ def _wrong_setting(file: DriverFile, name: str, entry: SettingEntry) -> Wrong:
         yield path, f"{entry.unit} is not a unit of it; the table has {row.unit or 'none'}"
     if entry.unit == "frames" and name != "video.keyframe_interval.median":
         yield path, "only the keyframe interval is counted in frames"
-    fraction = row.kind is Kind.NUMBER and entry.join == "/" and len(entry.places) == 2
-    if len(entry.places) > 1 and row.kind not in (Kind.SIZE, Kind.RATIO) and not fraction:
+    fraction = row.kind is ValueKind.NUMBER and entry.join == "/" and len(entry.places) == 2
+    if len(entry.places) > 1 and row.kind not in (ValueKind.SIZE, ValueKind.RATIO) and not fraction:
         yield path, "several fields make a size or a ratio, or with join: / a numerator and denominator"
     for place in entry.places:
         if file.kind != "hand" and (text := answers.place_problem(place, file.answers)):
@@ -430,7 +430,7 @@ def _wrong_requests(file: DriverFile) -> Wrong:
         yield ["fits", "ask"], text
 
 
-def _wrong_sign_in(file: DriverFile, sign: SignInEntry) -> Iterator[str]:
+def _wrong_sign_in(file: DriverFile, sign: DeviceSignIn) -> Iterator[str]:
     yield wrong_request(sign.send)
     for value in sign.fields.values():
         yield wrong_fields(value, {"user", "password"}) if isinstance(value, str) else ""

@@ -6,12 +6,12 @@ from collections.abc import Mapping
 
 from direkt import parameters
 from direkt.demand import Demand
-from direkt.device.driver_file import DriverFile, ModeEntry
+from direkt.device.driver_file import DriverFile, TiedFieldEntry
 from direkt.device.state import Together
 from direkt.parameters import Value
 
 
-def _values(mode: ModeEntry) -> list[dict[str, Value]]:
+def _values(mode: TiedFieldEntry) -> list[dict[str, Value]]:
     """What each word stands for."""
     return [{name: parameters.clean(name, value) for name, value in values.items()} for values in mode.words.values()]
 
@@ -43,7 +43,7 @@ def mode_rules(file: DriverFile) -> tuple[Together, ...]:
     return tuple(out)
 
 
-def word_for(mode: ModeEntry, values: Mapping[str, Value]) -> str | None:
+def word_for(mode: TiedFieldEntry, values: Mapping[str, Value]) -> str | None:
     """The word that stands for these values; None where none does."""
     for word, row in zip(mode.words, _values(mode), strict=True):
         if all(name in values and parameters.same(name, values[name], value) for name, value in row.items()):

@@ -10,24 +10,24 @@ from collections.abc import Callable, Mapping
 
 from direkt.described import answers
 from direkt.described.answers import Answered
-from direkt.described.errors import BadAnswer, DeviceError, LoginRefused
-from direkt.described.http import Answer, HttpInterface
+from direkt.described.errors import BadAnswer, DeviceError, DeviceLoginRefused
+from direkt.described.http import HttpAnswer, HttpInterface
 from direkt.described.requests import RefusalEntries, filled, says_no
-from direkt.device.driver_file import SignInEntry
+from direkt.device.driver_file import DeviceSignIn
 from direkt.protocol import clear, refusals
 from direkt.secret import Secret
 
 _EARLY = 0.9  # share of its life after which a session is renewed
 _LONGEST = 4096  # characters of a token
 
-Read = Callable[[Answer, str], Answered]
+Read = Callable[[HttpAnswer, str], Answered]
 
 
-class Session:
+class SignedInSession:
     """One device's session. ``read``: an answer by its shape; ``kept``: is given each token, so that no text repeats it."""
 
     def __init__(
-        self, http: HttpInterface, entry: SignInEntry, login: tuple[str, Secret] | None, no: RefusalEntries | None, read: Read,
+        self, http: HttpInterface, entry: DeviceSignIn, login: tuple[str, Secret] | None, no: RefusalEntries | None, read: Read,
         kept: Callable[[Secret], None], now: Callable[[], float] = time.monotonic,
     ) -> None:  # fmt: skip
         self._http, self._entry, self._login, self._no, self._read, self._kept, self._now = http, entry, login, no, read, kept, now
@@ -35,21 +35,21 @@ class Session:
         self._begun = False
         self._until: float | None = None  # s of the clock; None: it does not say
 
-    def send(self, method: str, path: str, content: bytes, headers: Mapping[str, str]) -> Answer:
+    def send(self, method: str, path: str, content: bytes, headers: Mapping[str, str]) -> HttpAnswer:
         """The answer to a request inside the session. Raises DeviceError."""
         fresh = self._ensure()
         answer = self._http.exchange(method, path, content, {**headers, **self._header})
         if not self._over(answer):
             return answer
         if fresh:
-            raise LoginRefused(
+            raise DeviceLoginRefused(
                 self._http.name, f"takes the login of {self._user}, but not for {method} {path.partition('?')[0]}: give that user more rights on its page"
             )
         self._begun = False
         self._ensure()
         answer = self._http.exchange(method, path, content, {**headers, **self._header})
         if self._over(answer):
-            raise LoginRefused(
+            raise DeviceLoginRefused(
                 self._http.name, f"takes the login of {self._user}, but not for {method} {path.partition('?')[0]}: give that user more rights on its page"
             )
         return answer
@@ -58,7 +58,7 @@ class Session:
     def _user(self) -> str:
         return self._login[0] if self._login is not None else "nobody"
 
-    def _over(self, answer: Answer) -> bool:
+    def _over(self, answer: HttpAnswer) -> bool:
         """Whether an answer says that there is no session."""
         if answer.status in (401, 403) or (300 <= answer.status < 400):
             return True
@@ -80,14 +80,14 @@ class Session:
             return False
         name = self._http.name
         if self._login is None:
-            raise LoginRefused(name, "wants a login (by its form): give it under 'login' in the rig")
+            raise DeviceLoginRefused(name, "wants a login (by its form): give it under 'login' in the rig")
         if not clear.allowed(self._http.address):
-            raise LoginRefused(clear.words("the login", self._http.address, f"devices.{name}"))
+            raise DeviceLoginRefused(clear.words("the login", self._http.address, f"devices.{name}"))
         user, password = self._login
         when = refusals.current().refused(self._http.address, user, password)
         if when is not None:
             words = f" on {when}" if when else ""
-            raise LoginRefused(
+            raise DeviceLoginRefused(
                 name, f"has refused this login{words}; it is not sent again, so that the account does not lock: change it in the rig, or try it "
                 f"once more: direkt device login {name}"
             )
@@ -118,7 +118,7 @@ class Session:
             refused = True
         if refused:
             refusals.current().note(self._http.address, user, password)
-            raise LoginRefused(
+            raise DeviceLoginRefused(
                 name, f"refuses the login of {user} (by its form): check user name and password; it was sent once and is not sent again"
             )
         if token:

@@ -10,7 +10,7 @@ from direkt.demand import Demand
 from direkt.described import words
 from direkt.described.answers import Answered
 from direkt.described.errors import BadAnswer
-from direkt.described.words import NotTold, WordsError
+from direkt.described.words import NotReported, WordsError
 from direkt.destination import forms
 from direkt.device.driver_file import ChannelEntry, DriverFile, SlotEntries, fixed_limits, form_names, version
 from direkt.device.input import input_signal
@@ -124,7 +124,7 @@ class Understood(Bare):
             if raw is not None:
                 try:
                     values[parameter] = words.ours(parameter, entry, raw, rate)
-                except NotTold as error:
+                except NotReported as error:
                     self._untold.append(f"{name}: {error}")
             told = self._limit(entry, inner)
             if told is not None:

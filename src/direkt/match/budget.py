@@ -28,7 +28,7 @@ def on_the_wire(scheme: str, load: Load) -> float:
 
 
 @dataclass(frozen=True, slots=True)
-class Option:
+class FeedOption:
     """One thing that a feed could send."""
 
     label: str
@@ -42,7 +42,7 @@ class Option:
         return math.log2(self.video + self.audio) if self.video > 0 else 0.0
 
 
-OFF = Option("off", 0, 0, 0)
+OFF = FeedOption("off", 0, 0, 0)
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,7 +51,7 @@ class Feed:
 
     name: str
     weight: float
-    options: tuple[Option, ...]  # without off
+    options: tuple[FeedOption, ...]  # without off
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,10 +59,10 @@ class Share:
     """What one feed gets."""
 
     feed: Feed
-    option: Option
+    option: FeedOption
 
 
-def options_of(sheet: Sheet, scheme: str) -> tuple[Option, ...]:
+def options_of(sheet: Sheet, scheme: str) -> tuple[FeedOption, ...]:
     """The steps of a sheet's ladder, each at its lowest and at its recommended (or highest) bitrate."""
     rule = sheet.rules.get("audio.bitrate.mean")
     wish = (rule.should or rule.must) if rule else None
@@ -75,7 +75,7 @@ def options_of(sheet: Sheet, scheme: str) -> tuple[Option, ...]:
                 codecs = f" in {' or '.join(rung.codecs)}" if rung.codecs else ""
                 label = f"{rung.width}x{rung.height} to {rung.fastest:g} fps{codecs}, {bitrate:g} kbit/s"
                 out.append(
-                    Option(label, bitrate, audio, on_the_wire(scheme, Load(bitrate, audio, min(rung.fastest, 60))))
+                    FeedOption(label, bitrate, audio, on_the_wire(scheme, Load(bitrate, audio, min(rung.fastest, 60))))
                 )
     return tuple(sorted(out, key=lambda o: o.wire))
 
@@ -99,7 +99,7 @@ class _Partial:
 
     wire: float  # kbit/s
     value: float
-    option: Option = OFF  # of the last of them
+    option: FeedOption = OFF  # of the last of them
     before: _Partial | None = None
 
 
@@ -143,15 +143,15 @@ def best_split(feeds: Sequence[Feed], limit: float) -> list[Share]:
     return out[::-1]
 
 
-_Worth = list[list[tuple[float, Option]]]
+_Worth = list[list[tuple[float, FeedOption]]]
 
 
-def _taken(worth: _Worth, price: float) -> list[tuple[float, Option]]:
+def _taken(worth: _Worth, price: float) -> list[tuple[float, FeedOption]]:
     """What each feed takes where a kbit/s costs this much."""
     return [max(options, key=lambda one: (one[0] - price * one[1].wire, -one[1].wire)) for options in worth]
 
 
-def _filled(worth: _Worth, taken: list[tuple[float, Option]], limit: float) -> float:
+def _filled(worth: _Worth, taken: list[tuple[float, FeedOption]], limit: float) -> float:
     """What a choice is worth once feeds take, one after the other, what there is still room for."""
     room, value = limit - sum(option.wire for _, option in taken), 0.0
     for options, (_, own) in zip(worth, taken, strict=True):

@@ -28,8 +28,8 @@ from direkt.match.terms import (
     SIZE,
     SOURCE,
     UPLINK,
-    Asker,
     Circumstances,
+    SheetDemand,
     rules_on,
     takes,
 )
@@ -37,7 +37,7 @@ from direkt.parameters import Value, Values
 
 
 @dataclass(frozen=True, slots=True)
-class Step:
+class PlannedStep:
     """One setting of the channel: kept or changed."""
 
     parameter: str
@@ -66,13 +66,13 @@ class Unmet:
 class Plan:
     """All steps in the table's order, and what cannot be met."""
 
-    steps: tuple[Step, ...]
+    steps: tuple[PlannedStep, ...]
     unmet: tuple[Unmet, ...]
     conflict: tuple[str, ...] = ()  # the smallest set of demands that cannot hold together, in words
     notes: tuple[str, ...] = ()  # what a person should know, though no rule says it
 
     @property
-    def changes(self) -> tuple[Step, ...]:
+    def changes(self) -> tuple[PlannedStep, ...]:
         """The steps that change something."""
         return tuple(step for step in self.steps if step.changes)
 
@@ -83,7 +83,7 @@ class Plan:
 
 def plan(
     channel: Channel, sheet: Sheet, signal: InputSignal | None, uplink: float | None = None, *,
-    others: Sequence[Asker] = (), protocol: str | None = None, mains: int | None = None,
+    others: Sequence[SheetDemand] = (), protocol: str | None = None, mains: int | None = None,
 ) -> Plan:  # fmt: skip
     """What to change on ``channel`` so that it conforms to ``sheet``.
 
@@ -97,10 +97,10 @@ def plan(
 class _Words:
     """Solves a channel's problem and explains the answer."""
 
-    def __init__(self, channel: Channel, sheet: Sheet, around: Circumstances, others: tuple[Asker, ...]) -> None:
+    def __init__(self, channel: Channel, sheet: Sheet, around: Circumstances, others: tuple[SheetDemand, ...]) -> None:
         self.channel, self.sheet, self.around = channel, sheet, around
         self.old = channel.values
-        self.stated: Stated = problem.state(channel, (Asker(sheet), *others), around)
+        self.stated: Stated = problem.state(channel, (SheetDemand(sheet), *others), around)
         self.new: Values = dict(self.old)
         self.free: Values | None = None  # what would be best if the uplink carried anything
 
@@ -113,7 +113,7 @@ class _Words:
                 "no combination of settings fits the device's own limits: read it again, and check its driver",
             )
             return Plan(
-                tuple(Step(n, v, v, "", "kept: nothing fits") for n, v in self.old.items() if n in self.channel.limits),
+                tuple(PlannedStep(n, v, v, "", "kept: nothing fits") for n, v in self.old.items() if n in self.channel.limits),
                 (none,),
             )
         self.new = solution.values
@@ -134,16 +134,16 @@ class _Words:
             return None
         p = self.stated.problem
         kept = tuple(c for c in p.constraints if c not in self.stated.uplink and c not in solution.given_up)
-        found = search.best_of(search.Problem(p.domains, kept, p.prices, p.width))
+        found = search.best_of(search.SearchProblem(p.domains, kept, p.prices, p.width))
         return found if any(found.get(n) != solution.values.get(n) for n in (SIZE, RATE, BITRATE)) else None
 
     # One step
 
-    def _step(self, setting: str, given_up: set[str]) -> Step:
+    def _step(self, setting: str, given_up: set[str]) -> PlannedStep:
         old, new = self.old.get(setting), self.new.get(setting)
         rules = rules_on(self.sheet, setting, self.new)
         if setting == ADAPTIVE and not rules:
-            return Step(
+            return PlannedStep(
                 setting,
                 old,
                 new,
@@ -151,17 +151,17 @@ class _Words:
                 "off: it stretches keyframe intervals, starves the bitrate and may switch the codec",
             )
         if not rules:
-            return Step(setting, old, new, "", self._unasked(setting, old, new))
+            return PlannedStep(setting, old, new, "", self._unasked(setting, old, new))
         if new is None or any(rule.name in given_up and not takes(rule.must, setting, new) for rule in rules):
             kept = "kept" if old == new else "the nearest that can be"
-            return Step(setting, old, new, _asked(rules), f"{kept}: cannot be met", rules[0].source)
+            return PlannedStep(setting, old, new, _asked(rules), f"{kept}: cannot be met", rules[0].source)
         deciding = next(
             (r for r in rules if r.must and (old is None or not takes(r.must, setting, old))),
             next((r for r in rules if r.should and (old is None or not takes(r.should, setting, old))), rules[0]),
         )
         reason = self._reason(setting, old, new, deciding)
         own = "" if self._part(setting, old, deciding) is None and self._law(setting, old, new) is not None else deciding.source
-        return Step(setting, old, new, _asked(rules), reason, own)
+        return PlannedStep(setting, old, new, _asked(rules), reason, own)
 
     def _unasked(self, setting: str, old: Value | None, new: Value | None) -> str:
         """Why a setting is as it is that the sheet does not require it for."""

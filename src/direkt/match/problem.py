@@ -18,7 +18,7 @@ from direkt.demand import Demand
 from direkt.destination.sheet import Rule, audio_rule, rung_rule
 from direkt.device.state import Channel
 from direkt.match.prices import WIDTH, Prices
-from direkt.match.search import Choice, Constraint, Problem
+from direkt.match.search import Choice, Constraint, SearchProblem
 from direkt.match.terms import (
     ADAPTIVE,
     BITRATE,
@@ -34,8 +34,8 @@ from direkt.match.terms import (
     SOUND_BITRATE,
     SOURCE,
     UPLINK,
-    Asker,
     Circumstances,
+    SheetDemand,
     audio_step_rule,
     distance,
     in_family,
@@ -50,19 +50,19 @@ from direkt.parameters import Value, Values
 class Stated:
     """The problem with what is needed to explain its answer."""
 
-    problem: Problem
-    askers: tuple[Asker, ...]
+    problem: SearchProblem
+    askers: tuple[SheetDemand, ...]
     uplink: tuple[Constraint, ...] = field(default=())
 
 
-def state(channel: Channel, askers: Sequence[Asker], around: Circumstances) -> Stated:
+def state(channel: Channel, askers: Sequence[SheetDemand], around: Circumstances) -> Stated:
     """What is to be decided for a channel."""
     builder = _Builder(channel, tuple(askers), around)
     return builder.build()
 
 
 class _Builder:
-    def __init__(self, channel: Channel, askers: tuple[Asker, ...], around: Circumstances) -> None:
+    def __init__(self, channel: Channel, askers: tuple[SheetDemand, ...], around: Circumstances) -> None:
         self.channel, self.askers, self.around = channel, askers, around
         self.old, self.limits = channel.values, channel.limits
         self.counted = any(rule.pictures is not None for rule in channel.together)
@@ -82,7 +82,7 @@ class _Builder:
         self._push_musts()
         sheets = tuple(asker.sheet for asker in self.askers if not asker.feed)
         prices = Prices(self.channel, sheets, self.around, frozenset(self.domains)).all()
-        problem = Problem(self.domains, tuple(self.constraints), tuple(prices), WIDTH)
+        problem = SearchProblem(self.domains, tuple(self.constraints), tuple(prices), WIDTH)
         return Stated(problem, self.askers, uplink)
 
     # Candidates
@@ -212,7 +212,7 @@ class _Builder:
 
     # What is asked
 
-    def _sheet_musts(self, asker: Asker) -> None:
+    def _sheet_musts(self, asker: SheetDemand) -> None:
         sheet = asker.sheet
         for name, rule in sheet.rules.items():
             setting = parameters.setting_of(name)
@@ -231,7 +231,7 @@ class _Builder:
         if ADAPTIVE in self.domains and ADAPTIVE not in sheet.rules:
             self._adaptive_must(asker)
 
-    def _must(self, asker: Asker, setting: str, rule: Rule) -> None:
+    def _must(self, asker: SheetDemand, setting: str, rule: Rule) -> None:
         must, row = rule.must, parameters.find(setting)
         assert must is not None
         can_set = setting in self.limits
@@ -249,7 +249,7 @@ class _Builder:
         scope = (setting, row.needs[0]) if row.needs is not None and row.needs[0] in self.domains else (setting,)
         self.constraints.append(Constraint(scope, holds, False, rule.name, _asked(rule, asker), rule.source, off, feed=asker.feed))
 
-    def _ladder_must(self, asker: Asker) -> None:
+    def _ladder_must(self, asker: SheetDemand) -> None:
         rule_of = rungs(asker.sheet)
 
         def holds(values: Values) -> bool:
@@ -266,7 +266,7 @@ class _Builder:
         scope = tuple(name for name in (BITRATE, SIZE, RATE, CODEC) if name in self.domains)
         self.constraints.append(Constraint(scope, holds, False, BITRATE, text, asker.sheet.source, off, ladder=True))
 
-    def _audio_ladder_must(self, asker: Asker) -> None:
+    def _audio_ladder_must(self, asker: SheetDemand) -> None:
         def rule_of(values: Values) -> Rule | None:
             return audio_step_rule(asker.sheet, values.get(CHANNELS))
 
@@ -291,7 +291,7 @@ class _Builder:
             )
         )
 
-    def _level_must(self, asker: Asker, rule: Rule) -> None:
+    def _level_must(self, asker: SheetDemand, rule: Rule) -> None:
         must = rule.must
         assert must is not None
 
@@ -302,7 +302,7 @@ class _Builder:
         scope = tuple(n for n in (SIZE, RATE, BITRATE, "video.codec", "video.profile") if n in self.domains)
         self.constraints.append(Constraint(scope, holds, False, "video.level", _asked(rule, asker), rule.source, feed=asker.feed))
 
-    def _adaptive_must(self, asker: Asker) -> None:
+    def _adaptive_must(self, asker: SheetDemand) -> None:
         names = [
             n
             for n in asker.sheet.rules
@@ -383,7 +383,7 @@ class _Builder:
             self.constraints.append(Constraint(tuple(s for s, _ in when), holds, False, name, words))
 
 
-def _asked(rule: Rule, asker: Asker) -> str:
+def _asked(rule: Rule, asker: SheetDemand) -> str:
     return rule.text() + (f" (feed {asker.feed})" if asker.feed else "")
 
 

@@ -46,7 +46,7 @@ class Price:
 
 
 @dataclass(frozen=True, slots=True)
-class Problem:
+class SearchProblem:
     """All there is to decide."""
 
     domains: Mapping[str, Sequence[Choice]]
@@ -69,7 +69,7 @@ class NothingFits(Exception):
     """Even without any must the device's own laws leave nothing."""
 
 
-def solve(problem: Problem) -> Solution:
+def solve(problem: SearchProblem) -> Solution:
     """The best settings. Raises NothingFits."""
     musts = [c for c in problem.constraints if not c.law]
     laws = [c for c in problem.constraints if c.law]
@@ -92,7 +92,7 @@ def solve(problem: Problem) -> Solution:
     return Solution(best[1], best[0], best[2], conflict)
 
 
-def best_of(problem: Problem) -> Values:
+def best_of(problem: SearchProblem) -> Values:
     """The best settings where it is known that all constraints can be met. Raises NothingFits."""
     return _Search(problem, problem.constraints).best()[0]
 
@@ -108,7 +108,7 @@ def _how_far(dropped: tuple[Constraint, ...], width: int) -> Callable[[Values], 
 class _Conflict:
     """Settings that hang together and cannot meet all of their musts."""
 
-    part: Problem
+    part: SearchProblem
     laws: list[Constraint]
     musts: list[Constraint]
     corrections: list[tuple[Constraint, ...]]  # all smallest sets of musts without which the rest can hold
@@ -118,11 +118,11 @@ class _Conflict:
         return _Search(self.part, (*self.laws, *musts)).is_feasible()
 
 
-def _in_conflict(problem: Problem, laws: Sequence[Constraint], musts: Sequence[Constraint]) -> list[_Conflict]:
+def _in_conflict(problem: SearchProblem, laws: Sequence[Constraint], musts: Sequence[Constraint]) -> list[_Conflict]:
     """The groups of settings whose musts cannot all hold; groups are independent."""
     out = []
     for group in _groups(problem.domains, (*laws, *musts)):
-        part = Problem({name: problem.domains[name] for name in group}, (), (), problem.width)
+        part = SearchProblem({name: problem.domains[name] for name in group}, (), (), problem.width)
         made = _Conflict(
             part, [c for c in laws if group & set(c.scope)], [c for c in musts if group & set(c.scope)], []
         )
@@ -199,7 +199,7 @@ class _Search:
     searched by itself, and what was found out of a part is kept for the same choices around it.
     """
 
-    def __init__(self, problem: Problem, constraints: tuple[Constraint, ...], more: tuple[Price, ...] = ()) -> None:
+    def __init__(self, problem: SearchProblem, constraints: tuple[Constraint, ...], more: tuple[Price, ...] = ()) -> None:
         self._width = problem.width
         self._domains = {name: list(values) for name, values in problem.domains.items()}
         self._empty = False

@@ -22,7 +22,7 @@ ROUND_TO = 100  # kbit/s: what people write
 
 
 @dataclass(frozen=True, slots=True)
-class Asker:
+class SheetDemand:
     """A sheet that the channel has to meet, and for which feed; empty: the feed in question."""
 
     sheet: Sheet

@@ -16,7 +16,7 @@ _NEAR = 0.03  # as a share: how far off a factor may be and still be one
 
 
 @dataclass(frozen=True, slots=True)
-class Planned:
+class PlannedChannel:
     """A channel as it is and as it is to be, for a sheet."""
 
     channel: Channel
@@ -26,7 +26,7 @@ class Planned:
     around: Circumstances
 
 
-def _bitrate_unit(at: Planned) -> list[str]:
+def _bitrate_unit(at: PlannedChannel) -> list[str]:
     """A bitrate that is off by the factor of another unit."""
     before, after = at.old.get(BITRATE), at.new.get(BITRATE)
     if not isinstance(before, int | float) or not isinstance(after, int | float) or min(before, after) <= 0:
@@ -42,7 +42,7 @@ def _bitrate_unit(at: Planned) -> list[str]:
     return []
 
 
-def _sensor(at: Planned) -> list[str]:
+def _sensor(at: PlannedChannel) -> list[str]:
     """A sensor of another shape than the picture: cropped it is right, stretched it is not."""
     source = at.channel.source or at.around.signal
     size = at.new.get(SIZE)
@@ -58,7 +58,7 @@ def _sensor(at: Planned) -> list[str]:
     ]
 
 
-def _rate(at: Planned) -> list[str]:
+def _rate(at: PlannedChannel) -> list[str]:
     """More pictures than the source has."""
     rate, signal = at.new.get(RATE), at.around.signal
     if signal is None or not signal.frame_rate or not isinstance(rate, int | float) or rate <= signal.frame_rate + 0.01:
@@ -66,7 +66,7 @@ def _rate(at: Planned) -> list[str]:
     return [f"{rate:g} fps is more than the source gives ({signal.frame_rate:g} fps): pictures would be repeated"]
 
 
-def _sound(at: Planned) -> list[str]:
+def _sound(at: PlannedChannel) -> list[str]:
     """Sound that is turned on for the destination's sake alone."""
     rule = at.sheet.rules.get(SOUND)
     wanted = rule is not None and rule.must is not None and rule.must.allows("yes") and not rule.must.allows("no")
@@ -77,7 +77,7 @@ def _sound(at: Planned) -> list[str]:
     return []
 
 
-def _mains(at: Planned) -> list[str]:
+def _mains(at: PlannedChannel) -> list[str]:
     """Lamps that flicker."""
     rate, mains = at.new.get(RATE), at.around.mains
     if mains is None or not isinstance(rate, int | float) or fits_mains(rate, mains):
@@ -85,7 +85,7 @@ def _mains(at: Planned) -> list[str]:
     return [f"{rate:g} fps under lights on {mains} Hz flickers: set the shutter to 1/{2 * mains} s or a multiple of it"]
 
 
-def _channel(at: Planned) -> list[str]:
+def _channel(at: PlannedChannel) -> list[str]:
     """Another channel than the main one."""
     name = at.channel.name
     if name == "main" or name.endswith("-main"):
@@ -93,10 +93,10 @@ def _channel(at: Planned) -> list[str]:
     return [f"this is the {name} channel of the device: push the main one unless it is meant"]
 
 
-TRAPS: tuple[Callable[[Planned], list[str]], ...] = (_bitrate_unit, _sensor, _rate, _sound, _mains, _channel)
+TRAPS: tuple[Callable[[PlannedChannel], list[str]], ...] = (_bitrate_unit, _sensor, _rate, _sound, _mains, _channel)
 
 
 def notes(channel: Channel, old: Values, new: Values, sheet: Sheet, around: Circumstances) -> list[str]:
     """What each trap says, in their order."""
-    planned = Planned(channel, old, new, sheet, around)
+    planned = PlannedChannel(channel, old, new, sheet, around)
     return [line for trap in TRAPS for line in trap(planned)]

@@ -11,7 +11,7 @@ from fractions import Fraction
 import numpy as np
 
 from direkt.codec.reader import AudioReader, Declared, Remark, audio_reader
-from direkt.measure.figures import Bitrate, Clock
+from direkt.measure.figures import Bitrate, TrackClock
 from direkt.media import Column, Format, Samples
 from direkt.parameters import Measured, Value, measured
 
@@ -37,7 +37,7 @@ class AudioMeter:
         self.codec = format.codec
         self._reader: AudioReader = audio_reader(format, remark)
         self._tick = format.tick
-        self.clock = Clock(format.tick)
+        self.clock = TrackClock(format.tick)
         self.bitrate = Bitrate(format.tick)
         self._flow = _Flow(format.tick)
         self._length = 0  # audio samples so far

@@ -77,7 +77,7 @@ class Curve:
         return float((level - np.minimum.accumulate(level)).max())
 
 
-class Kept:
+class PromiseKept:
     """Whether a stream keeps what its header promises: a bitrate, and a buffer through which it fits."""
 
     def __init__(self, promise: Promise, tick: Fraction) -> None:

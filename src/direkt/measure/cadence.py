@@ -51,7 +51,7 @@ _WEIGHTS = _FOLLOW * (1 - _FOLLOW) ** np.arange(32)
 
 
 @dataclass(slots=True)
-class Segment:
+class RateSegment:
     """A stretch of one rate. Times are ticks of presentation."""
 
     slot: float  # ticks, as first learned
@@ -110,7 +110,7 @@ class Segment:
 
 
 @dataclass(frozen=True, slots=True)
-class Place:
+class Spot:
     """Where something happened, and how much of it."""
 
     at: int  # ticks
@@ -122,9 +122,9 @@ class Cadence:
 
     def __init__(self, tick: Fraction) -> None:
         self._tick = tick
-        self.segments: list[Segment] = []
+        self.segments: list[RateSegment] = []
         self.missing = self.repeated = self.uneven = 0
-        self.missing_at: list[Place] = []
+        self.missing_at: list[Spot] = []
         self.repeated_at: list[int] = []
         self.longest = self.longest_at = 0  # ticks from one picture to the next, and when that began
         self.steps = self.ticks = 0  # from picture to picture, and how long those took
@@ -190,7 +190,7 @@ class Cadence:
     def _open(self, slot: float, at: int) -> None:
         if self.segments and not self.segments[-1].steps:
             self.segments.pop()
-        self.segments.append(Segment(slot, at, at))
+        self.segments.append(RateSegment(slot, at, at))
         self.segments[-1].start(at)
         self._due, self._fresh = float(at), True
 
@@ -274,7 +274,7 @@ class Cadence:
         self._spread = float((off[::-1] * weights).sum() + (1 - _SPREAD_FOLLOWS) ** len(off) * self._spread)
         return out, uneven
 
-    def _take(self, segment: Segment, times: Column, steps: Column, ahead: Column) -> None:
+    def _take(self, segment: RateSegment, times: Column, steps: Column, ahead: Column) -> None:
         slot = segment.slot
         slots, uneven = self._slots(times, steps, slot, ahead)
         segment.add(times, slots)
@@ -296,7 +296,7 @@ class Cadence:
         for n in np.flatnonzero(slots > 1).tolist():
             self.missing += int(slots[n]) - 1
             if len(self.missing_at) < _PLACES:
-                self.missing_at.append(Place(int(times[n] - steps[n]), int(slots[n]) - 1))
+                self.missing_at.append(Spot(int(times[n] - steps[n]), int(slots[n]) - 1))
 
     # Values
 
@@ -324,7 +324,7 @@ class Cadence:
             return None
         return self.rate(max(self.segments, key=lambda s: s.end - s.begin), claimed)
 
-    def rate(self, segment: Segment, claimed: Fraction | None = None) -> tuple[float, float] | None:
+    def rate(self, segment: RateSegment, claimed: Fraction | None = None) -> tuple[float, float] | None:
         """Pictures a second in a segment. Where the rate that the header claims fits, or one standard rate, it is meant."""
         slot, off = segment.fitted()
         if slot <= 0 or not segment.steps:

@@ -185,7 +185,7 @@ class Leap:
 _LEAPS = 256  # that are remembered
 
 
-class Clock:
+class TrackClock:
     """The time stamps of one track: how long its unbroken runs lasted, and where they do not run on evenly."""
 
     JUMP = 2.0  # s that time may step forward before something else must show that it ran on
@@ -275,7 +275,7 @@ class Clock:
         """What comes next is a new run, and rightly so."""
         self._open = False
 
-    def bridge(self, other: Clock | None) -> None:
+    def bridge(self, other: TrackClock | None) -> None:
         """Tells gaps from jumps: in a gap nothing came meanwhile, or the other track ran on."""
         for leap in self.leaps:
             leap.gap = bool(leap.waited) or (

@@ -13,9 +13,9 @@ from fractions import Fraction
 from direkt import parameters
 from direkt.codec.bits import BitstreamError
 from direkt.measure.audio import AudioMeter
-from direkt.measure.figures import Clock
+from direkt.measure.figures import TrackClock
 from direkt.measure.video import VideoMeter
-from direkt.media import Break, Claims, Damaged, Delivery, Format, MediaEvent, Odd, Samples, Track, Unread
+from direkt.media import Break, Claims, Damaged, Delivery, Format, MediaEvent, Odd, Samples, Track, UnreadTrack
 from direkt.parameters import Bound, Measured, Value, Values, measured
 
 _MOST_REMARKS = 20
@@ -63,7 +63,7 @@ class Meter:
         self._broken: Break | None = None
         self._pace = _Pace()
         self._delivered: dict[Track, Delivery] = {}
-        self._unread: dict[Track, Unread] = {}
+        self._unread: dict[Track, UnreadTrack] = {}
         self._formats: dict[Track, Format] = {}  # in force
         self._changed: dict[Track, int] = {}
         self._left: set[Track] = set()  # tracks that are not measured any more
@@ -93,7 +93,7 @@ class Meter:
             self._delivered[event.track] = event
         elif isinstance(event, Damaged):
             pass  # what is missing shows in the times
-        elif isinstance(event, Unread):
+        elif isinstance(event, UnreadTrack):
             self._unread.setdefault(event.track, event)
         else:
             self._broken = event
@@ -338,7 +338,7 @@ _SAME = 1.0  # s between breaks of two tracks that are one
 _TOLD = 3  # breaks that are told
 
 
-def _evenness(clocks: Sequence[Clock]) -> Measured:
+def _evenness(clocks: Sequence[TrackClock]) -> Measured:
     """Whether the stamps run on, where they do not, and by how much; what happens to all tracks at once is told once."""
     said: list[str] = []
     begins: list[float] = []

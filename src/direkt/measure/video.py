@@ -23,9 +23,9 @@ from direkt.codec.reader import (
     VideoReader,
     video_reader,
 )
-from direkt.measure.buffer import Curve, Kept
+from direkt.measure.buffer import Curve, PromiseKept
 from direkt.measure.cadence import Cadence
-from direkt.measure.figures import Bitrate, Clock, Evenness, Intervals
+from direkt.measure.figures import Bitrate, Evenness, Intervals, TrackClock
 from direkt.media import Codes, Column, Format, Marks, Samples
 from direkt.parameters import Bound, Measured, Value, measured, ordered, size_of
 
@@ -51,11 +51,11 @@ class VideoMeter:
         self._reader: VideoReader = video_reader(format, remark)
         self.declared: Declared | None = None
         tick = self._tick = format.tick
-        self.clock = Clock(tick)
+        self.clock = TrackClock(tick)
         self.bitrate = Bitrate(tick)
         self._evenness = Evenness(tick)
         self._curve = Curve()
-        self._kept: Kept | None = None
+        self._kept: PromiseKept | None = None
         self.cadence = Cadence(tick)
         self.key_intervals = Intervals(tick)
         self.join_intervals = Intervals(tick)
@@ -115,7 +115,7 @@ class VideoMeter:
                 ways.append(value)
         promise = declared.promise
         if promise is not None and promise.buffer and (self._kept is None or self._kept.promise != promise):
-            self._kept = Kept(promise, self._tick)
+            self._kept = PromiseKept(promise, self._tick)
 
     def _new_format(self, declared: Declared, at: int) -> None:
         if len(self._formats) < _FORMATS and (not self._formats or self._formats[-1][1] != declared.summary):

@@ -52,7 +52,7 @@ class Connection:
                 await self.writer.wait_closed()
 
 
-class Place(Protocol):
+class ConnectTarget(Protocol):
     """Where a connection leads."""
 
     @property
@@ -69,7 +69,7 @@ class Place(Protocol):
 
 
 async def connect(
-    address: Place, limit: float, tls: ssl.SSLContext | None, step: Callable[[str, float], None]
+    address: ConnectTarget, limit: float, tls: ssl.SSLContext | None, step: Callable[[str, float], None]
 ) -> Connection:  # fmt: skip
     """A connection; each step may take ``limit`` s, and ``step`` is told its name and seconds.
 
@@ -106,7 +106,7 @@ async def connect(
 _Place = tuple[socket.AddressFamily, tuple[str, int] | tuple[str, int, int, int] | tuple[int, bytes]]
 
 
-async def _resolve(address: Place, limit: float) -> list[_Place]:
+async def _resolve(address: ConnectTarget, limit: float) -> list[_Place]:
     loop = asyncio.get_running_loop()
     try:
         async with asyncio.timeout(limit):
@@ -120,7 +120,7 @@ async def _resolve(address: Place, limit: float) -> list[_Place]:
         raise ConnectError(Obstacle.NAME, detail) from None
 
 
-async def _tcp(address: Place, places: list[_Place], limit: float) -> socket.socket:
+async def _tcp(address: ConnectTarget, places: list[_Place], limit: float) -> socket.socket:
     """The first of the host's addresses that takes a connection."""
     loop = asyncio.get_running_loop()
     worst: ConnectError | None = None

@@ -63,7 +63,7 @@ def interfaces(only: str | None = None) -> list[Interface]:
 
 
 @dataclass(frozen=True, slots=True)
-class Heard:
+class ProbeAnswers:
     """What probes brought."""
 
     matches: tuple[Match, ...]
@@ -83,7 +83,7 @@ class _Ear(asyncio.DatagramProtocol):
         """A host that answers 'no such port' is no news."""
 
 
-async def probe(listed: Iterable[Interface], wait: float, unicast: Iterable[str] = ()) -> Heard:
+async def probe(listed: Iterable[Interface], wait: float, unicast: Iterable[str] = ()) -> ProbeAnswers:
     """Asks all devices to tell of themselves, and listens for ``wait`` s. ``unicast``: addresses that are asked by name too."""
     ids: set[str] = set()
     matches: list[Match] = []
@@ -139,7 +139,7 @@ async def probe(listed: Iterable[Interface], wait: float, unicast: Iterable[str]
             transport.close()
         if direct is not None:
             direct.close()
-    return Heard(
+    return ProbeAnswers(
         tuple(discovery.together(matches)), tuple(dict.fromkeys(asked)), tuple(dict.fromkeys(silent)), strangers
     )
 

@@ -40,10 +40,10 @@ from direkt.net.transport import (
 )
 from direkt.net.transport import Recorder as AnyRecorder
 from direkt.protocol.address import ServerAddress
-from direkt.protocol.rtmp.client import ClientSession, Connected, PublishStarted, Refused
+from direkt.protocol.rtmp.client import Connected, PublishStarted, PushRefused, RtmpClientSession
 from direkt.protocol.rtmp.errors import LocalError, RtmpError
-from direkt.protocol.rtmp.server import ConnectRequest, PlayRequest, PublishRequest, ServerSession, Unpublished
-from direkt.protocol.rtmp.session import State, TagMessage
+from direkt.protocol.rtmp.server import ConnectRequest, PlayRequest, PublishRequest, RtmpServerSession, Unpublished
+from direkt.protocol.rtmp.session import SessionState, TagMessage
 from direkt.secret import Secret, is_like, mistyped
 
 STEPS = ("rtmp", "application")
@@ -59,7 +59,7 @@ _BATCH_BYTES = 4 << 20  # from which on they do not wait
 # Receiving
 
 
-class Recorder:
+class FlvRecorder:
     """Writes tags to an FLV file as they come. Times run on over a gap, so that the file plays.
 
     Raises OSError when the disk does not take it.
@@ -98,7 +98,7 @@ class Receiver:
     """Calls ``on_event`` from the event loop with what happens."""
 
     def __init__(
-        self, app: str, key: Secret, on_event: Callable[[ReceiverEvent], None], recorder: Recorder | None = None, *,
+        self, app: str, key: Secret, on_event: Callable[[ReceiverEvent], None], recorder: FlvRecorder | None = None, *,
         handshake_limit: float = HANDSHAKE_LIMIT, silence_limit: float = SILENCE_LIMIT,
     ) -> None:  # fmt: skip
         self._app = app
@@ -227,7 +227,7 @@ class Publishing:
         self._receiver = receiver
         self._connection = connection
         self._peer = peer
-        self._session = ServerSession(os.urandom(1528))
+        self._session = RtmpServerSession(os.urandom(1528))
         self._tags = flv.TagQueue()
         self._flushing: asyncio.TimerHandle | None = None
         self._publishing = False
@@ -298,7 +298,7 @@ class Publishing:
     def _timed_out(self) -> str:
         if self._publishing:
             return f"nothing came for {self._receiver.silence_limit:g} s"
-        shaken = self._session.state is not State.HANDSHAKE
+        shaken = self._session.state is not SessionState.HANDSHAKE
         what = "it connected but did not publish" if shaken else "it stalled in the handshake"
         return f"{what} within {self._receiver.handshake_limit:g} s"
 
@@ -354,7 +354,7 @@ class Publishing:
         if self._publishing:
             self._leave(reason)
             return
-        looked_in = self._closed and self._session.state is not State.HANDSHAKE
+        looked_in = self._closed and self._session.state is not SessionState.HANDSHAKE
         if self._session.received and not self._published and not looked_in:
             self._receiver.tell(TurnedAway(self._peer, reason))
 
@@ -382,7 +382,7 @@ class Publisher:
         self._tls = tls
         self._address = address
         codes = tuple(registry.find("video", codec).four_cc[0].decode() for codec in codecs)
-        self._session = ClientSession(
+        self._session = RtmpClientSession(
             str(address), address.app, key.reveal(), os.urandom(1528), chunk_size=chunk_size, codes=codes
         )
         self._connection: Connection | None = None
@@ -424,7 +424,7 @@ class Publisher:
             self._session.receive_data(data)
             try:
                 while (event := self._session.next_event()) is not None:
-                    if isinstance(event, Refused):
+                    if isinstance(event, PushRefused):
                         raise PublishRefused(f"the server refuses: {event.text} ({event.code})")
                     if isinstance(event, PublishStarted):
                         return
@@ -437,7 +437,7 @@ class Publisher:
             while data := await reader.read(_READ):
                 self._session.receive_data(data)
                 while (event := self._session.next_event()) is not None:
-                    if isinstance(event, Refused):
+                    if isinstance(event, PushRefused):
                         self._refused = f"the server ends the stream: {event.text} ({event.code})"
                         return
             self._refused = self._refused or "the server closed the connection"
@@ -506,7 +506,7 @@ class Publisher:
 
 async def converse(address: ServerAddress, connection: Connection, step: Callable[[str], None]) -> None:
     """Handshake and connect, up to but not including publish. Raises Obstructed."""
-    session = ClientSession(str(address), address.app, "", os.urandom(1528), probe=True)
+    session = RtmpClientSession(str(address), address.app, "", os.urandom(1528), probe=True)
     session.start()
     shaken = False
     try:
@@ -518,13 +518,13 @@ async def converse(address: ServerAddress, connection: Connection, step: Callabl
                 raise ConnectionResetError
             session.receive_data(data)
             event = session.next_event()
-            if not shaken and session.state is not State.HANDSHAKE:
+            if not shaken and session.state is not SessionState.HANDSHAKE:
                 shaken = True
                 step(STEPS[0])
             if isinstance(event, Connected):
                 step(STEPS[1])
                 return
-            if isinstance(event, Refused):
+            if isinstance(event, PushRefused):
                 words = f"{event.text} ({event.code})" if event.text else event.code
                 raise Obstructed("application refused", f"{address.app!r}: {words}")
     except RtmpError as error:
@@ -544,13 +544,13 @@ def receiver(
     handshake_limit: float = HANDSHAKE_LIMIT, silence_limit: float = SILENCE_LIMIT,
 ) -> Receiver:  # fmt: skip
     """A receiver for one application and key; ``recorder`` is one of recorder()'s."""
-    assert recorder is None or isinstance(recorder, Recorder)
+    assert recorder is None or isinstance(recorder, FlvRecorder)
     return Receiver(app, key, on_event, recorder, handshake_limit=handshake_limit, silence_limit=silence_limit)
 
 
-def recorder(path: Path, *, overwrite: bool = False) -> Recorder:
+def recorder(path: Path, *, overwrite: bool = False) -> FlvRecorder:
     """A new recording. Raises OSError, FileExistsError among them."""
-    return Recorder(path, overwrite=overwrite)
+    return FlvRecorder(path, overwrite=overwrite)
 
 
 def publisher(

@@ -13,7 +13,7 @@ from direkt.container import flv
 from direkt.errors import os_words
 from direkt.net.connect import ConnectError, Connection, connect
 from direkt.net.transport import Arrived, FetchError, Left, ReceiverEvent
-from direkt.protocol.rtmp.client import PlayEnded, PlayerSession, PlayStarted, Refused
+from direkt.protocol.rtmp.client import PlayEnded, PlayerSession, PlayStarted, PushRefused
 from direkt.protocol.rtmp.errors import RtmpError
 from direkt.protocol.rtmp.session import TagMessage
 from direkt.protocol.source import SourceAddress
@@ -68,7 +68,7 @@ class Puller:
                         self._tell(Arrived(address.place))
                     elif isinstance(event, TagMessage):
                         self._tags.add(event.kind, event.timestamp, event.body, time.monotonic())
-                    elif isinstance(event, Refused):
+                    elif isinstance(event, PushRefused):
                         words = f"{event.text} ({event.code})" if event.text else event.code
                         raise self._error(f"it does not play this stream: {words}")
                     elif isinstance(event, PlayEnded):

@@ -22,15 +22,15 @@ from direkt.net.transport import Arrived, FetchError, Left, LoginRefused, Receiv
 from direkt.protocol import refusals
 from direkt.protocol.address import AddressError
 from direkt.protocol.rtp import formats
-from direkt.protocol.rtp.stream import Stream
+from direkt.protocol.rtp.stream import RtpStream
 from direkt.protocol.rtsp.client import (
-    ClientSession,
     Described,
     Event,
     LoginWanted,
     Playing,
     Redirected,
-    Refused,
+    RequestRefused,
+    RtspClientSession,
     SetUp,
     TornDown,
 )
@@ -148,11 +148,11 @@ class _Pull:
     ) -> None:  # fmt: skip
         self._puller, self._address, self._login, self._by = puller, address, login, by
         self._exact, self._tls = exact, tls
-        self._client = ClientSession(address.url, login, schemes)
+        self._client = RtspClientSession(address.url, login, schemes)
         self._connection: Connection | None = None
         self._ways: list[_Way] = []
         self._by_channel: dict[int, tuple[int, int]] = {}  # channel: number of the way, and 0 for RTP or 1 for RTCP
-        self._stream: Stream | None = None
+        self._stream: RtpStream | None = None
         self._last_packet = 0.0
         self._any_packet = False
         self._readers: list[asyncio.AbstractEventLoop] = []
@@ -201,7 +201,7 @@ class _Pull:
             await self._set_up(number, way)
         tracks = [(way.track, way.encoding) for way in self._ways]
         wait = _UDP_WAIT if self._by == "udp" else _TCP_WAIT
-        self._stream = Stream(
+        self._stream = RtpStream(
             tracks, wait=wait, made_up=not self._exact, follow=self._exact, ssrc=secrets.randbits(31) | 1
         )
         for number, way in enumerate(self._ways):
@@ -305,7 +305,7 @@ class _Pull:
             else:
                 text = f"it wants a login{kinds}: give one with --login REFERENCE, in the address, or name the rig's device"
             raise self._error(text, LoginRefused)
-        if isinstance(event, Refused):
+        if isinstance(event, RequestRefused):
             if event.method == "SETUP" and event.status == _UNSUPPORTED:
                 raise _OtherTransport
             raise self._error(event.text)
@@ -407,7 +407,7 @@ class _Pull:
         while True:
             await self._read()
             while (event := self._next()) is not None:
-                if isinstance(event, Refused) and event.status in (401, 454):
+                if isinstance(event, RequestRefused) and event.status in (401, 454):
                     raise self._error(f"it has dropped the session: {event.text}")
                 if isinstance(event, Redirected | TornDown):
                     self._judge(event)

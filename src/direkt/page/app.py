@@ -118,7 +118,7 @@ def _digest(name: str) -> str:
     return hashlib.sha256(name.encode("utf-8", "replace")).hexdigest()
 
 
-class Strict:
+class StrictHeaders:
     """Gives every answer the same headers, whatever it is."""
 
     def __init__(self, app: ASGIApp) -> None:
@@ -136,7 +136,7 @@ class Strict:
         await self.app(scope, receive, strict)
 
 
-class Stream(Response):
+class BoardStream(Response):
     """Boards as server-sent events, for as long as somebody takes them."""
 
     media_type = "text/event-stream"
@@ -194,7 +194,7 @@ class Page:
         ]  # fmt: skip
         made = Starlette(routes=routes, exception_handlers={HTTPException: _refuse})
         made.router.redirect_slashes = False
-        return Strict(made)
+        return StrictHeaders(made)
 
     async def _file(self, request: Request) -> Response:
         content, kind = self._files[request.url.path]
@@ -268,7 +268,7 @@ class Page:
         if self._streams >= _MOST_STREAMS:
             raise HTTPException(503, "too many viewers of this page: close it elsewhere")
         self._streams += 1
-        return Stream(self._hub, self._left)
+        return BoardStream(self._hub, self._left)
 
     def _left(self) -> None:
         self._streams -= 1

@@ -23,7 +23,7 @@ _MOST_HAPPENINGS = 30
 
 
 @dataclass(frozen=True, slots=True)
-class Message:
+class PageMessage:
     """One event of the stream."""
 
     number: int
@@ -37,7 +37,7 @@ class Hub:
     def __init__(self) -> None:
         self.board: Board | None = None
         self._parts: dict[str, str] = {}
-        self._message = Message(0, b"", b"")
+        self._message = PageMessage(0, b"", b"")
         self._loop: asyncio.AbstractEventLoop | None = None
         self._waiters: set[asyncio.Future[None]] = set()
         self._lock = threading.Lock()
@@ -48,7 +48,7 @@ class Hub:
         self._loop = loop
 
     @property
-    def message(self) -> Message:
+    def message(self) -> PageMessage:
         """The latest one."""
         with self._lock:
             return self._message
@@ -70,7 +70,7 @@ class Hub:
         )
         whole = _event("board", number, parts, [])
         with self._lock:
-            self._message = Message(number, whole, _event("change", number, changed, gone))
+            self._message = PageMessage(number, whole, _event("change", number, changed, gone))
         if self._loop is not None and not self._loop.is_closed():
             self._loop.call_soon_threadsafe(self._wake)
 
@@ -80,7 +80,7 @@ class Hub:
             if not waiter.done():
                 waiter.set_result(None)
 
-    async def after(self, number: int, limit: float) -> Message:
+    async def after(self, number: int, limit: float) -> PageMessage:
         """The next message, or the same one again after ``limit`` s."""
         if self.message.number > number:
             return self.message

@@ -14,8 +14,8 @@ from urllib.parse import urlencode
 
 from direkt.described import words
 from direkt.described.answers import Answered, JsonAnswer
-from direkt.described.errors import DeviceError, Refused
-from direkt.described.http import Answer
+from direkt.described.errors import ChangeRefused, DeviceError
+from direkt.described.http import HttpAnswer
 from direkt.described.requests import Mapped, filled
 from direkt.parameters import Values
 from direkt.platform.calls import Calls
@@ -31,7 +31,7 @@ from direkt.platform.event import (
     given_servers,
 )
 from direkt.platform.interface import stamp
-from direkt.platform.planned import Wanted, picture_kind, reference_in
+from direkt.platform.planned import WantedEvent, picture_kind, reference_in
 from direkt.platform.platform_file import PlatformFile, PlatformRequest, StepEntry, UntilEntry
 from direkt.rig.events import Audience, EventState, length_of
 from direkt.secret import Secret
@@ -104,7 +104,7 @@ class DescribedPlatform:
 
     def _answered(
         self, step: StepEntry, values: Mapping[str, object], *, needed: bool, more: str = "", picture: bytes = b""
-    ) -> tuple[Answered, Answer]:  # fmt: skip
+    ) -> tuple[Answered, HttpAnswer]:  # fmt: skip
         """``more``: a query behind the path, as it is sent."""
         for name in re.findall(r"\{(\w+)\}", step.send.partition(" ")[2]):
             if values.get(name) in (None, ""):
@@ -119,7 +119,7 @@ class DescribedPlatform:
     def _in_our_words(self) -> Iterator[None]:
         try:
             yield
-        except Refused as error:
+        except ChangeRefused as error:
             raise Declined(self.name, "; ".join(error.reasons.values()), error.reasons) from None
         except DeviceError as error:
             raise PlatformError(str(error)) from None
@@ -184,7 +184,7 @@ class DescribedPlatform:
         raise PlatformError(f"{self.name} lists more than {_MOST_PAGES} pages of events: its list was not read to the end")
 
     def _following(
-        self, step: StepEntry, answer: Answered, raw: Answer, number: int, count: int
+        self, step: StepEntry, answer: Answered, raw: HttpAnswer, number: int, count: int
     ) -> tuple[StepEntry, str] | None:  # fmt: skip
         """What asks for the next page; None: this was the last one."""
         linked = _next_link(raw)
@@ -227,7 +227,7 @@ class DescribedPlatform:
         """The event by the platform's own name for it."""
         return next((one for one in self._each() if one.id == known.id), None)
 
-    def make(self, event: str, wanted: Wanted) -> PlatformEvent:
+    def make(self, event: str, wanted: WantedEvent) -> PlatformEvent:
         """Makes it, unless it is there; what of it is missing is made."""
         found = self.find(event)
         values = {**self._values(wanted), "ref": event}
@@ -266,7 +266,7 @@ class DescribedPlatform:
             self._calls.pause(_POLL)
             waited += _POLL
 
-    def change(self, known: PlatformEvent, wanted: Wanted) -> PlatformEvent:
+    def change(self, known: PlatformEvent, wanted: WantedEvent) -> PlatformEvent:
         """Writes title, time and all else again; a platform that tells little cannot be compared with."""
         if "change" in self._file.requests:
             self._do("change", {**self._values(wanted), **self._own(known)}, needed=False)
@@ -278,7 +278,7 @@ class DescribedPlatform:
             known = now
         return self._with_picture(known, wanted)
 
-    def _with_picture(self, known: PlatformEvent, wanted: Wanted) -> PlatformEvent:
+    def _with_picture(self, known: PlatformEvent, wanted: WantedEvent) -> PlatformEvent:
         if wanted.picture and "picture" in self._file.requests and self._pictures.get(known.id) != wanted.picture_mark:
             self._do("picture", self._own(known), needed=False, picture=wanted.picture)
             self._pictures[known.id] = wanted.picture_mark
@@ -334,7 +334,7 @@ class DescribedPlatform:
     def _own(self, known: PlatformEvent) -> dict[str, object]:
         return {**known.told, "id": known.id, "ref": known.ref}
 
-    def _values(self, wanted: Wanted) -> dict[str, object]:
+    def _values(self, wanted: WantedEvent) -> dict[str, object]:
         end = wanted.start.astimezone(datetime.UTC) + datetime.timedelta(seconds=wanted.seconds)
         spoken = self._file.words
         return {
@@ -457,7 +457,7 @@ class DescribedPlatform:
         return out
 
 
-def _next_link(answer: Answer) -> str:
+def _next_link(answer: HttpAnswer) -> str:
     """The next page's address in a Link header (RFC 8288, 3); empty: there is none."""
     for part in re.split(r",(?=\s*<)", ", ".join(answer.headers.get_list("link"))):
         match = re.match(r"\s*<([^>]*)>\s*(.*)", part)

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from direkt.platform.event import CannotPlatform, Facts, Ingest, IngestServer, PlatformEvent, Seen
-from direkt.platform.planned import Planned, Wanted
+from direkt.platform.event import CannotPlatform, Ingest, IngestServer, PlatformEvent, PlatformFacts, Seen
+from direkt.platform.planned import PlannedEvent, WantedEvent
 from direkt.rig.events import EventState
 from direkt.secret import Secret
 from direkt.store import event_memory
@@ -16,10 +16,10 @@ class HandPlatform:
     """One event at one destination, as a person says that it stands there. Its methods only remember: ask the person first."""
 
     def __init__(
-        self, title: str, folder: Path, planned: Planned, destination: str, servers: tuple[IngestServer, ...],
+        self, title: str, folder: Path, planned: PlannedEvent, destination: str, servers: tuple[IngestServer, ...],
         key: Callable[[], Secret],
     ) -> None:  # fmt: skip
-        self.name, self.facts = title, Facts(title, tells_ingest=False)
+        self.name, self.facts = title, PlatformFacts(title, tells_ingest=False)
         self._folder, self._planned, self._destination, self._servers, self._key = (
             folder,
             planned,
@@ -39,11 +39,11 @@ class HandPlatform:
         """Raises CannotPlatform."""
         raise CannotPlatform(f"look at {address} yourself")
 
-    def _event(self, place: event_memory.Place) -> PlatformEvent | None:
+    def _event(self, place: event_memory.DestinationMemory) -> PlatformEvent | None:
         state = None if place.state == "none" else place.state
         return PlatformEvent(self._destination, state, watch=place.watch) if state is not None else None
 
-    def _now(self) -> event_memory.Place:
+    def _now(self) -> event_memory.DestinationMemory:
         return event_memory.read(self._folder, self._planned.name, self._planned.mark).place(self._destination)
 
     def _said(self, state: EventState) -> PlatformEvent:
@@ -68,11 +68,11 @@ class HandPlatform:
         found = self.find("")
         return [found] if found is not None else []
 
-    def make(self, event: str, wanted: Wanted) -> PlatformEvent:
+    def make(self, event: str, wanted: WantedEvent) -> PlatformEvent:
         """The person made it."""
         return self.find(event) or self._said(EventState.MADE)
 
-    def change(self, known: PlatformEvent, wanted: Wanted) -> PlatformEvent:
+    def change(self, known: PlatformEvent, wanted: WantedEvent) -> PlatformEvent:
         """Nothing can be compared."""
         return known
 
@@ -91,7 +91,7 @@ class HandPlatform:
     def drop(self, known: PlatformEvent) -> None:
         """The person took it away."""
         event_memory.change_place(
-            self._folder, self._planned.name, self._planned.mark, self._destination, lambda _: event_memory.Place()
+            self._folder, self._planned.name, self._planned.mark, self._destination, lambda _: event_memory.DestinationMemory()
         )
 
     def ingest(self, known: PlatformEvent) -> Ingest:

@@ -11,7 +11,7 @@ from typing import Protocol
 from urllib.parse import urljoin, urlsplit
 
 from direkt.described.errors import DeviceError
-from direkt.described.http import Answer, HttpInterface, on_one_line, received
+from direkt.described.http import HttpAnswer, HttpInterface, on_one_line, received
 from direkt.platform.event import Changed, Declined, NoSuchEvent, NotSignedIn, PlatformError
 from direkt.protocol import clear
 from direkt.secret import Secret, without, without_keys
@@ -61,7 +61,7 @@ class ReferredToken:
 
 
 @dataclass(frozen=True, slots=True)
-class Told:
+class PlatformAnswer:
     """An answer: what it says, and the version of what it tells of."""
 
     data: object
@@ -119,7 +119,7 @@ class Calls:
             return None
         return (parts.path[len(base) :] or "/") + (f"?{parts.query}" if parts.query else "")
 
-    def raw(self, method: str, path: str, content: bytes, headers: Mapping[str, str]) -> Answer:
+    def raw(self, method: str, path: str, content: bytes, headers: Mapping[str, str]) -> HttpAnswer:
         """Whatever is answered to a request that is only sent again where it does no harm. Raises PlatformError."""
         answer = self._admitted(method, path, content, dict(headers), safe=method in ("GET", "PUT", "DELETE"))
         if answer.status == 401:
@@ -150,14 +150,14 @@ class Calls:
             raise PlatformError(f"{parts.hostname} gives viewers nothing yet (HTTP status {answer.status})")
         return answer.content
 
-    def read_json(self, answer: Answer, asked: str) -> object:
+    def read_json(self, answer: HttpAnswer, asked: str) -> object:
         """The JSON of an answer. Raises PlatformError."""
         return self._json(answer, asked)
 
     def ask(
         self, method: str, path: str, body: bytes = b"", kind: str = "application/json", *, version: str = "", new: bool = False,
         safe: bool = True, headers: Mapping[str, str] | None = None,
-    ) -> Told:  # fmt: skip
+    ) -> PlatformAnswer:  # fmt: skip
         """What the platform answers to a request.
 
         ``version``: what is changed must still be this one; ``new``: it must not be there yet; ``safe``: it may be sent twice.
@@ -169,10 +169,10 @@ class Calls:
         answer = self._admitted(method, path, body, sent, safe=safe)
         if answer.status < 300:
             data = self._json(answer, f"{method} {path}") if answer.content else {}
-            return Told(data, received(answer.headers, "etag"), answer.status)
+            return PlatformAnswer(data, received(answer.headers, "etag"), answer.status)
         raise self._problem(answer, f"{method} {path.partition('?')[0]}")
 
-    def _admitted(self, method: str, path: str, body: bytes, headers: dict[str, str], *, safe: bool) -> Answer:
+    def _admitted(self, method: str, path: str, body: bytes, headers: dict[str, str], *, safe: bool) -> HttpAnswer:
         """The answer to somebody with a good token."""
         token = self._tokens.token() if self._tokens is not None else None
         for last in (False, True):
@@ -195,7 +195,7 @@ class Calls:
             raise PlatformError(clear.words("the token", self._address, f"platforms.{self.name}"))
         return f"Bearer {token.reveal()}"
 
-    def _patiently(self, method: str, path: str, body: bytes, headers: Mapping[str, str], *, safe: bool) -> Answer:
+    def _patiently(self, method: str, path: str, body: bytes, headers: Mapping[str, str], *, safe: bool) -> HttpAnswer:
         for count in range(_TRIES):
             last = count == _TRIES - 1
             try:
@@ -220,7 +220,7 @@ class Calls:
             return answer
         raise AssertionError("the last try returns")
 
-    def _note_clock(self, answer: Answer, asked_at: float) -> None:
+    def _note_clock(self, answer: HttpAnswer, asked_at: float) -> None:
         """Its Date (RFC 9110, 6.6.1) beside the moments between which it was written; it is good to a second."""
         if self._wall is None:
             return
@@ -231,13 +231,13 @@ class Calls:
         now = self._wall()
         self.clock_ahead = told - now if told > now else told + 1.0 - asked_at if told + 1.0 < asked_at else 0.0
 
-    def _json(self, answer: Answer, asked: str) -> object:
+    def _json(self, answer: HttpAnswer, asked: str) -> object:
         try:
             return self._http.read_json(answer, asked)
         except DeviceError as error:
             raise PlatformError(str(error)) from None
 
-    def _problem(self, answer: Answer, asked: str) -> PlatformError:
+    def _problem(self, answer: HttpAnswer, asked: str) -> PlatformError:
         """What a refusal means."""
         title, detail, reasons = self._words(answer)
         said = (detail or title).rstrip(".")
@@ -264,7 +264,7 @@ class Calls:
             "on its page"
         )
 
-    def _words(self, answer: Answer) -> tuple[str, str, dict[str, str]]:
+    def _words(self, answer: HttpAnswer) -> tuple[str, str, dict[str, str]]:
         """Title, detail and reasons of a problem document (RFC 9457, 3)."""
         try:
             data = self._http.read_json(answer, "")
@@ -285,7 +285,7 @@ class Calls:
         return without_keys(on_one_line(text)[:300], self._sent) if isinstance(text, str) else ""
 
 
-def asked_pause(answer: Answer) -> float | None:
+def asked_pause(answer: HttpAnswer) -> float | None:
     """s to wait before the next try (RFC 9110, 10.2.3); None: the answer does not say."""
     said = answer.headers.get("retry-after", "").strip()
     if said.isascii() and said.isdigit():

@@ -8,7 +8,7 @@ from typing import Literal, Protocol
 
 from direkt.errors import NoAnswer, UnusableInput
 from direkt.parameters import Values
-from direkt.platform.planned import Wanted
+from direkt.platform.planned import WantedEvent
 from direkt.protocol import address
 from direkt.rig.events import Audience, Delay, EventState, FieldValue
 from direkt.secret import Secret
@@ -87,7 +87,7 @@ class Ingest:
 
 
 @dataclass(frozen=True, slots=True)
-class Gap:
+class InputGap:
     """A time in which nothing came, between two in which something did."""
 
     began: str  # RFC 3339
@@ -103,7 +103,7 @@ class Input:
     since: str = ""  # RFC 3339
     shown: bool | None = None  # viewers get it; None: it does not tell
     values: Values = field(default_factory=dict)  # by our parameters' names
-    gaps: tuple[Gap, ...] = ()  # the latest ones, oldest first
+    gaps: tuple[InputGap, ...] = ()  # the latest ones, oldest first
     health: str = ""  # good, poor, or whatever the platform says
     complaints: tuple[str, ...] = ()  # in its own words
 
@@ -149,7 +149,7 @@ _PARTS: Mapping[Part, str] = {
 
 
 @dataclass(frozen=True, slots=True)
-class Facts:
+class PlatformFacts:
     """What is known of a platform before it is asked."""
 
     title: str
@@ -162,7 +162,7 @@ class Facts:
     title_length: int | None = None  # characters, at the most
     without: tuple[Part, ...] = ()  # parts of an event that cannot be given here
 
-    def left_out(self, wanted: Wanted) -> list[str]:
+    def left_out(self, wanted: WantedEvent) -> list[str]:
         """What of an event has to be put in on the platform's own page."""
         asked = {
             "picture": bool(wanted.picture), "keep": wanted.keep, "rewind": wanted.rewind is not None,
@@ -179,7 +179,7 @@ class Facts:
             out[name] = value if found is None else found
         return out
 
-    def wrong(self, wanted: Wanted) -> list[str]:
+    def wrong(self, wanted: WantedEvent) -> list[str]:
         """What of an event this platform will not take; empty: nothing that is known."""
         out = []
         if self.title_length is not None and len(wanted.title) > self.title_length:
@@ -246,7 +246,7 @@ class Platform(Protocol):
     """Talks to one platform. Every method but close() may raise a PlatformError; each may be called twice without harm."""
 
     name: str
-    facts: Facts
+    facts: PlatformFacts
 
     def find(self, event: str) -> PlatformEvent | None:
         """The event by the id that we gave it; None where the platform has none: its list was read to the end."""
@@ -257,10 +257,10 @@ class Platform(Protocol):
     def listed(self) -> list[PlatformEvent]:
         """All events of this account, whoever made them. Raises PlatformError where the list cannot be read to its end."""
 
-    def make(self, event: str, wanted: Wanted) -> PlatformEvent:
+    def make(self, event: str, wanted: WantedEvent) -> PlatformEvent:
         """Makes the event, or finds it as it was made before."""
 
-    def change(self, known: PlatformEvent, wanted: Wanted) -> PlatformEvent:
+    def change(self, known: PlatformEvent, wanted: WantedEvent) -> PlatformEvent:
         """Changes what differs. Raises Changed where ``known`` is no longer what the platform has."""
 
     def open(self, known: PlatformEvent) -> PlatformEvent:

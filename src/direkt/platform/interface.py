@@ -13,23 +13,23 @@ from urllib.parse import quote, urlencode
 
 from direkt import parameters
 from direkt.parameters import ParameterError, Values
-from direkt.platform.calls import Calls, Told, as_json
+from direkt.platform.calls import Calls, PlatformAnswer, as_json
 from direkt.platform.event import (
     Changed,
     Declined,
-    Facts,
-    Gap,
     Ingest,
     Input,
+    InputGap,
     NoSuchEvent,
     PlatformError,
     PlatformEvent,
+    PlatformFacts,
     Role,
     Seen,
     differences,
     given_servers,
 )
-from direkt.platform.planned import Wanted, picture_kind
+from direkt.platform.planned import WantedEvent, picture_kind
 from direkt.rig.events import Audience, Delay, EventState
 from direkt.secret import Secret
 
@@ -42,7 +42,7 @@ _AUDIENCES: tuple[Audience, ...] = ("everyone", "link", "invited")
 _DELAYS: tuple[Delay, ...] = ("usual", "short", "shortest")
 
 
-def body_of(wanted: Wanted) -> dict[str, object]:
+def body_of(wanted: WantedEvent) -> dict[str, object]:
     """An event as the interface writes it."""
     return {
         "title": wanted.title, "description": wanted.description, "start": stamp(wanted.start), "length": round(wanted.seconds),
@@ -59,7 +59,7 @@ def stamp(moment: datetime.datetime) -> str:
 class InterfacePlatform:
     """A platform that speaks the event interface."""
 
-    def __init__(self, name: str, calls: Calls, facts: Facts) -> None:
+    def __init__(self, name: str, calls: Calls, facts: PlatformFacts) -> None:
         self.name, self.facts, self._calls = name, facts, calls
 
     def close(self) -> None:
@@ -100,7 +100,7 @@ class InterfacePlatform:
             events = page.get("events")
             for item in events if isinstance(events, list) else []:
                 if isinstance(item, Mapping):
-                    out.append(self._event(Told(item)))
+                    out.append(self._event(PlatformAnswer(item)))
             following = page.get("next")
             if not isinstance(following, str) or not following:
                 return out
@@ -110,7 +110,7 @@ class InterfacePlatform:
             after = following
         raise PlatformError(f"{self.name} lists more than {_MOST_PAGES} pages of events: its list was not read to the end")
 
-    def make(self, event: str, wanted: Wanted) -> PlatformEvent:
+    def make(self, event: str, wanted: WantedEvent) -> PlatformEvent:
         """Makes it; one that already exists is taken as it is, for change() to look at."""
         body = as_json(self._body(wanted))
         try:
@@ -122,10 +122,10 @@ class InterfacePlatform:
             made = found
         return self._with_picture(made, wanted)
 
-    def _body(self, wanted: Wanted) -> dict[str, object]:
+    def _body(self, wanted: WantedEvent) -> dict[str, object]:
         return body_of(wanted) | {"fields": self.facts.settled(wanted.fields)}
 
-    def change(self, known: PlatformEvent, wanted: Wanted) -> PlatformEvent:
+    def change(self, known: PlatformEvent, wanted: WantedEvent) -> PlatformEvent:
         """Writes what differs."""
         body = self._body(wanted)
         if differences(known, body):
@@ -135,7 +135,7 @@ class InterfacePlatform:
             )  # fmt: skip
         return self._with_picture(known, wanted)
 
-    def _settled(self, event: str, ask: Callable[[], Told], done: Callable[[PlatformEvent], bool]) -> PlatformEvent:
+    def _settled(self, event: str, ask: Callable[[], PlatformAnswer], done: Callable[[PlatformEvent], bool]) -> PlatformEvent:
         """The event after a change. Where it is said to have changed meanwhile, perhaps by this very request, sent twice.
 
         Raises Changed where it is not as it should be.
@@ -148,7 +148,7 @@ class InterfacePlatform:
                 raise
             return found
 
-    def _with_picture(self, known: PlatformEvent, wanted: Wanted) -> PlatformEvent:
+    def _with_picture(self, known: PlatformEvent, wanted: WantedEvent) -> PlatformEvent:
         if not wanted.picture or known.told.get("picture") == wanted.picture_mark:
             return known
         kind = picture_kind(wanted.picture)
@@ -213,7 +213,7 @@ class InterfacePlatform:
                 raise
             return now
 
-    def _ingest(self, told: Told) -> Ingest:
+    def _ingest(self, told: PlatformAnswer) -> Ingest:
         data = told.mapping(self.name)
         key, listed = data.get("key"), data.get("servers")
         if not isinstance(key, str) or not key or not isinstance(listed, list):
@@ -240,7 +240,7 @@ class InterfacePlatform:
             viewers if isinstance(viewers, int) and not isinstance(viewers, bool) else None,
         )  # fmt: skip
 
-    def _event(self, told: Told) -> PlatformEvent:
+    def _event(self, told: PlatformAnswer) -> PlatformEvent:
         data = told.mapping(self.name)
         word = data.get("state")
         if not isinstance(data.get("id"), str):
@@ -287,7 +287,7 @@ def _input(item: Mapping[str, object]) -> Input:
     told = [g for g in (gaps if isinstance(gaps, list) else [])[-_MOST_GAPS:] if isinstance(g, Mapping)]
     return Input(
         role, _yes_or_no(item.get("arriving")), _text(item, "since"), _yes_or_no(item.get("shown")), values_of(item.get("values")),
-        tuple(Gap(_text(gap, "began"), _number(gap.get("seconds"))) for gap in told), _text(item, "health"),
+        tuple(InputGap(_text(gap, "began"), _number(gap.get("seconds"))) for gap in told), _text(item, "health"),
         tuple(str(word)[:300] for word in (words if isinstance(words, list) else [])[:_MOST_WORDS] if isinstance(word, str)),
     )  # fmt: skip
 

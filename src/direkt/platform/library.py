@@ -11,10 +11,10 @@ from direkt.platform import platform_file
 from direkt.platform.by_file import DescribedPlatform
 from direkt.platform.by_hand import HandPlatform
 from direkt.platform.calls import Calls, ReferredToken, Tokens
-from direkt.platform.event import Facts, IngestServer, Platform
+from direkt.platform.event import IngestServer, Platform, PlatformFacts
 from direkt.platform.interface import InterfacePlatform
-from direkt.platform.planned import Planned
-from direkt.platform.sign_in import Account
+from direkt.platform.planned import PlannedEvent
+from direkt.platform.sign_in import SignedInAccount
 from direkt.rig.events import PlatformEntry
 from direkt.rig.file import Rig, RigError, place_of
 
@@ -31,7 +31,7 @@ class Means:
     say: Callable[[str], None] = lambda _: None  # is told in words what takes long
 
 
-def account(rig: Rig, name: str, means: Means) -> Account:
+def account(rig: Rig, name: str, means: Means) -> SignedInAccount:
     """The account at a platform. Raises RigError where the rig has a token instead."""
     entry = _entry(rig, name)
     if entry.token is not None:
@@ -39,15 +39,15 @@ def account(rig: Rig, name: str, means: Means) -> Account:
     return _account(rig, name, entry, means)
 
 
-def _account(rig: Rig, name: str, entry: PlatformEntry, means: Means) -> Account:
+def _account(rig: Rig, name: str, entry: PlatformEntry, means: Means) -> SignedInAccount:
     file = platform_file.load(entry.file, rig.folder) if entry.file is not None else None
     asked = [file.sign_in.device, file.sign_in.token] if file is not None and file.sign_in is not None else []
     places = tuple(dict.fromkeys(place_of(one) for one in (entry.address, *asked)))
     secret = None
     if entry.client_secret is not None:
         secret = references.resolve(references.parse_ref(entry.client_secret), means.sources, rig.folder, places)
-    kept = references.Entry(means.sources, means.tokens, references.own_name(f"{name}.token", means.slug, means.sources, means.tokens), places)
-    return Account(
+    kept = references.StoreName(means.sources, means.tokens, references.own_name(f"{name}.token", means.slug, means.sources, means.tokens), places)
+    return SignedInAccount(
         name, entry.address, entry.client, kept, means.wall, any_certificate=entry.certificate == "any",
         places=file.sign_in if file is not None else None, secret=secret,
     )  # fmt: skip
@@ -74,10 +74,10 @@ def open_platform(rig: Rig, name: str, means: Means) -> Platform:
     calls = Calls(name, entry.address, tokens, means.sleep, any_certificate=entry.certificate == "any", say=means.say, wall=means.wall)
     if file is not None and file.kind == "http":
         return DescribedPlatform(name, file, calls)
-    return InterfacePlatform(name, calls, file.facts() if file is not None else Facts(name))
+    return InterfacePlatform(name, calls, file.facts() if file is not None else PlatformFacts(name))
 
 
-def by_hand(rig: Rig, planned: Planned, destination: str, means: Means) -> HandPlatform:
+def by_hand(rig: Rig, planned: PlannedEvent, destination: str, means: Means) -> HandPlatform:
     """A destination whose events a person makes."""
     entry = rig.file.destinations[destination]
     servers = [IngestServer(entry.server)]

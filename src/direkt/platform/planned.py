@@ -37,7 +37,7 @@ _MOST = 4000  # times
 
 
 @dataclass(frozen=True, slots=True)
-class Planned:
+class PlannedEvent:
     """One time at which an event takes place."""
 
     name: str  # of the event in the rig
@@ -58,7 +58,7 @@ class Planned:
 
 
 @dataclass(frozen=True, slots=True)
-class Wanted:
+class WantedEvent:
     """What an event is to be at a platform."""
 
     title: str
@@ -89,7 +89,7 @@ def zone(rig: Rig, entry: EventEntry) -> datetime.tzinfo:
     return tz.tzlocal()
 
 
-def occurrences(rig: Rig, name: str) -> Iterator[Planned]:
+def occurrences(rig: Rig, name: str) -> Iterator[PlannedEvent]:
     """The times at which an event takes place, in order. Raises UnusableInput."""
     entry = rig.file.events[name]
     local, where, length = local_time(entry.start), zone(rig, entry), length_of(entry.length)
@@ -101,7 +101,7 @@ def occurrences(rig: Rig, name: str) -> Iterator[Planned]:
         # the offset of the moment, not of the zone's name: so lengths are real ones
         start = moment.replace(tzinfo=where).astimezone(datetime.UTC).astimezone(where)
         end = (start.astimezone(datetime.UTC) + datetime.timedelta(seconds=length)).astimezone(where)
-        yield Planned(name, number, start, end, entry)
+        yield PlannedEvent(name, number, start, end, entry)
 
 
 def _times(entry: EventEntry, local: datetime.datetime, where: datetime.tzinfo) -> Iterator[datetime.datetime]:
@@ -141,7 +141,7 @@ def _until(text: str, where: datetime.tzinfo) -> datetime.datetime:
     return moment.replace(tzinfo=datetime.UTC).astimezone(where).replace(tzinfo=None) if match[3] else moment
 
 
-def next_one(rig: Rig, name: str, now: datetime.datetime) -> Planned:
+def next_one(rig: Rig, name: str, now: datetime.datetime) -> PlannedEvent:
     """The time that is on now, or else the next. Raises UnusableInput where all are past."""
     last = None
     for planned in occurrences(rig, name):
@@ -152,7 +152,7 @@ def next_one(rig: Rig, name: str, now: datetime.datetime) -> Planned:
     raise UnusableInput(f"the event {name!r} does not take place any more{over}; change its start in {rig.source}")
 
 
-def soon(rig: Rig, feed: str, now: datetime.datetime, within: float) -> Planned | None:
+def soon(rig: Rig, feed: str, now: datetime.datetime, within: float) -> PlannedEvent | None:
     """The first event of the rig that is on with this feed, or begins within so many s; None: there is none."""
     for name, entry in rig.file.events.items():
         if feed in entry.feeds:
@@ -165,19 +165,19 @@ def soon(rig: Rig, feed: str, now: datetime.datetime, within: float) -> Planned 
     return None
 
 
-def by_mark(rig: Rig, name: str, mark: str) -> Planned | None:
+def by_mark(rig: Rig, name: str, mark: str) -> PlannedEvent | None:
     """The time with this mark; None where the rig has it no longer."""
     return next((planned for planned in occurrences(rig, name) if planned.mark == mark), None)
 
 
-def as_it_was(rig: Rig, name: str, mark: str) -> Planned:
+def as_it_was(rig: Rig, name: str, mark: str) -> PlannedEvent:
     """An event at a time that the rig has no longer."""
     entry = rig.file.events[name]
     moment = datetime.datetime.strptime(mark, "%Y%m%dT%H%M%SZ").replace(tzinfo=datetime.UTC).astimezone(zone(rig, entry))
-    return Planned(name, 1, moment, moment + datetime.timedelta(seconds=length_of(entry.length)), entry)
+    return PlannedEvent(name, 1, moment, moment + datetime.timedelta(seconds=length_of(entry.length)), entry)
 
 
-def wanted(rig: Rig, planned: Planned, delay: Delay | None = None) -> Wanted:
+def wanted(rig: Rig, planned: PlannedEvent, delay: Delay | None = None) -> WantedEvent:
     """What the event is to be at this time; ``delay``: the word for it, where the rig has a figure. Raises UnusableInput."""
     entry = planned.entry
     values: dict[str, object] = {
@@ -189,7 +189,7 @@ def wanted(rig: Rig, planned: Planned, delay: Delay | None = None) -> Wanted:
         title, description = (templates.fill(text, values) for text in (entry.title, entry.description))
     except ValueError as error:
         raise UnusableInput(f"events.{planned.name}: {error}") from None
-    return Wanted(
+    return WantedEvent(
         " ".join(title.split()), description.strip(), planned.start, planned.seconds, entry.audience, delay or entry.delay_word or "usual",
         entry.projection, length_of(entry.rewind) if entry.rewind is not None else None, entry.keep, dict(entry.fields),
         picture(rig, entry),
@@ -223,7 +223,7 @@ def picture(rig: Rig, entry: EventEntry) -> bytes:
     return content
 
 
-def event_id(rig: Rig, planned: Planned, destination: str) -> str:
+def event_id(rig: Rig, planned: PlannedEvent, destination: str) -> str:
     """The name under which a platform knows this event at this time: the same whoever asks, and whenever."""
     words = (rig.file.name, planned.name, destination)
     slug = "-".join(_slug(word) for word in words)
@@ -234,7 +234,7 @@ def event_id(rig: Rig, planned: Planned, destination: str) -> str:
 SERIES = "00000000T000000Z"  # the mark of an event that is one for all its times
 
 
-def later(rig: Rig, planned: Planned) -> Planned | None:
+def later(rig: Rig, planned: PlannedEvent) -> PlannedEvent | None:
     """The time after this one; None: it is the last. Raises UnusableInput."""
     return next((one for one in occurrences(rig, planned.name) if one.start > planned.start), None)
 
@@ -257,7 +257,7 @@ def reference_in(text: str) -> str:
 
 
 @dataclass(frozen=True, slots=True)
-class Owner:
+class NameOwner:
     """Whose event a name of ours is."""
 
     event: str  # of the rig; empty: it has none of this name any more
@@ -265,7 +265,7 @@ class Owner:
     mark: str  # of the time
 
 
-def owner_of(rig: Rig, reference: str) -> Owner | None:
+def owner_of(rig: Rig, reference: str) -> NameOwner | None:
     """To which event of the rig a name belongs, at whatever time; None: it is another rig's, or none of ours."""
     match = _REFERENCE.fullmatch(reference)
     if match is None or match[2] is None:
@@ -274,6 +274,6 @@ def owner_of(rig: Rig, reference: str) -> Owner | None:
     for event in rig.file.events:
         for destination in rig.file.destinations:
             if _exact(rig.file.name, event, destination) == match[3]:
-                return Owner(event, destination, mark)
+                return NameOwner(event, destination, mark)
     # an event that was renamed or taken out since still bears the rig's name
-    return Owner("", "", mark) if reference.startswith(f"{_slug(rig.file.name)}-") else None
+    return NameOwner("", "", mark) if reference.startswith(f"{_slug(rig.file.name)}-") else None

@@ -23,7 +23,7 @@ from direkt.described.requests import RefusalEntries, RequestEntry
 from direkt.described.words import UNITS, SettingEntry
 from direkt.documents import Document, DocumentError, Problem, Strict
 from direkt.parameters import ParameterError
-from direkt.platform.event import Facts, FieldSpec, Part
+from direkt.platform.event import FieldSpec, Part, PlatformFacts
 from direkt.rig.events import Audience, Delay, EventState, FieldValue, Projection, length_of
 
 PlatformRequest = Literal[
@@ -94,7 +94,7 @@ class StepEntry(RequestEntry):
     pages: PagesEntry | None = None  # of 'list'
 
 
-class SignInEntry(Strict):
+class PlatformSignIn(Strict):
     """Where a person signs in (RFC 8628), where the platform does not tell that by itself (RFC 8414)."""
 
     device: str  # the address at which a code is asked for
@@ -152,7 +152,7 @@ class SeenPlaces(Strict):
     values: dict[str, SettingEntry] = {}
 
 
-class Words(Strict):
+class PlatformWords(Strict):
     """The platform's words for ours."""
 
     audience: dict[Audience, FieldValue] = {}
@@ -176,9 +176,9 @@ class PlatformFile(Strict):
     event: EventPlaces | None = None
     ingest: IngestPlaces | None = None
     seen: SeenPlaces | None = None
-    words: Words = Words()
+    words: PlatformWords = PlatformWords()
     refusals: RefusalEntries | None = None
-    sign_in: SignInEntry | None = None
+    sign_in: PlatformSignIn | None = None
     title_length: int | None = Field(default=None, ge=1, le=10_000)  # characters, at the most
     without: list[Part] | None = None  # parts of an event that it does not take; None: those that no request fills in
 
@@ -192,11 +192,11 @@ class PlatformFile(Strict):
         texts = [text for r in requests for step in self.steps(r) for text in (step.send, *step.fields.values())]
         return any(f"{{{name}}}" in text for text in texts if isinstance(text, str))
 
-    def facts(self) -> Facts:
+    def facts(self) -> PlatformFacts:
         """What is known before it is asked."""
         specs = {name: FieldSpec(name, f.title, tuple(f.choices), f.needed) for name, f in self.fields.items()}
         if self.kind != "http":
-            return Facts(
+            return PlatformFacts(
                 self.title, specs, tuple(self.audiences), tuple(self.delays), self.pauses, title_length=self.title_length,
                 without=tuple(self.without or ()),
             )  # fmt: skip
@@ -204,7 +204,7 @@ class PlatformFile(Strict):
         unknown: list[Part] = [part for part in filled_in if not self.fills(part, "make", "change")]
         if "picture" not in self.requests:
             unknown.append("picture")
-        return Facts(
+        return PlatformFacts(
             self.title, specs, tuple(self.audiences), tuple(self.delays), self.pauses, "seen" in self.requests,
             self.fills("audience", "change"), self.title_length,
             tuple(self.without if self.without is not None else unknown),

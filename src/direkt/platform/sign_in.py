@@ -67,7 +67,7 @@ class Code:
 
 
 @dataclass(frozen=True, slots=True)
-class Kept:
+class KeptTokens:
     """Tokens as they are kept."""
 
     access: Secret
@@ -80,7 +80,7 @@ class Kept:
         return json.dumps({"access": self.access.reveal(), "refresh": refresh, "until": self.until})
 
     @classmethod
-    def read(cls, text: str) -> Kept | None:
+    def read(cls, text: str) -> KeptTokens | None:
         """From the store; None for what cannot be used."""
         try:
             data = json.loads(text)
@@ -90,7 +90,7 @@ class Kept:
             return None
 
 
-class Account:
+class SignedInAccount:
     """One account at one platform. ``now``: s since 1970."""
 
     def __init__(
@@ -117,11 +117,11 @@ class Account:
             return None if refused is not None else kept.access
         return self._refreshed(kept).access
 
-    def _kept(self) -> Kept | None:
+    def _kept(self) -> KeptTokens | None:
         text = self._store.get()
-        return Kept.read(text) if text is not None else None
+        return KeptTokens.read(text) if text is not None else None
 
-    def _refreshed(self, kept: Kept) -> Kept:
+    def _refreshed(self, kept: KeptTokens) -> KeptTokens:
         """RFC 6749, 6. Another process may have done it meanwhile: then its token is taken."""
         assert kept.refresh is not None
         fields = {"grant_type": "refresh_token", "refresh_token": kept.refresh.reveal(), "client_id": self._client}
@@ -135,11 +135,11 @@ class Account:
             f"the sign-in at {self._platform} has ended ({_error(answer)}): direkt event sign-in {self._platform}"
         )
 
-    def _keep(self, answer: Mapping[str, object], refresh: Secret | None) -> Kept:
+    def _keep(self, answer: Mapping[str, object], refresh: Secret | None) -> KeptTokens:
         lives = answer.get("expires_in")
         until = self._now() + float(lives) if isinstance(lives, int | float) and not isinstance(lives, bool) else 0.0
         new = answer.get("refresh_token")
-        kept = Kept(
+        kept = KeptTokens(
             Secret(str(answer["access_token"])), Secret(new) if isinstance(new, str) and new else refresh, until
         )
         self._store.put(kept.text())

@@ -29,7 +29,7 @@ class Variant:
 
 
 @dataclass(frozen=True, slots=True)
-class Segment:
+class HlsSegment:
     """A stretch of the stream."""
 
     address: str
@@ -43,7 +43,7 @@ class Playlist:
     """Either kind: one of them is empty."""
 
     variants: tuple[Variant, ...]
-    segments: tuple[Segment, ...]
+    segments: tuple[HlsSegment, ...]
     target: float = 0.0  # s, the longest segment (4.3.3.1)
     ended: bool = False
     encrypted: bool = False
@@ -57,7 +57,7 @@ def parse(text: str, base: str) -> Playlist:
     if len(lines) > _MOST_LINES:
         raise PlaylistError(f"more than {_MOST_LINES} lines")
     variants: list[Variant] = []
-    segments: list[Segment] = []
+    segments: list[HlsSegment] = []
     waiting: dict[str, str] | None = None
     seconds, begins, number, target = None, None, 0, 0.0
     ended = encrypted = False
@@ -95,7 +95,7 @@ def parse(text: str, base: str) -> Playlist:
                 waiting = None
             elif seconds is not None:
                 start = begins or clock
-                segments.append(Segment(address, seconds, start, number + len(segments)))
+                segments.append(HlsSegment(address, seconds, start, number + len(segments)))
                 clock = start + datetime.timedelta(seconds=seconds) if start is not None else None
                 seconds, begins = None, None
     return Playlist(tuple(variants), tuple(segments), target, ended, encrypted)

@@ -29,7 +29,7 @@ class Memory(Protocol):
         """The time, as people read it."""
 
 
-class Refusals:
+class LoginRefusals:
     """Refused logins. Safe to use from many threads."""
 
     def __init__(self, memory: Memory | None = None) -> None:
@@ -90,10 +90,10 @@ class Refusals:
 
 
 _PROCESS = secrets.token_bytes(16)
-_current = Refusals()
+_current = LoginRefusals()
 
 
-def current() -> Refusals:
+def current() -> LoginRefusals:
     """Those of this process."""
     return _current
 
@@ -102,4 +102,4 @@ def remember_in(memory: Memory | None) -> None:
     """From here on refusals are kept there, too; None: for this process alone."""
     global _current
     if memory is None or _current.memory != memory:
-        _current = Refusals(memory)
+        _current = LoginRefusals(memory)

@@ -29,7 +29,7 @@ CONTENT_TYPE = "application/soap+xml; charset=utf-8"
 
 
 @dataclass(frozen=True, slots=True)
-class Fault:
+class SoapFault:
     """A fault of either version: local names of code and subcodes, and the reason in words."""
 
     code: str  # Sender or Receiver; the names of SOAP 1.1 are put into those of 1.2
@@ -48,7 +48,7 @@ class Envelope:
     """What came: the first element of the body, or a fault; and the header's elements."""
 
     body: Element | None
-    fault: Fault | None
+    fault: SoapFault | None
     header: tuple[Element, ...] = ()
 
 
@@ -94,18 +94,18 @@ def _local(said: str) -> str:
     return said.rpartition(":")[2][:80]
 
 
-def _fault(element: Element) -> Fault:
+def _fault(element: Element) -> SoapFault:
     old = {"Client": "Sender", "Server": "Receiver"}
     if tree.find(element, "faultcode") is not None or tree.find(element, "faultstring") is not None:  # SOAP 1.1, 4.4
         code, *more = _local(tree.text(element, "faultcode")).split(".")
         inner = tree.find(element, "detail")
         subcodes = [*more, *(_local(tree.text(found)) for found in _subcodes(inner))]
-        return Fault(old.get(code, code), tuple(filter(None, subcodes)), tree.text(element, "faultstring")[:300])
+        return SoapFault(old.get(code, code), tuple(filter(None, subcodes)), tree.text(element, "faultstring")[:300])
     codes = tree.find(element, "Code")
     named = [_local(tree.text(found)) for found in _subcodes(codes)]
     top = _local(tree.text(codes, "Value"))
     reasons = [tree.text(said) for said in tree.children(tree.find(element, "Reason"), "Text")]
-    return Fault(old.get(top, top), tuple(filter(None, named)), next(filter(None, reasons), "")[:300])
+    return SoapFault(old.get(top, top), tuple(filter(None, named)), next(filter(None, reasons), "")[:300])
 
 
 def _subcodes(element: Element | None) -> list[Element]:
@@ -142,7 +142,7 @@ def username_token(user: str, password: str, created: datetime.datetime, nonce: 
 
 
 @dataclass(frozen=True, slots=True)
-class Token:
+class UsernameToken:
     """A user name token as a server reads it."""
 
     user: str
@@ -155,7 +155,7 @@ class Token:
         return self.digest == password_digest(self.nonce, self.created, password)
 
 
-def read_token(header: Sequence[Element]) -> Token | None:
+def read_token(header: Sequence[Element]) -> UsernameToken | None:
     """The user name token among an envelope's header elements; None where there is none."""
     for element in header:
         found = tree.find(element, "UsernameToken") if tree.local(element) == "Security" else None
@@ -164,7 +164,7 @@ def read_token(header: Sequence[Element]) -> Token | None:
                 nonce = base64.b64decode(tree.text(found, "Nonce"), validate=True)
             except ValueError:
                 return None
-            return Token(
+            return UsernameToken(
                 tree.text(found, "Username"), tree.text(found, "Password"), nonce, tree.text(found, "Created")
             )  # fmt: skip
     return None

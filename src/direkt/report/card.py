@@ -23,7 +23,7 @@ _WIDTH = 76  # characters of a line of text
 
 
 @dataclass(frozen=True, slots=True)
-class Step:
+class CardStep:
     """One thing to enter, in the order of the device's menus."""
 
     path: tuple[str, ...]  # where, in the device's own words
@@ -64,7 +64,7 @@ class Card:
     destination: str
     made: str  # date and time
     before: tuple[str, ...] = ()
-    steps: tuple[Step, ...] = ()
+    steps: tuple[CardStep, ...] = ()
     facts: tuple[Fact, ...] = ()
     after: tuple[str, ...] = ()
     warnings: tuple[str, ...] = ()
@@ -135,7 +135,7 @@ def text(card: Card) -> str:
     return "\n".join(lines).rstrip() + "\n"
 
 
-def _step(step: Step) -> list[str]:
+def _step(step: CardStep) -> list[str]:
     lines = [f"[ ] {' > '.join(step.path)}"]
     too_long = _wrapped("        !!! ", step.complaint) if step.too_long else []
     if step.hidden:

@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Protocol
 
 from direkt.errors import UnusableInput
-from direkt.report.card import Card, Step, code_matrix, groups, marked
+from direkt.report.card import Card, CardStep, code_matrix, groups, marked
 
 if TYPE_CHECKING:
     from PIL import ImageFont
@@ -140,7 +140,7 @@ class _Layout:
         """mm of a line."""
         return max(_LEAST, look.size * self._scale)
 
-    def _step(self, step: Step) -> None:
+    def _step(self, step: CardStep) -> None:
         self._tick()
         self._words(" > ".join(step.path), _SMALL, indent=7.0)
         if step.hidden:

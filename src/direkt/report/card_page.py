@@ -7,7 +7,7 @@ import html
 import io
 import itertools
 
-from direkt.report.card import Card, Step, groups, marked
+from direkt.report.card import Card, CardStep, groups, marked
 
 _STYLE = """
 :root { color-scheme: light; } * { box-sizing: border-box; }
@@ -65,7 +65,7 @@ def _list(title: str, words: tuple[str, ...]) -> str:
     return f"<h2>{title}</h2><ul>" + "".join(f"<li><span>{_e(word)}</span></li>" for word in words) + "</ul>"
 
 
-def _step(step: Step) -> str:
+def _step(step: CardStep) -> str:
     path = f"<div class=path>{_e(' > '.join(step.path))}</div>"
     long = f"<div class=warn>{step.complaint}</div>" if step.too_long else ""
     if step.hidden:

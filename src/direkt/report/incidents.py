@@ -7,9 +7,9 @@ import html
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from direkt.platform.planned import Planned, Wanted
-from direkt.store.event_memory import Standing
-from direkt.store.log import Kept
+from direkt.platform.planned import PlannedEvent, WantedEvent
+from direkt.store.event_memory import EventStanding
+from direkt.store.log import LogRow
 
 _STYLE = """
 :root { color-scheme: light; } * { box-sizing: border-box; }
@@ -25,7 +25,7 @@ th, td { padding: .3rem .6rem .3rem 0; border-top: 1px solid #ddd; vertical-alig
 _OUTCOMES = {"good": "done", "advise": "done, to improve", "failed": "failed", "interrupted": "interrupted"}
 
 
-def begin_of(known: Standing) -> datetime.datetime:
+def begin_of(known: EventStanding) -> datetime.datetime:
     """From when on the log is of interest: a day before it was begun, for what was prepared."""
     return _moment(known.begun) - datetime.timedelta(days=1)
 
@@ -34,7 +34,7 @@ _SAME = 30.0  # s by which two may differ that tell of one drop
 _AFTER = datetime.timedelta(hours=12)  # behind its end in which what was done belongs to it
 
 
-def end_of(known: Standing, planned: Planned) -> datetime.datetime:
+def end_of(known: EventStanding, planned: PlannedEvent) -> datetime.datetime:
     """Until when the log is of interest."""
     last = max(filter(None, (_moment(t) if t else None for t in (known.ended, known.paused, known.on_air, known.begun))), default=planned.end)
     return max(last, planned.end) + _AFTER
@@ -44,7 +44,7 @@ def _moment(text: str) -> datetime.datetime:
     return datetime.datetime.fromisoformat(text)
 
 
-def belongs(one: Kept, planned: Planned) -> bool:
+def belongs(one: LogRow, planned: PlannedEvent) -> bool:
     """Whether an entry is about the event at this time, or about one of its feeds."""
     e = one.entry
     if e.event:
@@ -62,9 +62,9 @@ class Drop:
     text: str
 
 
-def drops(entries: Sequence[Kept], on_air: datetime.datetime, ended: datetime.datetime) -> list[Drop]:
+def drops(entries: Sequence[LogRow], on_air: datetime.datetime, ended: datetime.datetime) -> list[Drop]:
     """What dropped while it was on air, in the order of time: what is over, and what nobody saw come back."""
-    out, open_ = [], dict[str, Kept]()  # by feed
+    out, open_ = [], dict[str, LogRow]()  # by feed
     for one in sorted(entries, key=lambda one: one.at):
         e, kind = one.entry, one.entry.detail.get("kind")
         if e.what == "drop":  # is made when what it tells of is over
@@ -107,7 +107,7 @@ def _told(found: Sequence[Drop], until: datetime.datetime) -> str:
     return f"{text}, {_missing(found, until):.0f} s in all" + (f"; {unknown} of unknown length" if unknown else "")
 
 
-def page(rig: str, wanted: Wanted, planned: Planned, known: Standing, log: Sequence[Kept]) -> str:
+def page(rig: str, wanted: WantedEvent, planned: PlannedEvent, known: EventStanding, log: Sequence[LogRow]) -> str:
     """One HTML document; it loads nothing from anywhere."""
     zone = planned.start.tzinfo
     own = [one for one in log if belongs(one, planned)]
@@ -163,7 +163,7 @@ def page(rig: str, wanted: Wanted, planned: Planned, known: Standing, log: Seque
     return f"<!doctype html><html lang=en><head>{head}<title>{_e(wanted.title)}</title><style>{_STYLE}</style></head><body>{''.join(body)}</body></html>\n"
 
 
-def season(rig: str, events: Sequence[tuple[Wanted, Planned, Standing, Sequence[Kept]]], zone: datetime.tzinfo) -> str:
+def season(rig: str, events: Sequence[tuple[WantedEvent, PlannedEvent, EventStanding, Sequence[LogRow]]], zone: datetime.tzinfo) -> str:
     """All events of a range on one page, in the order in which they were begun."""
     rows, on_air_all, lost_all, count_all, unknown = [], 0.0, 0.0, 0, 0
     for wanted, planned, known, log in events:

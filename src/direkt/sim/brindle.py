@@ -18,8 +18,8 @@ from direkt.codec.programme import AudioSettings, Programme, exact_rate
 from direkt.codec.testcard import CardSettings, TestCard
 from direkt.sim.offer import APP, RtmpOffer
 from direkt.sim.rtsp import Show
-from direkt.sim.unit import Target, Unit
-from direkt.sim.web import Faults, Request, Response
+from direkt.sim.unit import PushTarget, SimulatedUnit
+from direkt.sim.web import Faults, WebRequest, WebResponse
 
 MODEL, FIRMWARE = "Brindle B2", "2.4.1"
 _OFFER_AHEAD = 75  # of the page's port: the port of the streams, so that it is the same each time
@@ -54,7 +54,7 @@ _LIMITS: dict[str, dict[str, Any]] = {
 _PROFILES = {"Baseline": "baseline", "Main": "main", "High": "high"}
 
 
-class BrindleB2(Unit):
+class BrindleB2(SimulatedUnit):
     """One device. start() opens its port on the loopback interface, stop() switches it off."""
 
     def __init__(self, user: str, password: str, *, port: int = 0, faults: Faults | None = None) -> None:
@@ -162,14 +162,14 @@ class BrindleB2(Unit):
         self.end_push()
         return 200, {}
 
-    def target(self) -> Target:
+    def target(self) -> PushTarget:
         """The slot's address and key with the settings that are in force."""
         slot, settings = self._slot, self._active[self._slot["channel"]]
-        return Target(slot["server"], slot["key"], *_settings(settings, mute=self.faults.mute))
+        return PushTarget(slot["server"], slot["key"], *_settings(settings, mute=self.faults.mute))
 
     # HTTP
 
-    def answer(self, request: Request) -> Response:
+    def answer(self, request: WebRequest) -> WebResponse:
         """Digest login, then JSON."""
         right, stale = self.login.check(request)
         if not right:
@@ -183,10 +183,10 @@ class BrindleB2(Unit):
             return _json(400, {"error": "expected a JSON object"})
         status, found = self._route(request, body)
         if self.faults.not_json and status == 200:
-            return Response(200, b"<html><body>Please wait</body></html>", "text/html")
+            return WebResponse(200, b"<html><body>Please wait</body></html>", "text/html")
         return _json(status, found)
 
-    def _route(self, request: Request, body: dict[str, Any]) -> tuple[int, dict[str, Any]]:
+    def _route(self, request: WebRequest, body: dict[str, Any]) -> tuple[int, dict[str, Any]]:
         asked = f"{request.method} {request.path}"
         if asked == "GET /api/v1/state":
             return 200, self.state()
@@ -208,7 +208,7 @@ class BrindleB2(Unit):
             return self.patch(channel, body)
         return 404, {"error": "no such resource"}
 
-    def _upgrade(self, request: Request) -> tuple[int, dict[str, Any]]:
+    def _upgrade(self, request: WebRequest) -> tuple[int, dict[str, Any]]:
         """A form with the file in its field ``image``; the device looks into it before it takes it."""
         _, _, boundary = request.headers.get("content-type", "").partition("boundary=")
         part = (
@@ -227,8 +227,8 @@ class BrindleB2(Unit):
         return 202, {}
 
 
-def _json(status: int, body: dict[str, Any], headers: tuple[tuple[str, str], ...] = ()) -> Response:
-    return Response(status, json.dumps(body).encode(), "application/json", headers)
+def _json(status: int, body: dict[str, Any], headers: tuple[tuple[str, str], ...] = ()) -> WebResponse:
+    return WebResponse(status, json.dumps(body).encode(), "application/json", headers)
 
 
 def _refusal(name: str, value: Any, known: dict[str, Any]) -> str | None:

@@ -21,15 +21,15 @@ from direkt.protocol.rtsp import messages as rtsp_messages
 from direkt.sim.beacon import Beacon
 from direkt.sim.photographs import Photographs
 from direkt.sim.rtsp import RtspServer, Show
-from direkt.sim.unit import Target, Unit
-from direkt.sim.web import Faults, Request, Response
+from direkt.sim.unit import PushTarget, SimulatedUnit
+from direkt.sim.web import Faults, WebRequest, WebResponse
 
 _RTSP_AHEAD = 74  # of the page's port: the port of the streams, so that it is the same each time
 _AAC_RATES = {16: 16000, 32: 32000, 44: 44100, 48: 48000}
 
 
 @dataclass(frozen=True, slots=True)
-class Offer:
+class EncodingOffer:
     """What one encoding can be set to."""
 
     codec: str  # H264, H265, JPEG
@@ -68,18 +68,18 @@ class Coder:
 
 
 @dataclass(slots=True)
-class Stream:
+class ProfileStream:
     """A profile with its video encoder."""
 
     token: str
     name: str
     coder: Coder
-    offers: tuple[Offer, ...]
+    offers: tuple[EncodingOffer, ...]
     sound: bool = False
 
 
 @dataclass(slots=True)
-class Sound:
+class CameraSound:
     """The audio encoder that the profiles share."""
 
     codec: str = "G711"
@@ -98,13 +98,13 @@ class Make:
     firmware: str
     sensor: tuple[int, int]
     sensor_rate: float
-    streams: list[Stream]
+    streams: list[ProfileStream]
     sound_offers: tuple[SoundOffer, ...] = ()
     media2: bool = True
     presets: dict[str, str] = field(default_factory=dict)  # token: name
 
 
-class Camera(Unit):
+class Camera(SimulatedUnit):
     """One camera. An empty ``password`` makes it factory-new."""
 
     def __init__(
@@ -115,7 +115,7 @@ class Camera(Unit):
         self.make, self.name, self.serial = make, name or make.model, serial
         self.firmware = make.firmware
         self.streams = {stream.token: _copy(stream) for stream in make.streams}
-        self.sound = Sound()
+        self.sound = CameraSound()
         self.presets = dict(make.presets)
         self.position = next(iter(make.presets), "")
         self.clock_ahead = 0.0  # s
@@ -180,7 +180,7 @@ class Camera(Unit):
         """Its clock."""
         return datetime.datetime.fromtimestamp(time.time() + self.clock_ahead, datetime.UTC)
 
-    def target(self) -> Target:
+    def target(self) -> PushTarget:
         """A plain camera has no push of its own."""
         raise NotImplementedError
 
@@ -213,31 +213,31 @@ class Camera(Unit):
             return Photographs(self.jpeg, video.frame_rate)
         return Programme(video, audio, {"H265": "h265"}.get(codec, "h264"))
 
-    def _rtsp_challenges(self, asked: rtsp_messages.Request) -> tuple[str, ...]:
+    def _rtsp_challenges(self, asked: rtsp_messages.RtspRequest) -> tuple[str, ...]:
         if asked.method == "OPTIONS" or not self.login.page_schemes:
             return ()
-        right, stale = self.login.check(Request(asked.method, asked.url, "", asked.headers, asked.body))
+        right, stale = self.login.check(WebRequest(asked.method, asked.url, "", asked.headers, asked.body))
         return () if right else tuple(value for _, value in self.login.challenges(stale=stale))
 
     # Who may ask
 
-    def answer(self, request: Request) -> Response:
+    def answer(self, request: WebRequest) -> WebResponse:
         """Pictures, and the firmware's upload."""
         admitted = self.admits(request)
         return self.page(request) if admitted else admitted.refusal
 
-    def page(self, request: Request) -> Response:
+    def page(self, request: WebRequest) -> WebResponse:
         """What is no SOAP."""
         if request.path.startswith("/picture/"):
-            return Response(200, self.jpeg(), "image/jpeg")
+            return WebResponse(200, self.jpeg(), "image/jpeg")
         if request.path.startswith("/upgrade/"):
             return self._upgrade(request.body)
-        return Response(404, b"no such page")
+        return WebResponse(404, b"no such page")
 
-    def admits(self, request: Request) -> _Admitted:
+    def admits(self, request: WebRequest) -> _Admitted:
         """Whether the login is right, and the refusal if not."""
         right, stale = self.login.check(request)
-        return _Admitted(right, Response(401, b"login wanted", headers=self.login.challenges(stale=stale)))
+        return _Admitted(right, WebResponse(401, b"login wanted", headers=self.login.challenges(stale=stale)))
 
     # Pictures and firmware
 
@@ -264,17 +264,17 @@ class Camera(Unit):
         image.save(out, "JPEG", quality=85)
         return out.getvalue()
 
-    def _upgrade(self, body: bytes) -> Response:
+    def _upgrade(self, body: bytes) -> WebResponse:
         first, _, rest = body.partition(b"\n")
         words = first.decode("latin-1").rsplit(" ", 1)
         if not first.startswith(b"unit-image ") or len(words) != 2 or not rest:
-            return Response(400, b"this is not a firmware file")
+            return WebResponse(400, b"this is not a firmware file")
         model = words[0].removeprefix("unit-image ")
         if model != self.make.model:
-            return Response(400, f"this file is for {model}, this is {self.make.model}".encode())
+            return WebResponse(400, f"this file is for {model}, this is {self.make.model}".encode())
         self.firmware = words[1]
         self.restart()
-        return Response(200)
+        return WebResponse(200)
 
     def move(self) -> None:
         """Goes to its new address, if that is one of the loopback network; by DHCP to 127.0.0.77. It takes a moment."""
@@ -288,13 +288,13 @@ class Camera(Unit):
 @dataclass(frozen=True, slots=True)
 class _Admitted:
     right: bool
-    refusal: Response
+    refusal: WebResponse
 
     def __bool__(self) -> bool:
         return self.right
 
 
-def _copy(stream: Stream) -> Stream:
+def _copy(stream: ProfileStream) -> ProfileStream:
     return replace(stream, coder=replace(stream.coder))
 
 

@@ -10,7 +10,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from urllib.parse import parse_qs
 
-from direkt.sim.web import Request, Response
+from direkt.sim.web import WebRequest, WebResponse
 
 INTERVAL = 1  # s between polls
 
@@ -55,7 +55,7 @@ class Grants:
         ends = self.tokens.get(token)
         return ends is not None and ends > time.time()
 
-    def metadata(self, base: str) -> Response:
+    def metadata(self, base: str) -> WebResponse:
         """Where to sign in (RFC 8414, 2)."""
         return json_response(200, {
             "issuer": f"{base}/events-api", "token_endpoint": f"{base}/sign-in/token",
@@ -63,7 +63,7 @@ class Grants:
             "grant_types_supported": ["urn:ietf:params:oauth:grant-type:device_code", "refresh_token"],
         })  # fmt: skip
 
-    def answer(self, request: Request, base: str) -> Response:
+    def answer(self, request: WebRequest, base: str) -> WebResponse:
         """Codes, the page on which a person lets them in, and tokens."""
         fields = {name: values[0] for name, values in parse_qs(request.body.decode("utf-8", "replace")).items()}
         with self._lock:
@@ -74,9 +74,9 @@ class Grants:
             if request.path == "/sign-in" and request.method == "POST":
                 return self._decide(fields)
         form = "<form method=post>Code <input name=code> <button name=answer value=yes>Let in</button> <button name=answer value=no>Refuse</button></form>"
-        return Response(200, f"<!doctype html><title>Sign in</title>{form}\n".encode(), "text/html; charset=utf-8")
+        return WebResponse(200, f"<!doctype html><title>Sign in</title>{form}\n".encode(), "text/html; charset=utf-8")
 
-    def _begin_grant(self, base: str) -> Response:
+    def _begin_grant(self, base: str) -> WebResponse:
         code = "-".join("".join(secrets.choice("BCDFGHJKLMNPQRSTVWXZ") for _ in range(4)) for _ in range(2))
         device = secrets.token_urlsafe(24)
         self._grants[device] = _Grant(code, time.time() + 600)
@@ -86,15 +86,15 @@ class Grants:
             "expires_in": 600, "interval": INTERVAL,
         })  # fmt: skip
 
-    def _decide(self, fields: Mapping[str, str]) -> Response:
+    def _decide(self, fields: Mapping[str, str]) -> WebResponse:
         code = fields.get("code", "").strip().upper()
         grant = next((g for g in self._grants.values() if g.code == code and g.ends > time.time()), None)
         if grant is None:
-            return Response(404, b"no such code\n")
+            return WebResponse(404, b"no such code\n")
         grant.allowed, grant.refused = fields.get("answer") != "no", fields.get("answer") == "no"
-        return Response(200, b"thank you\n")
+        return WebResponse(200, b"thank you\n")
 
-    def _token(self, fields: Mapping[str, str]) -> Response:
+    def _token(self, fields: Mapping[str, str]) -> WebResponse:
         kind = fields.get("grant_type")
         if kind == "refresh_token":
             if fields.get("refresh_token") not in self.refresh or self.faults.no_refresh:
@@ -114,7 +114,7 @@ class Grants:
         del self._grants[fields["device_code"]]
         return self._tokens_given()
 
-    def _tokens_given(self) -> Response:
+    def _tokens_given(self) -> WebResponse:
         access, refresh = f"varn-fake-{secrets.token_urlsafe(18)}", f"varn-fake-{secrets.token_urlsafe(18)}"
         self.tokens[access] = time.time() + self.faults.token_life
         self.refresh.add(refresh)
@@ -123,6 +123,6 @@ class Grants:
         }, (("Cache-Control", "no-store"),))  # fmt: skip
 
 
-def json_response(status: int, data: object, headers: tuple[tuple[str, str], ...] = ()) -> Response:
+def json_response(status: int, data: object, headers: tuple[tuple[str, str], ...] = ()) -> WebResponse:
     """An answer in JSON."""
-    return Response(status, json.dumps(data).encode(), "application/json", headers)
+    return WebResponse(status, json.dumps(data).encode(), "application/json", headers)

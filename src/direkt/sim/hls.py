@@ -20,7 +20,7 @@ _CLOCK = ts_writer.CLOCK
 
 
 @dataclass(frozen=True, slots=True)
-class Segment:
+class MadeSegment:
     """A stretch from one keyframe to another."""
 
     number: int
@@ -35,7 +35,7 @@ class Hls:
 
     def __init__(self, delay: float) -> None:
         self.delay = delay
-        self.segments: deque[Segment] = deque()
+        self.segments: deque[MadeSegment] = deque()
         self.viewers: dict[str, float] = {}  # who asked, and when last
         self.size, self.bandwidth = "", 0
         self._lock = threading.Lock()
@@ -81,7 +81,7 @@ class Hls:
                 return
             with self._lock:
                 data = b"".join(self._parts)
-                self.segments.append(Segment(self._number, data, seconds, self._began, self._anew))
+                self.segments.append(MadeSegment(self._number, data, seconds, self._began, self._anew))
                 self.bandwidth = max(self.bandwidth, round(len(data) * 8 / seconds))
                 self._number += 1
                 self._anew = False
@@ -95,7 +95,7 @@ class Hls:
         with self._lock:
             return next((s.data for s in self._out() if s.number == number), None)
 
-    def _out(self) -> list[Segment]:
+    def _out(self) -> list[MadeSegment]:
         now = time.time()
         return [s for s in self.segments if s.begins + s.seconds + self.delay <= now]
 

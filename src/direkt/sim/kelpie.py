@@ -12,8 +12,8 @@ from fractions import Fraction
 from direkt.codec.programme import AudioSettings
 from direkt.codec.testcard import CardSettings
 from direkt.protocol.address import AddressError, ServerAddress, is_host, split_place
-from direkt.sim.unit import Target, Unit
-from direkt.sim.web import Faults, Request, Response
+from direkt.sim.unit import PushTarget, SimulatedUnit
+from direkt.sim.web import Faults, WebRequest, WebResponse
 
 MODEL = "Kelpie H1"
 PRESETS = {"A 720/25": (1280, 720, 25, 2400), "B 720/50": (1280, 720, 50, 3600), "C 540/25": (960, 540, 25, 1400)}
@@ -26,7 +26,7 @@ _CHOICES = {"preset": tuple(PRESETS), "audio": ("ON", "MUTE"), "recording": ("HD
 _LONGEST = {"server": 96, "key": 48}
 
 
-class Kelpie(Unit):
+class Kelpie(SimulatedUnit):
     """One camcorder."""
 
     def __init__(self, *, port: int = 0, faults: Faults | None = None) -> None:
@@ -36,12 +36,12 @@ class Kelpie(Unit):
     def restarted(self) -> None:
         """It keeps what was typed."""
 
-    def target(self) -> Target:
+    def target(self) -> PushTarget:
         """What is typed, with what the preset makes."""
         e = self.entered
         width, height, rate, bitrate = PRESETS[e["preset"]]
         card = CardSettings(width, height, Fraction(rate), rate, "main", bitrate, "cbr")
-        return Target(
+        return PushTarget(
             e["server"], e["key"], card, AudioSettings(48000, 2, 128, tone=e["audio"] == "ON" and not self.faults.mute)
         )
 
@@ -54,12 +54,12 @@ class Kelpie(Unit):
             raise AddressError("CANNOT FIND THE SERVER")
         return ServerAddress(scheme, host, port or 1935, app)
 
-    def answer(self, request: Request) -> Response:
+    def answer(self, request: WebRequest) -> WebResponse:
         """POST /hands: places of the menu and what is typed there, in turn. Anybody at it may."""
         if (request.method, request.path) == ("GET", "/hands"):
             return self._screen(200, self.push_message or self.push_state.upper())
         if (request.method, request.path) != ("POST", "/hands"):
-            return Response(404)
+            return WebResponse(404)
         try:
             entries = [(tuple(entry["path"]), str(entry["value"])) for entry in json.loads(request.body)["entries"]]
         except (ValueError, KeyError, TypeError):
@@ -71,8 +71,8 @@ class Kelpie(Unit):
         return self._screen(200, self.push_state.upper())
 
     @staticmethod
-    def _screen(status: int, words: str) -> Response:
-        return Response(status, json.dumps({"screen": words}).encode(), "application/json")
+    def _screen(status: int, words: str) -> WebResponse:
+        return WebResponse(status, json.dumps({"screen": words}).encode(), "application/json")
 
     def type(self, path: tuple[str, ...], value: str) -> str:
         """One place of the menu; what its screen complains of, or nothing."""

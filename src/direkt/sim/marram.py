@@ -16,8 +16,8 @@ from direkt.codec.programme import AudioSettings, exact_rate
 from direkt.codec.testcard import CardSettings
 from direkt.errors import Malformed
 from direkt.protocol import tree
-from direkt.sim.unit import Target, Unit
-from direkt.sim.web import Faults, Request, Response
+from direkt.sim.unit import PushTarget, SimulatedUnit
+from direkt.sim.web import Faults, WebRequest, WebResponse
 
 MODEL, FIRMWARE = "Marram 360", "4.0.2"
 MODES = {
@@ -29,7 +29,7 @@ _START: dict[str, Any] = {
 }  # fmt: skip
 
 
-class Marram(Unit):
+class Marram(SimulatedUnit):
     """One camera."""
 
     def __init__(self, user: str, password: str, *, port: int = 0, faults: Faults | None = None) -> None:
@@ -44,23 +44,23 @@ class Marram(Unit):
         if self.faults.forgets:
             self.now = copy.deepcopy(_START)
 
-    def target(self) -> Target:
+    def target(self) -> PushTarget:
         """The test card in the chosen mode."""
         width, height, rate = MODES[self.now["mode"]]
         card = CardSettings(
             width, height, exact_rate(rate), round(self.now["gop"] * rate), self.now["profile"], round(self.now["mbps"] * 1000), "cbr"
         )  # fmt: skip
         audio = AudioSettings(self.now["sound_rate"], 2, self.now["sound_kbps"]) if self.now["sound"] == "on" else None
-        return Target(f"rtmp://{self.server}:{self.server_port or 1935}/{self.app}", self.stream, card, audio)
+        return PushTarget(f"rtmp://{self.server}:{self.server_port or 1935}/{self.app}", self.stream, card, audio)
 
-    def answer(self, request: Request) -> Response:
+    def answer(self, request: WebRequest) -> WebResponse:
         """Basic login, then XML."""
         right, _ = self.login.check(request)
         if not right:
-            return Response(401, b"login wanted", headers=self.login.challenges())
+            return WebResponse(401, b"login wanted", headers=self.login.challenges())
         asked = f"{request.method} {request.path}"
         if asked == "GET /control/settings":
-            return Response(200, self._settings(), "text/xml")
+            return WebResponse(200, self._settings(), "text/xml")
         if asked == "PUT /control/settings":
             return self._change(request.body)
         if asked == "PUT /control/live":
@@ -76,10 +76,10 @@ class Marram(Unit):
                 self.begin_push()
             else:
                 self.end_push()
-            return Response(200, b"<ok/>", "text/xml")
-        return Response(404, b"<error field='path'>no such page</error>", "text/xml")
+            return WebResponse(200, b"<ok/>", "text/xml")
+        return WebResponse(404, b"<error field='path'>no such page</error>", "text/xml")
 
-    def _scan(self, picture: bytes) -> Response:
+    def _scan(self, picture: bytes) -> WebResponse:
         """A picture of what stands in front of the lens: its code sets everything at once, or nothing."""
         import zxingcpp
         from PIL import Image, UnidentifiedImageError
@@ -105,13 +105,13 @@ class Marram(Unit):
         with self._lock:
             self.now |= wanted
             self.server, self.server_port, self.app, self.stream = server, port, app, name
-        return Response(200, b"<ok/>", "text/xml")
+        return WebResponse(200, b"<ok/>", "text/xml")
 
     @staticmethod
-    def _error(field: str, words: str) -> Response:
+    def _error(field: str, words: str) -> WebResponse:
         root = etree.Element("error", {"field": field})
         root.text = words
-        return Response(409, etree.tostring(root), "text/xml")
+        return WebResponse(409, etree.tostring(root), "text/xml")
 
     def _settings(self) -> bytes:
         space = "urn:example:marram"
@@ -140,7 +140,7 @@ class Marram(Unit):
             add(live, name, text)
         return etree.tostring(root, xml_declaration=True, encoding="utf-8")
 
-    def _change(self, body: bytes) -> Response:
+    def _change(self, body: bytes) -> WebResponse:
         try:
             root = tree.parse(body)
         except Malformed:
@@ -175,9 +175,9 @@ class Marram(Unit):
             self.now |= {
                 name: min(v, self.faults.clamps[name]) if name in self.faults.clamps else v for name, v in kept.items()
             }
-        return Response(200, b"<ok/>", "text/xml")
+        return WebResponse(200, b"<ok/>", "text/xml")
 
-    def _live(self, body: bytes) -> Response:
+    def _live(self, body: bytes) -> WebResponse:
         try:
             root = tree.parse(body)
         except Malformed:
@@ -185,4 +185,4 @@ class Marram(Unit):
         with self._lock:
             self.server, self.server_port = tree.text(root, "server"), tree.whole(tree.text(root, "port")) or 0
             self.app, self.stream = tree.text(root, "application"), tree.text(root, "name")
-        return Response(200, b"<ok/>", "text/xml")
+        return WebResponse(200, b"<ok/>", "text/xml")

@@ -9,7 +9,7 @@ from collections.abc import Callable
 
 from direkt.container import flv_writer
 from direkt.protocol.rtmp.errors import LocalError, RtmpError
-from direkt.protocol.rtmp.server import ConnectRequest, PlayRequest, PublishRequest, ServerSession, Unpublished
+from direkt.protocol.rtmp.server import ConnectRequest, PlayRequest, PublishRequest, RtmpServerSession, Unpublished
 from direkt.sim.rtsp import Show
 
 _READ = 1 << 16  # bytes
@@ -44,7 +44,7 @@ class RtmpOffer:
         assert task is not None
         self._clients.add(task)
         playing: asyncio.Task[None] | None = None
-        session = ServerSession(os.urandom(1528))
+        session = RtmpServerSession(os.urandom(1528))
         try:
             while data := await reader.read(_READ):
                 session.receive_data(data)
@@ -77,7 +77,7 @@ class RtmpOffer:
             self._clients.discard(task)
             writer.close()
 
-    async def _play(self, session: ServerSession, writer: asyncio.StreamWriter, show: Show) -> None:
+    async def _play(self, session: RtmpServerSession, writer: asyncio.StreamWriter, show: Show) -> None:
         loop, tags = asyncio.get_running_loop(), flv_writer.TagWriter()
         begin = loop.time()
         for format in show.formats():

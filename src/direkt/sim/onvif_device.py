@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from direkt.protocol import tree
 from direkt.protocol.tree import Element
-from direkt.sim.onvif_words import SPACES, Fault, Operation, address, host, tag, text_of
+from direkt.sim.onvif_words import SPACES, OnvifFault, Operation, address, host, tag, text_of
 
 if TYPE_CHECKING:
     from direkt.sim.camera import Camera
@@ -34,10 +34,10 @@ def _capabilities(camera: Camera, body: Element, base: str) -> str:
     }
     wanted = [tree.text(one) for one in tree.children(body, "Category")] or ["All"]
     if not set(wanted) <= {"All", "Analytics", "Device", "Events", "Imaging", "Media", "PTZ"}:
-        raise Fault("InvalidArgVal", "no such category")
+        raise OnvifFault("InvalidArgVal", "no such category")
     missing = [name for name in wanted if name != "All" and not told.get(name)]
     if missing:
-        raise Fault("ActionNotSupported/NoSuchService", f"this camera has no {missing[0]} service", receiver=True)
+        raise OnvifFault("ActionNotSupported/NoSuchService", f"this camera has no {missing[0]} service", receiver=True)
     return tag("tds:Capabilities", *(text for name, text in told.items() if "All" in wanted or name in wanted))
 
 
@@ -76,7 +76,7 @@ def _set_clock(camera: Camera, body: Element, base: str) -> str:
     try:
         moment = datetime.datetime(*numbers, tzinfo=datetime.UTC)  # type: ignore[misc, arg-type]
     except ValueError:
-        raise Fault("InvalidArgVal/InvalidDateTime", "there is no such date") from None
+        raise OnvifFault("InvalidArgVal/InvalidDateTime", "there is no such date") from None
     camera.clock_ahead += (moment - camera.now()).total_seconds()
     return ""
 
@@ -128,7 +128,7 @@ def _interfaces(camera: Camera, body: Element, base: str) -> str:
 
 def _set_interfaces(camera: Camera, body: Element, base: str) -> str:
     if tree.text(body, "InterfaceToken") != "net0":
-        raise Fault("InvalidArgVal/InvalidNetworkInterface", "no such interface")
+        raise OnvifFault("InvalidArgVal/InvalidNetworkInterface", "no such interface")
     ipv4 = tree.find(body, "NetworkInterface", "IPv4")
     camera.dhcp = tree.yes(tree.text(ipv4, "DHCP")) is True
     manual = tree.find(ipv4, "Manual")
@@ -147,11 +147,11 @@ def _users(camera: Camera, body: Element, base: str) -> str:
 
 def _create_users(camera: Camera, body: Element, base: str) -> str:
     if camera.login.password:
-        raise Fault("OperationProhibited/UsernameClash", "there is an administrator already")
+        raise OnvifFault("OperationProhibited/UsernameClash", "there is an administrator already")
     user = tree.find(body, "User")
     password = tree.text(user, "Password")
     if len(password) < 8 or password.isalpha() or password.isdigit():
-        raise Fault("OperationProhibited/PasswordTooWeak", "8 characters at least, letters and figures")
+        raise OnvifFault("OperationProhibited/PasswordTooWeak", "8 characters at least, letters and figures")
     camera.login.user, camera.login.password = tree.text(user, "Username"), password
     return ""
 
@@ -159,12 +159,12 @@ def _create_users(camera: Camera, body: Element, base: str) -> str:
 def _set_user(camera: Camera, body: Element, base: str) -> str:
     for user in tree.children(body, "User"):
         if not camera.login.password or tree.text(user, "Username") != camera.login.user:
-            raise Fault("InvalidArgVal/UsernameMissing", "no such user")
+            raise OnvifFault("InvalidArgVal/UsernameMissing", "no such user")
         password = tree.text(user, "Password")
         if password and (len(password) < 8 or password.isalpha() or password.isdigit()):
-            raise Fault("OperationProhibited/PasswordTooWeak", "8 characters at least, letters and figures")
+            raise OnvifFault("OperationProhibited/PasswordTooWeak", "8 characters at least, letters and figures")
         if tree.text(user, "UserLevel") != "Administrator":
-            raise Fault("InvalidArgVal/FixedUser", "the only administrator stays one")
+            raise OnvifFault("InvalidArgVal/FixedUser", "the only administrator stays one")
         camera.login.password = password or camera.login.password
     return ""
 
@@ -172,8 +172,8 @@ def _set_user(camera: Camera, body: Element, base: str) -> str:
 def _delete_users(camera: Camera, body: Element, base: str) -> str:
     for one in tree.children(body, "Username"):
         if tree.text(one) != camera.login.user:
-            raise Fault("InvalidArgVal/UsernameMissing", "no such user")
-        raise Fault("InvalidArgVal/FixedUser", "the only administrator stays one")
+            raise OnvifFault("InvalidArgVal/UsernameMissing", "no such user")
+        raise OnvifFault("InvalidArgVal/FixedUser", "the only administrator stays one")
     return ""
 
 

@@ -9,10 +9,10 @@ from typing import TYPE_CHECKING
 
 from direkt.protocol import tree
 from direkt.protocol.tree import Element
-from direkt.sim.onvif_words import SPACES, Fault, Operation, address, tag, text_of
+from direkt.sim.onvif_words import SPACES, OnvifFault, Operation, address, tag, text_of
 
 if TYPE_CHECKING:
-    from direkt.sim.camera import Camera, Coder, Offer, Stream
+    from direkt.sim.camera import Camera, Coder, EncodingOffer, ProfileStream
 
 
 Multicast = tuple[str, int, int, bool]
@@ -36,16 +36,16 @@ def _multicast_of(config: Element | None, old: Multicast) -> Multicast:
     try:
         group = ipaddress.ip_address(place)
     except ValueError:
-        raise Fault("InvalidArgVal/ConfigModify", "no such multicast address") from None
+        raise OnvifFault("InvalidArgVal/ConfigModify", "no such multicast address") from None
     if not (group.is_multicast or group.is_unspecified) or not 0 <= (port or 0) <= 65535:
-        raise Fault("InvalidArgVal/ConfigModify", "no such multicast address")
+        raise OnvifFault("InvalidArgVal/ConfigModify", "no such multicast address")
     return place, old[1] if port is None else port, old[2] if hops is None else hops, old[3] if starts is None else starts
 
 
 def _timeout_of(config: Element | None, old: str) -> str:
     said = tree.text(config, "SessionTimeout")
     if said and not re.fullmatch(r"P(?=.)(\d+D)?(T(?=.)(\d+H)?(\d+M)?(\d+(\.\d+)?S)?)?", said):
-        raise Fault("InvalidArgVal/ConfigModify", "no such session timeout")
+        raise OnvifFault("InvalidArgVal/ConfigModify", "no such session timeout")
     return said or old
 
 
@@ -126,7 +126,7 @@ def _ptz_config(name: str) -> str:
     return tag(name, tag("tt:Name", "head"), tag("tt:UseCount", 1), tag("tt:NodeToken", "node0"), token="ptz0")
 
 
-def _profile1(camera: Camera, stream: Stream, name: str) -> str:
+def _profile1(camera: Camera, stream: ProfileStream, name: str) -> str:
     sound = _sound_source("tt:AudioSourceConfiguration") if stream.sound else ""
     return tag(
         name, tag("tt:Name", stream.name), _source_config(camera, "tt:VideoSourceConfiguration"), sound,
@@ -142,12 +142,12 @@ def _profiles1(camera: Camera, body: Element, base: str) -> str:
 def _profiles2(camera: Camera, body: Element, base: str) -> str:
     token = tree.text(body, "Token")
     if token and token not in camera.streams:
-        raise Fault("InvalidArgVal/NoProfile", "no such profile")
+        raise OnvifFault("InvalidArgVal/NoProfile", "no such profile")
     types = {tree.text(one) for one in tree.children(body, "Type")}
     strange = types - {"All", "VideoSource", "VideoEncoder", "AudioSource", "AudioEncoder", "AudioOutput", "AudioDecoder", "Metadata", "Analytics",
                        "PTZ", "Receiver"}  # fmt: skip
     if strange:
-        raise Fault("InvalidArgVal", "no such type of configuration")
+        raise OnvifFault("InvalidArgVal", "no such type of configuration")
     out = ""
     for stream in camera.streams.values():
         if token not in ("", stream.token):
@@ -163,20 +163,20 @@ def _profiles2(camera: Camera, body: Element, base: str) -> str:
     return out
 
 
-def _stream_of(camera: Camera, body: Element) -> Stream:
+def _stream_of(camera: Camera, body: Element) -> ProfileStream:
     """The stream whose encoder or profile a request names. Raises Fault."""
     coder, profile = tree.text(body, "ConfigurationToken"), tree.text(body, "ProfileToken")
     for stream in camera.streams.values():
         if coder in ("", stream.coder.token) and profile in ("", stream.token):
             return stream
-    raise Fault("InvalidArgVal/NoConfig", "no such configuration")
+    raise OnvifFault("InvalidArgVal/NoConfig", "no such configuration")
 
 
 def _range(name: str, low: float, high: float) -> str:
     return tag(name, tag("tt:Min", low), tag("tt:Max", high))
 
 
-def _offer1(offer: Offer, *, extended: bool) -> str:
+def _offer1(offer: EncodingOffer, *, extended: bool) -> str:
     sizes = "".join(_resolution("tt:ResolutionsAvailable", size) for size in offer.sizes)
     rates = _range("tt:FrameRateRange", round(min(offer.rates)), round(max(offer.rates))) + _range(
         "tt:EncodingIntervalRange", 1, 1
@@ -216,11 +216,11 @@ def _set_coder(camera: Camera, body: Element, second: bool) -> str:
     token = tree.attribute(config, "token")
     stream = next((s for s in camera.streams.values() if s.coder.token == token), None)
     if stream is None or config is None:
-        raise Fault("InvalidArgVal/NoConfig", "no such configuration")
+        raise OnvifFault("InvalidArgVal/NoConfig", "no such configuration")
     codec = tree.text(config, "Encoding")
     offer = next((o for o in stream.offers if o.codec == codec), None)
     if offer is None:
-        raise Fault("InvalidArgVal/ConfigModify", f"{codec} is not offered")
+        raise OnvifFault("InvalidArgVal/ConfigModify", f"{codec} is not offered")
     inner = tree.find(config, "H264")
     size = (
         tree.whole(tree.text(config, "Resolution", "Width")) or 0,
@@ -242,7 +242,7 @@ def _set_coder(camera: Camera, body: Element, second: bool) -> str:
     )
     for good, words in checks:
         if not good:
-            raise Fault("InvalidArgVal/ConfigModify", words)
+            raise OnvifFault("InvalidArgVal/ConfigModify", words)
     clamp, sticky = camera.faults.clamps, camera.faults.sticky
     new: dict[str, object] = {
         "size": size, "rate": rate, "bitrate": bitrate, "gov": gov, "profile": profile, "codec": codec,
@@ -275,12 +275,12 @@ def _sound_options(camera: Camera, body: Element, base: str) -> str:
 def _set_sound(camera: Camera, body: Element, base: str) -> str:
     config = tree.find(body, "Configuration")
     if tree.attribute(config, "token") != "ae0" or not camera.make.sound_offers:
-        raise Fault("InvalidArgVal/NoConfig", "no such configuration")
+        raise OnvifFault("InvalidArgVal/NoConfig", "no such configuration")
     codec = {"MP4A-LATM": "AAC", "PCMU": "G711"}.get(tree.text(config, "Encoding"), tree.text(config, "Encoding"))
     bitrate, rate = tree.whole(tree.text(config, "Bitrate")), tree.whole(tree.text(config, "SampleRate"))
     offer = next((o for o in camera.make.sound_offers if o.codec == codec), None)
     if offer is None or bitrate not in offer.bitrates or rate not in offer.rates:
-        raise Fault("InvalidArgVal/ConfigModify", "this sound is not offered")
+        raise OnvifFault("InvalidArgVal/ConfigModify", "this sound is not offered")
     sound = camera.sound
     sound.multicast, sound.timeout = _multicast_of(config, sound.multicast), _timeout_of(config, sound.timeout)
     camera.sound.codec, camera.sound.bitrate, camera.sound.rate = codec, bitrate, rate
@@ -289,21 +289,21 @@ def _set_sound(camera: Camera, body: Element, base: str) -> str:
 
 def _no_sound(camera: Camera) -> None:
     if not camera.make.sound_offers:
-        raise Fault("ActionNotSupported/AudioNotSupported", "this camera has no sound", receiver=True)
+        raise OnvifFault("ActionNotSupported/AudioNotSupported", "this camera has no sound", receiver=True)
 
 
 def _known_sound(camera: Camera, body: Element) -> None:
     """Raises Fault for tokens that nobody has."""
     if tree.text(body, "ConfigurationToken") not in ("", "ae0"):
-        raise Fault("InvalidArgVal/NoConfig", "no such configuration")
+        raise OnvifFault("InvalidArgVal/NoConfig", "no such configuration")
     if (profile := tree.text(body, "ProfileToken")) and profile not in camera.streams:
-        raise Fault("InvalidArgVal/NoProfile", "no such profile")
+        raise OnvifFault("InvalidArgVal/NoProfile", "no such profile")
 
 
 def _one_sound(camera: Camera, body: Element, base: str) -> str:
     _no_sound(camera)
     if tree.text(body, "ConfigurationToken") != "ae0":
-        raise Fault("InvalidArgVal/NoConfig", "no such configuration")
+        raise OnvifFault("InvalidArgVal/NoConfig", "no such configuration")
     return _sound1(camera, "trt:Configuration")
 
 
@@ -320,10 +320,10 @@ def _sound_sources(camera: Camera, body: Element, base: str) -> str:
     return _sound_source("tr2:Configurations" if tree.namespace(body) == SPACES["tr2"] else "trt:Configurations")
 
 
-def _profile(camera: Camera, body: Element) -> Stream:
+def _profile(camera: Camera, body: Element) -> ProfileStream:
     stream = camera.streams.get(tree.text(body, "ProfileToken"))
     if stream is None:
-        raise Fault("InvalidArgVal/NoProfile", "no such profile")
+        raise OnvifFault("InvalidArgVal/NoProfile", "no such profile")
     return stream
 
 
@@ -381,7 +381,7 @@ def _goto(camera: Camera, body: Element, base: str) -> str:
     _profile(camera, body)
     token = tree.text(body, "PresetToken")
     if token not in camera.presets:
-        raise Fault("InvalidArgVal/NoToken", "no such position")
+        raise OnvifFault("InvalidArgVal/NoToken", "no such position")
     camera.position = token
     return ""
 
@@ -390,7 +390,7 @@ def _store(camera: Camera, body: Element, base: str) -> str:
     _profile(camera, body)
     token = tree.text(body, "PresetToken")
     if token and token not in camera.presets:
-        raise Fault("InvalidArgVal/NoToken", "no such position")
+        raise OnvifFault("InvalidArgVal/NoToken", "no such position")
     token = token or next(f"p{n}" for n in range(1, len(camera.presets) + 2) if f"p{n}" not in camera.presets)
     camera.presets[token] = tree.text(body, "PresetName") or token
     return tag("tptz:PresetToken", token)
@@ -400,7 +400,7 @@ def _drop(camera: Camera, body: Element, base: str) -> str:
     _profile(camera, body)
     token = tree.text(body, "PresetToken")
     if token not in camera.presets:
-        raise Fault("InvalidArgVal/NoToken", "no such position")
+        raise OnvifFault("InvalidArgVal/NoToken", "no such position")
     del camera.presets[token]
     return ""
 
@@ -462,7 +462,7 @@ def _coders(write: Callable[[str, Coder], str], name: str, *, one: bool) -> Oper
         if tree.text(body, "ConfigurationToken"):
             return write(name, _stream_of(camera, body).coder)
         if one:
-            raise Fault("InvalidArgVal/NoConfig", "no such configuration")
+            raise OnvifFault("InvalidArgVal/NoConfig", "no such configuration")
         return "".join(write(name, stream.coder) for stream in camera.streams.values())
 
     return answer

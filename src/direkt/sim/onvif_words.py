@@ -19,7 +19,7 @@ SPACES = {
 }  # fmt: skip
 
 
-class Fault(Exception):
+class OnvifFault(Exception):
     """A fault with its innermost subcode (and, before a slash, the one above)."""
 
     def __init__(self, code: str, reason: str, *, receiver: bool = False) -> None:

@@ -12,10 +12,10 @@ from urllib.parse import parse_qs, urlsplit
 from direkt.codec.bits import BitstreamError
 from direkt.codec.programme import AudioSettings
 from direkt.codec.testcard import CardSettings
-from direkt.sim.camera import Coder, Make, Offer, SoundOffer, Stream
+from direkt.sim.camera import Coder, EncodingOffer, Make, ProfileStream, SoundOffer
 from direkt.sim.onvif import OnvifCamera
-from direkt.sim.unit import Target
-from direkt.sim.web import Faults, Request, Response
+from direkt.sim.unit import PushTarget
+from direkt.sim.web import Faults, WebRequest, WebResponse
 
 MODEL = "Osier 20"
 _WIDE = ((2592, 1944), (1920, 1440), (1920, 1080), (1280, 960), (1280, 720), (960, 540))
@@ -26,18 +26,18 @@ _RATES = (1.0, 5.0, 6.25, 10.0, 12.5, 20.0, 25.0, 50.0)
 def make() -> Make:
     """What it is at delivery."""
     main = (
-        Offer("H264", _WIDE, _RATES, (1, 250), (256, 12000), ("Baseline", "Main", "High")),
-        Offer("H265", _WIDE, _RATES, (1, 250), (256, 12000), ("Main",)),
+        EncodingOffer("H264", _WIDE, _RATES, (1, 250), (256, 12000), ("Baseline", "Main", "High")),
+        EncodingOffer("H265", _WIDE, _RATES, (1, 250), (256, 12000), ("Main",)),
     )
     second = (
-        Offer("H264", _SMALL, _RATES[:-1], (1, 250), (64, 2000), ("Baseline", "Main")),
-        Offer("JPEG", _SMALL, _RATES[:4], (1, 1), (64, 8000)),
+        EncodingOffer("H264", _SMALL, _RATES[:-1], (1, 250), (64, 2000), ("Baseline", "Main")),
+        EncodingOffer("JPEG", _SMALL, _RATES[:4], (1, 1), (64, 8000)),
     )
     return Make(
         "Lakeside Optics", MODEL, "3.2.0", (2592, 1944), 50.0,
         [
-            Stream("p-main", "First stream", Coder("v-main", "H265", (1920, 1440), 20.0, 8000, 100, "Main"), main),
-            Stream("p-second", "Second stream", Coder("v-second", "H264", (640, 480), 10.0, 512, 20, "Baseline"), second),
+            ProfileStream("p-main", "First stream", Coder("v-main", "H265", (1920, 1440), 20.0, 8000, 100, "Main"), main),
+            ProfileStream("p-second", "Second stream", Coder("v-second", "H264", (640, 480), 10.0, 512, 20, "Baseline"), second),
         ],
         (SoundOffer("AAC", (32, 64, 96, 128, 160), (16, 32, 44, 48)), SoundOffer("G711", (64,), (8,))),
         presets={"p1": "Start line", "p2": "Pontoon", "p3": "Whole course"},
@@ -66,13 +66,13 @@ class Osier(OnvifCamera):
         if self.faults.forgets:
             self.push_to, self.adaptive = "", True
 
-    def target(self) -> Target:
+    def target(self) -> PushTarget:
         """The push address with what the stream is set to; the adaptive mode has its way with it."""
         server, _, key = self.push_to.rpartition("/")
         if self.streams[self.push_stream].coder.codec != "H264":
             raise BitstreamError("RTMP carries H.264 only")
         video, audio = self.programme(self.push_stream)
-        return Target(server, key, video, audio if audio is None or audio.codec == "aac" else None)
+        return PushTarget(server, key, video, audio if audio is None or audio.codec == "aac" else None)
 
     def programme(self, token: str) -> tuple[CardSettings, AudioSettings | None]:
         """What the stream is set to; the adaptive mode has its way with it."""
@@ -84,12 +84,12 @@ class Osier(OnvifCamera):
             )  # fmt: skip
         return video, audio
 
-    def page(self, request: Request) -> Response:
+    def page(self, request: WebRequest) -> WebResponse:
         """``/unit/push`` in lines of name=value; changes come as a form."""
         if request.path != "/unit/push":
             return super().page(request)
         if not self.can_push:
-            return Response(404, b"no such page")
+            return WebResponse(404, b"no such page")
         if request.method == "POST":
             refused = self._change(
                 {
@@ -98,13 +98,13 @@ class Osier(OnvifCamera):
                 }
             )
             if refused:
-                return Response(400, refused.encode())
+                return WebResponse(400, refused.encode())
         lines = {
             "version": "1", "address": self.push_to, "stream": "1" if self.push_stream == "p-main" else "2",
             "run": "on" if self.push_state != "stopped" else "off", "condition": self.push_state, "note": self.push_message,
             "bytes": str(self.sent), "adaptive": "on" if self.adaptive else "off", "heat": str(self.temperature),
         }  # fmt: skip
-        return Response(200, "".join(f"{name}={value}\r\n" for name, value in lines.items()).encode())
+        return WebResponse(200, "".join(f"{name}={value}\r\n" for name, value in lines.items()).encode())
 
     def _change(self, said: dict[str, str]) -> str:
         """What is wrong with a form; empty: it was taken."""

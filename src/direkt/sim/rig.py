@@ -21,7 +21,7 @@ from direkt.sim.osier import Osier
 from direkt.sim.plainsong import Plainsong
 from direkt.sim.rtsp import RtspServer
 from direkt.sim.tarnlight import Tarnlight
-from direkt.sim.unit import Unit
+from direkt.sim.unit import SimulatedUnit
 from direkt.sim.web import Faults
 
 LOGIN = "operator:regatta-demo"
@@ -142,52 +142,52 @@ events:
 
 
 @dataclass(frozen=True, slots=True)
-class Fault:
+class GearFault:
     """A switch for something that goes wrong with gear."""
 
     words: str
-    turn: Callable[[Unit], None]
+    turn: Callable[[SimulatedUnit], None]
 
 
-def _set(**values: object) -> Callable[[Unit], None]:
-    def turn(unit: Unit) -> None:
+def _set(**values: object) -> Callable[[SimulatedUnit], None]:
+    def turn(unit: SimulatedUnit) -> None:
         for name, value in values.items():
             setattr(unit.faults, name, value)
 
     return turn
 
 
-def _clamp(unit: Unit) -> None:
+def _clamp(unit: SimulatedUnit) -> None:
     unit.faults.clamps = {"video.bitrate_kbps": 3000, "bitrate": 3000, "mbps": 1.5}
 
 
-def _new(unit: Unit) -> None:
+def _new(unit: SimulatedUnit) -> None:
     unit.login.password = ""
 
 
-def _old_firmware(unit: Unit) -> None:
+def _old_firmware(unit: SimulatedUnit) -> None:
     if hasattr(unit, "firmware"):
         unit.firmware = "2.9.4"
 
 
-def _wrong_clock(unit: Unit) -> None:
+def _wrong_clock(unit: SimulatedUnit) -> None:
     if hasattr(unit, "clock_ahead"):
         unit.clock_ahead = -5400.0
 
 
-def _basic(unit: Unit) -> None:
+def _basic(unit: SimulatedUnit) -> None:
     unit.login.schemes = unit.login.schemes_all = unit.login.page_schemes = ("basic",)
 
 
-def _black(unit: Unit) -> None:
+def _black(unit: SimulatedUnit) -> None:
     if hasattr(unit, "picture"):
         unit.picture = "black"
 
 
-def _stream(**values: object) -> Callable[[Unit], None]:
+def _stream(**values: object) -> Callable[[SimulatedUnit], None]:
     """What goes wrong with the streams that a camera gives out."""
 
-    def turn(unit: Unit) -> None:
+    def turn(unit: SimulatedUnit) -> None:
         server = getattr(unit, "rtsp", None)
         if isinstance(server, RtspServer):
             server.broken = replace(server.broken, **values)  # type: ignore[arg-type]
@@ -195,37 +195,37 @@ def _stream(**values: object) -> Callable[[Unit], None]:
     return turn
 
 
-def _no_sets(unit: Unit) -> None:
+def _no_sets(unit: SimulatedUnit) -> None:
     server = getattr(unit, "rtsp", None)
     if isinstance(server, RtspServer):
         server.style = replace(server.style, sets_in_description=False)
 
 
-FAULTS: Mapping[str, Fault] = {
-    "slow": Fault("every answer takes 0.7 s", _set(slow=0.7)),
-    "flaky": Fault("one connection in five is cut", _set(flaky=0.2)),
-    "clamps": Fault("takes any bitrate, keeps at most 3000 kbit/s", _clamp),
-    "forgets": Fault("a restart brings back the settings of delivery", _set(forgets=True)),
-    "never-returns": Fault("stays away after a restart", _set(never_returns=True)),
-    "malformed": Fault("answers are cut in the middle", _set(malformed=True)),
-    "locks": Fault("three wrong logins lock everybody out", _set(locks=True)),
-    "new": Fault("factory-new: wants its first password", _new),
-    "old-firmware": Fault("firmware 2.9.4, which cannot push yet", _old_firmware),
-    "wrong-clock": Fault("its clock is 90 min behind", _wrong_clock),
-    "basic": Fault("takes a basic login only", _basic),
-    "black": Fault("its picture is black", _black),
-    "loses": Fault("its stream: one packet in a hundred is lost", _stream(lost=0.01)),
-    "doubles": Fault("its stream: one packet in fifty comes twice", _stream(doubled=0.02)),
-    "reorders": Fault("its stream: one packet in fifty comes late", _stream(reordered=0.02)),
-    "wraps": Fault("its stream: numbers and time stamps begin right in front of their end", _stream(wraps=True)),
-    "jumps": Fault("its stream: after 3 s the time stamps jump by 7 s", _stream(jump=(3.0, 7.0))),
-    "new-source": Fault("its stream: after 3 s another source takes over", _stream(new_source=3.0)),
-    "pauses": Fault("its stream: after 3 s nothing comes for 4 s", _stream(silence=(3.0, 4.0))),
-    "impatient": Fault("its stream: a session that is not kept alive for 3 s is dropped", _stream(timeout=3.0)),
-    "no-sets": Fault("its stream: the description has no parameter sets", _no_sets),
-    "pieces": Fault("its stream: answers come in several pieces", _stream(pieces=True)),
-    "no-udp": Fault("its stream: not by UDP", _stream(no_udp=True)),
-    "no-tcp": Fault("its stream: not by TCP", _stream(no_tcp=True)),
+FAULTS: Mapping[str, GearFault] = {
+    "slow": GearFault("every answer takes 0.7 s", _set(slow=0.7)),
+    "flaky": GearFault("one connection in five is cut", _set(flaky=0.2)),
+    "clamps": GearFault("takes any bitrate, keeps at most 3000 kbit/s", _clamp),
+    "forgets": GearFault("a restart brings back the settings of delivery", _set(forgets=True)),
+    "never-returns": GearFault("stays away after a restart", _set(never_returns=True)),
+    "malformed": GearFault("answers are cut in the middle", _set(malformed=True)),
+    "locks": GearFault("three wrong logins lock everybody out", _set(locks=True)),
+    "new": GearFault("factory-new: wants its first password", _new),
+    "old-firmware": GearFault("firmware 2.9.4, which cannot push yet", _old_firmware),
+    "wrong-clock": GearFault("its clock is 90 min behind", _wrong_clock),
+    "basic": GearFault("takes a basic login only", _basic),
+    "black": GearFault("its picture is black", _black),
+    "loses": GearFault("its stream: one packet in a hundred is lost", _stream(lost=0.01)),
+    "doubles": GearFault("its stream: one packet in fifty comes twice", _stream(doubled=0.02)),
+    "reorders": GearFault("its stream: one packet in fifty comes late", _stream(reordered=0.02)),
+    "wraps": GearFault("its stream: numbers and time stamps begin right in front of their end", _stream(wraps=True)),
+    "jumps": GearFault("its stream: after 3 s the time stamps jump by 7 s", _stream(jump=(3.0, 7.0))),
+    "new-source": GearFault("its stream: after 3 s another source takes over", _stream(new_source=3.0)),
+    "pauses": GearFault("its stream: after 3 s nothing comes for 4 s", _stream(silence=(3.0, 4.0))),
+    "impatient": GearFault("its stream: a session that is not kept alive for 3 s is dropped", _stream(timeout=3.0)),
+    "no-sets": GearFault("its stream: the description has no parameter sets", _no_sets),
+    "pieces": GearFault("its stream: answers come in several pieces", _stream(pieces=True)),
+    "no-udp": GearFault("its stream: not by UDP", _stream(no_udp=True)),
+    "no-tcp": GearFault("its stream: not by TCP", _stream(no_tcp=True)),
 }
 
 
@@ -300,7 +300,7 @@ def by_hand(folder: Path) -> Kelpie:
     return made
 
 
-def gear(folder: Path, name: str, port: int) -> Unit:
+def gear(folder: Path, name: str, port: int) -> SimulatedUnit:
     """One device with the login that the rig in ``folder`` knows. Raises UnusableInput for a name that is none of the regatta's."""
     ref = references.SecretRef("file", name, "secrets.yaml")
     user, secret = references.login_of(references.resolve(ref, references.Sources({}), folder), "secrets.yaml")

@@ -21,9 +21,9 @@ from direkt.protocol.rtp import rtcp, sender
 from direkt.protocol.rtp.packet import HEADER_SIZE
 from direkt.protocol.rtp.sender import Sender, Style
 from direkt.protocol.rtsp import sdp
-from direkt.protocol.rtsp.messages import Interleaved, Request, RtspError
+from direkt.protocol.rtsp.messages import Interleaved, RtspError, RtspRequest
 from direkt.protocol.rtsp.sdp import Medium
-from direkt.protocol.rtsp.server import Asked, ServerSession
+from direkt.protocol.rtsp.server import Asked, RtspServerSession
 
 _READ = 1 << 16  # bytes
 _REPORT_EVERY = 5.0  # s
@@ -44,7 +44,7 @@ class Show(Protocol):
 
 
 @dataclass(slots=True)
-class Broken:
+class RtspFaults:
     """What goes wrong on purpose."""
 
     lost: float = 0.0  # share of packets that never come
@@ -85,11 +85,11 @@ class RtspServer:
     """One camera's port. ``show_of``: what a path gives out, or nothing; ``refuse``: see ServerSession."""
 
     def __init__(
-        self, show_of: Callable[[str], Show | None], refuse: Callable[[Request], tuple[str, ...]] = lambda _: (), *,
-        name: str = "camera", style: Style | None = None, broken: Broken | None = None,
+        self, show_of: Callable[[str], Show | None], refuse: Callable[[RtspRequest], tuple[str, ...]] = lambda _: (), *,
+        name: str = "camera", style: Style | None = None, broken: RtspFaults | None = None,
     ) -> None:  # fmt: skip
         self.show_of, self.refuse, self.name = show_of, refuse, name
-        self.style, self.broken = style or Style(), broken or Broken()
+        self.style, self.broken = style or Style(), broken or RtspFaults()
         self.sent = Sent()
         self.clients: set[asyncio.Task[None]] = set()
         self._server: asyncio.Server | None = None
@@ -144,7 +144,7 @@ class _Client:
 
     def __init__(self, server: RtspServer, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         self._server, self._reader, self._writer = server, reader, writer
-        self._session = ServerSession(server.refuse)
+        self._session = RtspServerSession(server.refuse)
         self._random = random.Random(server.broken.seed)
         self._show: Show | None = None
         self._outs: list[_Out] = []
@@ -207,7 +207,7 @@ class _Client:
         else:
             session.answer(request, 200 if session.session or request.method == "OPTIONS" else 454)
 
-    def _describe(self, request: Request) -> None:
+    def _describe(self, request: RtspRequest) -> None:
         if self._server.broken.moved_to:
             self._session.answer(request, 302, {"Location": self._server.broken.moved_to})
             return
@@ -274,7 +274,7 @@ class _Client:
                 made[n] = socket.socket(family, socket.SOCK_DGRAM)
         raise OSError("no two free ports")
 
-    def _play(self, request: Request) -> None:
+    def _play(self, request: RtspRequest) -> None:
         if self._server.broken.apart and not request.url.rstrip("/").rpartition("/")[2].startswith("track"):
             self._session.answer(request, 459)
             return

@@ -34,7 +34,7 @@ from direkt.rig.events import Audience, Delay, FieldValue, Projection
 from direkt.sim.grants import Grants, PlatformFaults, json_response
 from direkt.sim.hls import Hls
 from direkt.sim.ingest import Port, Sink
-from direkt.sim.web import Faults, Request, Response, Web
+from direkt.sim.web import Faults, Web, WebRequest, WebResponse
 
 _ID = re.compile(r"[a-z0-9][a-z0-9-]{0,127}")
 _DELAYS: Mapping[str, float] = {"usual": 17.0, "short": 5.0, "shortest": 3.0}  # s
@@ -255,7 +255,7 @@ class Tarnlight:
 
     # The web
 
-    def answer(self, request: Request) -> Response:
+    def answer(self, request: WebRequest) -> WebResponse:
         """What it answers."""
         path = request.path
         if path.startswith("/.well-known/oauth-authorization-server"):
@@ -266,9 +266,9 @@ class Tarnlight:
             return self._watch(request)
         if path.startswith("/events-api"):
             return self._interface(request, path.removeprefix("/events-api"))
-        return Response(404, b"nothing here\n")
+        return WebResponse(404, b"nothing here\n")
 
-    def _interface(self, request: Request, path: str) -> Response:
+    def _interface(self, request: WebRequest, path: str) -> WebResponse:
         self.asked.append((request.method, path))
         try:
             if self.faults.down:
@@ -284,21 +284,21 @@ class Tarnlight:
                     self._route(request, path)
             answer = self._route(request, path)
         except _No as no:
-            answer = Response(no.status, json.dumps(no.body).encode(), "application/problem+json", no.headers)
+            answer = WebResponse(no.status, json.dumps(no.body).encode(), "application/problem+json", no.headers)
         mark = (request.method, path, request.headers.get("if-match", ""))
         if self.faults.loses_answers and request.method != "GET" and mark not in self._lost:
             self._lost.add(mark)
-            return Response(504, b"")
+            return WebResponse(504, b"")
         return answer
 
-    def _admit(self, request: Request) -> None:
+    def _admit(self, request: WebRequest) -> None:
         scheme, _, token = request.headers.get("authorization", "").partition(" ")
         if scheme.lower() == "bearer" and self.grants.admits(token.strip()):
             return
         error = ', error="invalid_token"' if token else ""
         raise _No(401, "Not signed in", headers=(("WWW-Authenticate", f'Bearer realm="tarnlight"{error}'),))
 
-    def _route(self, request: Request, path: str) -> Response:
+    def _route(self, request: WebRequest, path: str) -> WebResponse:
         parts = path.strip("/").split("/")
         if parts == ["events"]:
             _only(request, "GET")
@@ -306,7 +306,7 @@ class Tarnlight:
         if parts[0] != "events" or not 2 <= len(parts) <= 4 or not path.startswith("/"):
             raise _No(404, "No such place")
         name, rest = parts[1], "/".join(parts[2:])
-        handlers: dict[str, tuple[tuple[str, ...], Callable[[Request, SimEvent], Response]]] = {
+        handlers: dict[str, tuple[tuple[str, ...], Callable[[WebRequest, SimEvent], WebResponse]]] = {
             "picture": (("PUT",), self._put_picture), "state": (("PUT",), self._put_state), "ingest": (("GET",), self._get_ingest),
             "ingest/renewal": (("POST",), self._renew), "arriving": (("GET",), self._arriving),
         }  # fmt: skip
@@ -336,7 +336,7 @@ class Tarnlight:
             raise _No(404, "No such event")
         return event
 
-    def _one(self, request: Request, name: str) -> Response:
+    def _one(self, request: WebRequest, name: str) -> WebResponse:
         if request.method == "GET":
             return self._shown(self._event(name))
         if request.method == "DELETE":
@@ -345,7 +345,7 @@ class Tarnlight:
             if event.state in ("open", "live"):
                 raise _No(409, "The event is open", "Close it before you take it away.")
             del self.events[name]
-            return Response(204)
+            return WebResponse(204)
         if _ID.fullmatch(name) is None:
             raise _No(404, "No such place", "An event's name has small letters, digits and dashes.")
         body = _read(request, EventBody)
@@ -394,7 +394,7 @@ class Tarnlight:
         if errors:
             raise _No(422, "The event lacks something", "", errors)
 
-    def _shown(self, event: SimEvent, status: int = 200) -> Response:
+    def _shown(self, event: SimEvent, status: int = 200) -> WebResponse:
         return json_response(status, self._document(event), (("ETag", event.version),))
 
     def _document(self, event: SimEvent) -> dict[str, object]:
@@ -407,7 +407,7 @@ class Tarnlight:
             "watch": base, "player": f"{base}/index.m3u8", "closed_because": event.closed_because or None,
         }  # fmt: skip
 
-    def _list(self, request: Request) -> Response:
+    def _list(self, request: WebRequest) -> WebResponse:
         query = parse_qs(request.query, keep_blank_values=True)
         limit = query.get("limit", ["20"])[0]
         if not (limit.isascii() and limit.isdigit() and 1 <= int(limit[:6]) <= 100) or len(limit) > 6:
@@ -428,7 +428,7 @@ class Tarnlight:
                 200, {"events": [self._document(self.events[name]) for name in page], "next": following}
             )
 
-    def _put_picture(self, request: Request, event: SimEvent) -> Response:
+    def _put_picture(self, request: WebRequest, event: SimEvent) -> WebResponse:
         kind = request.headers.get("content-type", "").partition(";")[0].strip().lower()
         if kind not in ("image/png", "image/jpeg"):
             raise _No(415, "Not a picture", "Send image/png or image/jpeg.")
@@ -439,7 +439,7 @@ class Tarnlight:
             event.picture, event.count = request.body, event.count + 1
         return self._shown(event)
 
-    def _put_state(self, request: Request, event: SimEvent) -> Response:
+    def _put_state(self, request: WebRequest, event: SimEvent) -> WebResponse:
         body = _read(request, StateBody)
         _matches(request, event.version)
         if body.state == event.state:
@@ -454,7 +454,7 @@ class Tarnlight:
             raise _No(409, f"The event is {event.state}", "It goes from made to open, then live, then closed.")
         return self._shown(event)
 
-    def _get_ingest(self, request: Request, event: SimEvent) -> Response:
+    def _get_ingest(self, request: WebRequest, event: SimEvent) -> WebResponse:
         servers = [
             {"address": self.ingest_address("primary"), "role": "primary"},
             {"address": self.ingest_address("tls"), "role": "primary"},
@@ -464,14 +464,14 @@ class Tarnlight:
             200, {"servers": servers, "key": event.key}, (("ETag", event.ingest_version), ("Cache-Control", "no-store"))
         )
 
-    def _renew(self, request: Request, event: SimEvent) -> Response:
+    def _renew(self, request: WebRequest, event: SimEvent) -> WebResponse:
         _matches(request, event.ingest_version)
         event.key, event.keys = self._new_key(), event.keys + 1
         for sink in event.sinks.values():
             self._loop.call_soon_threadsafe(sink.cut)
         return self._get_ingest(request, event)
 
-    def _arriving(self, request: Request, event: SimEvent) -> Response:
+    def _arriving(self, request: WebRequest, event: SimEvent) -> WebResponse:
         now = time.time()
         inputs = [self._input(event, role, sink) for role, sink in event.sinks.items()]
         watching = sum(now - seen < 30 for seen in event.hls.viewers.values())
@@ -479,17 +479,17 @@ class Tarnlight:
 
     # Viewers
 
-    def _watch(self, request: Request) -> Response:
+    def _watch(self, request: WebRequest) -> WebResponse:
         parts = request.path.removeprefix("/watch/").split("/")
         event = self.events.get(parts[0])
         if event is None:
-            return Response(404, b"no such event\n")
+            return WebResponse(404, b"no such event\n")
         owner = False
         with contextlib.suppress(_No):
             self._admit(request)
             owner = True
         if event.body.audience == "invited" and not owner:
-            return Response(403, b"for those who are invited\n")
+            return WebResponse(403, b"for those who are invited\n")
         primary = event.sinks.get("primary")
         since = primary.since if primary is not None else None
         on_air = event.state in ("live", "closed") or (owner and event.state == "open")
@@ -500,15 +500,15 @@ class Tarnlight:
         event.hls.viewers[request.headers.get("user-agent", "")[:80]] = time.time()
         headers = (("Cache-Control", "no-cache"),)
         if parts[1:] == ["index.m3u8"] and shows:
-            return Response(200, event.hls.master().encode(), "application/vnd.apple.mpegurl", headers)
+            return WebResponse(200, event.hls.master().encode(), "application/vnd.apple.mpegurl", headers)
         if parts[1:] == ["live.m3u8"] and shows:
             text = event.hls.playlist(ended=event.state == "closed")
-            return Response(200, text.encode(), "application/vnd.apple.mpegurl", headers)
+            return WebResponse(200, text.encode(), "application/vnd.apple.mpegurl", headers)
         number = re.fullmatch(r"(\d{1,9})\.ts", parts[1]) if len(parts) == 2 else None
         data = event.hls.segment(int(number[1])) if number is not None and shows else None
-        return Response(200, data, "video/mp2t") if data is not None else Response(404, b"not here, or not yet\n")
+        return WebResponse(200, data, "video/mp2t") if data is not None else WebResponse(404, b"not here, or not yet\n")
 
-    def _page(self, event: SimEvent, *, live: bool) -> Response:
+    def _page(self, event: SimEvent, *, live: bool) -> WebResponse:
         state = "on air" if live else {"made": "not open yet", "open": "begins soon", "closed": "is over"}[event.state]
         title, about = html.escape(event.body.title), html.escape(event.body.description)
         video = f'<video controls src="/watch/{event.id}/index.m3u8"></video>' if live else ""
@@ -516,19 +516,19 @@ class Tarnlight:
             f"<!doctype html><html lang=en><meta charset=utf-8><meta name=viewport content='width=device-width'><title>{title}</title>"
             f"<h1>{title}</h1><p><b>{state}</b></p>{video}<p>{about}</p></html>\n"
         )
-        return Response(200, text.encode(), "text/html; charset=utf-8")
+        return WebResponse(200, text.encode(), "text/html; charset=utf-8")
 
 
 def _stamp(seconds: float) -> str:
     return datetime.datetime.fromtimestamp(seconds, datetime.UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
 
 
-def _only(request: Request, *methods: str) -> None:
+def _only(request: WebRequest, *methods: str) -> None:
     if request.method not in methods:
         raise _No(405, "Not like this", headers=(("Allow", ", ".join(methods)),))
 
 
-def _matches(request: Request, version: str) -> None:
+def _matches(request: WebRequest, version: str) -> None:
     """RFC 9110, 13.1.1; without the header nothing is changed (RFC 6585, 3)."""
     said = request.headers.get("if-match")
     if said is None:
@@ -537,7 +537,7 @@ def _matches(request: Request, version: str) -> None:
         raise _No(412, "It has changed meanwhile")
 
 
-def _read(request: Request, model: type[Any]) -> Any:
+def _read(request: WebRequest, model: type[Any]) -> Any:
     """A body that is what it should be."""
     kind = request.headers.get("content-type", "").partition(";")[0].strip().lower()
     if kind != "application/json":

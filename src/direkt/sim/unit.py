@@ -18,14 +18,14 @@ from direkt.protocol import address
 from direkt.protocol.address import AddressError, ServerAddress
 from direkt.secret import Secret
 from direkt.sim.push import push
-from direkt.sim.web import Faults, Login, Request, Response, Web
+from direkt.sim.web import Faults, Login, Web, WebRequest, WebResponse
 
 RESTART_SECONDS = 2.0
 RETRY_SECONDS = 3.0
 
 
 @dataclass(frozen=True, slots=True)
-class Target:
+class PushTarget:
     """Where a push goes, and what it carries."""
 
     server: str
@@ -34,7 +34,7 @@ class Target:
     audio: AudioSettings | None
 
 
-class Unit(ABC):
+class SimulatedUnit(ABC):
     """One device. start() opens its port on the loopback interface, stop() switches it off."""
 
     def __init__(
@@ -68,11 +68,11 @@ class Unit(ABC):
         return self.web.is_open
 
     @abstractmethod
-    def answer(self, request: Request) -> Response:
+    def answer(self, request: WebRequest) -> WebResponse:
         """What it answers."""
 
     @abstractmethod
-    def target(self) -> Target:
+    def target(self) -> PushTarget:
         """What the push shall be now. Raises BitstreamError."""
 
     @abstractmethod

@@ -37,7 +37,7 @@ class Faults:
 
 
 @dataclass(frozen=True, slots=True)
-class Request:
+class WebRequest:
     """What somebody asks."""
 
     method: str
@@ -49,7 +49,7 @@ class Request:
 
 
 @dataclass(frozen=True, slots=True)
-class Response:
+class WebResponse:
     """What the device answers."""
 
     status: int
@@ -102,7 +102,7 @@ class Login:
             )
         return tuple(made)
 
-    def check(self, request: Request) -> tuple[bool, bool]:
+    def check(self, request: WebRequest) -> tuple[bool, bool]:
         """Whether a request's login is right, and whether only its nonce is old."""
         given = httpauth.login_of(request.headers.get("authorization", ""))
         if given is None or not self.password:
@@ -124,7 +124,7 @@ class Web:
     """A port on the loopback interface, and who answers there."""
 
     def __init__(
-        self, answer: Callable[[Request], Response], faults: Faults, host: str = "127.0.0.1", port: int = 0
+        self, answer: Callable[[WebRequest], WebResponse], faults: Faults, host: str = "127.0.0.1", port: int = 0
     ) -> None:
         self._answer, self._faults, self.host, self.port = answer, faults, host, port
         self._server: _Server | None = None
@@ -155,7 +155,7 @@ class Web:
             server.server_close()
             server.hang_up()
 
-    def serve(self, request: Request) -> Response | None:
+    def serve(self, request: WebRequest) -> WebResponse | None:
         """The answer; None: the connection is cut."""
         self.requests += 1
         if self._faults.slow:
@@ -164,7 +164,7 @@ class Web:
             return None
         answer = self._answer(request)
         if self._faults.malformed and answer.status == 200:
-            return Response(200, answer.content[: len(answer.content) // 2], answer.kind, answer.headers)
+            return WebResponse(200, answer.content[: len(answer.content) // 2], answer.kind, answer.headers)
         return answer
 
 
@@ -215,7 +215,7 @@ class _Handler(BaseHTTPRequestHandler):
             return
         path, _, query = self.path.partition("?")
         headers = {name.lower(): value for name, value in self.headers.items()}
-        answer = self.owner.serve(Request(self.command, path, query, headers, body, self.client_address[0]))
+        answer = self.owner.serve(WebRequest(self.command, path, query, headers, body, self.client_address[0]))
         if answer is None:
             self.close_connection = True
             return

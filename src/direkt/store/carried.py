@@ -21,7 +21,7 @@ from direkt.store.small_file import SmallFile, open_folder, place
 FOLDER = "carried"
 
 
-class Running(Strict):
+class CarriedFeed(Strict):
     """One carried feed."""
 
     schema_: Literal["direkt.carried/1"] = Field(alias="schema", default="direkt.carried/1")
@@ -49,22 +49,22 @@ class AlreadyCarried(Exception):
 
 
 @dataclass(slots=True)
-class Held:
+class HeldFeed:
     """The feed is ours to carry."""
 
-    file: SmallFile[Running]
+    file: SmallFile[CarriedFeed]
 
-    def tell(self, running: Running) -> None:
+    def tell(self, running: CarriedFeed) -> None:
         """How it stands. Raises OSError."""
         self.file.write(running)
 
 
-def _file(folder: Path, feed: str) -> SmallFile[Running]:
-    return SmallFile(place(folder, FOLDER) / f"{files.name_of(feed)}.json", Running)
+def _file(folder: Path, feed: str) -> SmallFile[CarriedFeed]:
+    return SmallFile(place(folder, FOLDER) / f"{files.name_of(feed)}.json", CarriedFeed)
 
 
 @contextlib.contextmanager
-def held(folder: Path, feed: str) -> Iterator[Held]:
+def held(folder: Path, feed: str) -> Iterator[HeldFeed]:
     """Nobody else on this machine carries the feed meanwhile. Raises AlreadyCarried, and OSError."""
     file = _file(folder, feed)
     open_folder(file.path.parent)
@@ -72,13 +72,13 @@ def held(folder: Path, feed: str) -> Iterator[Held]:
         if not mine:
             raise AlreadyCarried
         try:
-            yield Held(file)
+            yield HeldFeed(file)
         finally:
             with contextlib.suppress(OSError):
                 file.remove()
 
 
-def find(folder: Path, feed: str) -> Running | None:
+def find(folder: Path, feed: str) -> CarriedFeed | None:
     """Who carries a feed now; None: nobody does."""
     file = _file(folder, feed)
     return file.read() if files.is_locked(file.path.with_suffix(".lock")) else None

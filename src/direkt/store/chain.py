@@ -33,7 +33,7 @@ def _plain(value: Any) -> Any:
 
 
 @dataclass(frozen=True, slots=True)
-class Broken:
+class BrokenLink:
     """A place where the chain does not hold."""
 
     number: int  # of the entry
@@ -46,7 +46,7 @@ class Verified:
 
     entries: int  # in the chain
     older: int  # from before there was one
-    broken: tuple[Broken, ...]
+    broken: tuple[BrokenLink, ...]
     last: int  # the number of the last entry; 0: there is none
     hash: str  # and its hash
 
@@ -57,15 +57,15 @@ _MOST = 20
 def verify(rows: Iterable[Mapping[str, Any]]) -> Verified:
     """Looks at entries in the order of their numbers."""
     before, last, count, older = "", 0, 0, 0
-    broken: list[Broken] = []
+    broken: list[BrokenLink] = []
     for row in rows:
         number = int(row["id"])
         if not row["hash"]:
             older += 1
             if count and len(broken) < _MOST:
-                broken.append(Broken(number, "it has no hash, though those before it have one"))
+                broken.append(BrokenLink(number, "it has no hash, though those before it have one"))
             continue
         if row["hash"] != link(before, row) and len(broken) < _MOST:
-            broken.append(Broken(number, "it was changed, or entries in front of it were changed or taken out"))
+            broken.append(BrokenLink(number, "it was changed, or entries in front of it were changed or taken out"))
         before, last, count = str(row["hash"]), number, count + 1
     return Verified(count, older, tuple(broken), last, before)

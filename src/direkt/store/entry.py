@@ -18,7 +18,7 @@ class LogError(NoAnswer):
 
 
 @dataclass(frozen=True, slots=True)
-class Entry:
+class LogEntry:
     """One thing that was done or happened."""
 
     what: str  # write restore push rehearse catch event go step stop drop
@@ -56,8 +56,8 @@ class Of:
 
     def entry(
         self, what: str, outcome: Outcome, text: str, *, seconds: float | None = None, detail: Mapping[str, object] | None = None
-    ) -> Entry:  # fmt: skip
+    ) -> LogEntry:  # fmt: skip
         """An entry about it."""
-        return Entry(
+        return LogEntry(
             what, outcome, text, feed=self.feed, device=self.device, destination=self.destination, seconds=seconds, detail=detail or {}
         )  # fmt: skip

@@ -27,7 +27,7 @@ _SKEW = datetime.timedelta(seconds=10)
 HandState = Literal["none"] | EventState
 
 
-class Place(Strict):
+class DestinationMemory(Strict):
     """An event at one destination."""
 
     state: HandState = "none"  # by hand: what the person said; else what the platform said last
@@ -37,13 +37,13 @@ class Place(Strict):
     key_mark: str = Field(default="", max_length=4)  # of the key that was used
 
 
-class Standing(Strict):
+class EventStanding(Strict):
     """An event at one time."""
 
     schema_: Literal["direkt.standing/1"] = Field(default="direkt.standing/1", alias="schema")
     event: str
     mark: str = Field(pattern=r"^\d{8}T\d{6}Z$")
-    places: dict[str, Place] = {}  # by destination
+    places: dict[str, DestinationMemory] = {}  # by destination
     begun: str = ""  # RFC 3339: when direkt go began
     on_air: str = ""
     paused: str = ""
@@ -57,7 +57,7 @@ class Standing(Strict):
         """Whether a wanted pause goes on."""
         return bool(self.pauses) and not self.pauses[-1][1]
 
-    def resumed(self, now: str) -> Standing:
+    def resumed(self, now: str) -> EventStanding:
         """The same, pushed again from now on."""
         pauses = [*self.pauses[:-1], (self.pauses[-1][0], now)] if self.is_pausing else self.pauses
         return self.model_copy(update={"paused": "", "pauses": pauses})
@@ -73,9 +73,9 @@ class Standing(Strict):
                 return True
         return False
 
-    def place(self, destination: str) -> Place:
+    def place(self, destination: str) -> DestinationMemory:
         """How it stands at a destination."""
-        return self.places.get(destination, Place())
+        return self.places.get(destination, DestinationMemory())
 
 
 def _moment(text: str) -> datetime.datetime | None:
@@ -86,9 +86,9 @@ def _moment(text: str) -> datetime.datetime | None:
     return found if found.tzinfo is not None else None
 
 
-def _file(folder: Path, event: str, mark: str) -> SmallFile[Standing]:
+def _file(folder: Path, event: str, mark: str) -> SmallFile[EventStanding]:
     path = place(folder, FOLDER) / f"{files.name_of(event)}-{mark}.json"
-    return SmallFile(path, Standing, "look at the event at its platform")
+    return SmallFile(path, EventStanding, "look at the event at its platform")
 
 
 def lock_name(event: str, mark: str) -> str:
@@ -96,23 +96,23 @@ def lock_name(event: str, mark: str) -> str:
     return f"{files.name_of(event)}-{mark}.lock"
 
 
-def read(folder: Path, event: str, mark: str) -> Standing:
+def read(folder: Path, event: str, mark: str) -> EventStanding:
     """How an event stands; as at the beginning where nothing is remembered. Raises UnusableInput for a damaged file."""
-    return _file(folder, event, mark).read() or Standing(event=event, mark=mark)
+    return _file(folder, event, mark).read() or EventStanding(event=event, mark=mark)
 
 
-def change(folder: Path, event: str, mark: str, how: Callable[[Standing], Standing]) -> Standing:
+def change(folder: Path, event: str, mark: str, how: Callable[[EventStanding], EventStanding]) -> EventStanding:
     """Changes what is remembered, alone. Raises UnusableInput."""
     file = _file(folder, event, mark)
     try:
-        new = file.change(lambda old: how(old or Standing(event=event, mark=mark)))
+        new = file.change(lambda old: how(old or EventStanding(event=event, mark=mark)))
     except OSError as error:
         raise UnusableInput(f"{file.path}: cannot be written: {os_words(error)}") from None
     assert new is not None
     return new
 
 
-def change_place(folder: Path, event: str, mark: str, destination: str, how: Callable[[Place], Place]) -> Standing:
+def change_place(folder: Path, event: str, mark: str, destination: str, how: Callable[[DestinationMemory], DestinationMemory]) -> EventStanding:
     """The same for one destination."""
     return change(
         folder, event, mark,
@@ -120,13 +120,13 @@ def change_place(folder: Path, event: str, mark: str, destination: str, how: Cal
     )  # fmt: skip
 
 
-def every(folder: Path) -> list[Standing]:
+def every(folder: Path) -> list[EventStanding]:
     """All that is remembered, oldest first; what cannot be read is passed over."""
     return _all(sorted(place(folder, FOLDER).glob("*.json"))[-_MOST_FILES:])
 
 
-def _all(paths: list[Path]) -> list[Standing]:
-    found = (SmallFile(path, Standing).read() for path in paths)
+def _all(paths: list[Path]) -> list[EventStanding]:
+    found = (SmallFile(path, EventStanding).read() for path in paths)
     return sorted((one for one in found if one is not None), key=lambda s: s.mark)
 
 
@@ -149,7 +149,7 @@ def put_away(folder: Path, event: str, mark: str) -> None:
         raise UnusableInput(f"{path}: cannot be put away: {os_words(error)}") from None
 
 
-def past(folder: Path) -> list[Standing]:
+def past(folder: Path) -> list[EventStanding]:
     """What was put away, oldest first."""
     return _all(sorted((place(folder, FOLDER) / PAST).glob("*.json"))[-_MOST_FILES:])
 

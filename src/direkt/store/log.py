@@ -25,7 +25,7 @@ from direkt.errors import UnusableInput, os_words
 from direkt.printable import printable
 from direkt.store import chain
 from direkt.store.chain import Verified
-from direkt.store.entry import Entry, LogError, Writer
+from direkt.store.entry import LogEntry, LogError, Writer
 from direkt.store.small_file import FOLDER, is_in_the_way, open_folder, place
 
 HEAD = "0002"  # the latest migration
@@ -65,14 +65,14 @@ versions = sa.Table("direkt_version", sa.MetaData(), sa.Column("version_num", sa
 
 
 @dataclass(frozen=True, slots=True)
-class Kept:
+class LogRow:
     """An entry as it stands in the log."""
 
     id: int
     at: datetime.datetime
     rig: str
     machine: str
-    entry: Entry
+    entry: LogEntry
     person: str = ""
     open: bool = False  # it began, and no end of it is known
 
@@ -115,7 +115,7 @@ class Log:
     def __exit__(self, *_: object) -> None:
         self.close()
 
-    def add(self, what: Sequence[Entry]) -> None:
+    def add(self, what: Sequence[LogEntry]) -> None:
         """Writes entries down, all or none. Raises LogError."""
         rows = [self._row(entry) for entry in what]
         if rows:
@@ -132,7 +132,7 @@ class Log:
         wanted = sa.select(entries.c.hash).where(entries.c.hash != "").order_by(entries.c.id.desc()).limit(1)
         return str(connection.execute(wanted).scalar() or "")
 
-    def _row(self, entry: Entry) -> dict[str, object]:
+    def _row(self, entry: LogEntry) -> dict[str, object]:
         at = entry.at or datetime.datetime.now(datetime.UTC)
         return {
             "at": at.astimezone(datetime.UTC), "rig": _clear(self._writer.rig, 200), "machine": _clear(self._writer.machine, 100), "what": entry.what,
@@ -145,7 +145,7 @@ class Log:
     def read(
         self, *, since: datetime.datetime | None = None, until: datetime.datetime | None = None, event: str = "", mark: str = "",
         feed: str = "", what: str = "", every_rig: bool = False, most: int = 1000,
-    ) -> list[Kept]:  # fmt: skip
+    ) -> list[LogRow]:  # fmt: skip
         """The newest entries that fit, oldest first; of what has ended, not that it began. Raises LogError."""
         other = entries.alias()
         has_ended = sa.exists().where(other.c.deed == entries.c.deed, other.c.phase == "ended")
@@ -165,7 +165,7 @@ class Log:
         with self._connected() as connection:
             return [_kept(row._mapping) for row in connection.execute(wanted)][::-1]
 
-    def get(self, number: int) -> Kept | None:
+    def get(self, number: int) -> LogRow | None:
         """One entry. Raises LogError."""
         if self._is_new():
             return None
@@ -173,7 +173,7 @@ class Log:
             row = connection.execute(sa.select(entries).where(entries.c.id == number)).first()
         return _kept(row._mapping) if row is not None else None
 
-    def last(self, what: Sequence[str], feed: str) -> Kept | None:
+    def last(self, what: Sequence[str], feed: str) -> LogRow | None:
         """The latest entry of these kinds on a feed. Raises LogError."""
         if self._is_new():
             return None
@@ -321,15 +321,15 @@ def _clear(text: str, most: int) -> str:
     return mask.own(printable(text))[:most]
 
 
-def _kept(row: Mapping[Any, Any]) -> Kept:
+def _kept(row: Mapping[Any, Any]) -> LogRow:
     at = row["at"]
     if at.tzinfo is None:  # SQLite keeps no zone
         at = at.replace(tzinfo=datetime.UTC)
-    entry = Entry(
+    entry = LogEntry(
         row["what"], row["outcome"], row["text"], at, row["event"], row["mark"], row["feed"], row["device"], row["destination"],
         row["seconds"], row["detail"] or {}, row["deed"], row["phase"],
     )  # fmt: skip
-    return Kept(row["id"], at.astimezone(datetime.UTC), row["rig"], row["machine"], entry, row["person"], row["phase"] == "began")
+    return LogRow(row["id"], at.astimezone(datetime.UTC), row["rig"], row["machine"], entry, row["person"], row["phase"] == "began")
 
 
 def _words(error: SQLAlchemyError) -> str:

@@ -34,7 +34,7 @@ class _File(Strict):
     told: dict[str, dict[str, One]] = {}  # by target, then by kind and name of the state
 
 
-class Told:
+class NotifiedMemory:
     """What was told. ``folder``: None keeps it in memory alone. What cannot be written is forgotten with this process."""
 
     def __init__(self, folder: Path | None) -> None:

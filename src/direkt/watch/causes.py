@@ -17,7 +17,7 @@ _SILENT = 3.0  # s without an answer
 
 
 @dataclass(frozen=True, slots=True)
-class Cause:
+class CommonCause:
     """Why several feeds have dropped."""
 
     kind: str  # line, network, destination
@@ -29,7 +29,7 @@ class Cause:
 
 def find(
     trackers: Sequence[Tracker], silent_devices: Mapping[str, float], silent_platforms: Mapping[str, float], asked_platforms: int, now: float
-) -> Cause | None:  # fmt: skip
+) -> CommonCause | None:  # fmt: skip
     """What many of the feeds that are meant to be on have in common; None: nothing.
 
     ``silent_devices``, ``silent_platforms``: since when one does not answer; ``asked_platforms``: how many are asked.
@@ -47,20 +47,20 @@ def find(
     if len(bad) == len(wanted) and devices and all(d in silent_devices for d in devices):
         where = " and no platform" if platforms_gone else ""
         text = f"no device{where} answers, of {len(bad)} feeds at once: this machine's network, or the power"
-        return Cause("network", "this machine", feeds, text, "look at the cable, the switch and the power")
+        return CommonCause("network", "this machine", feeds, text, "look at the cable, the switch and the power")
     if platforms_gone:
         text = f"{len(bad)} feeds have dropped at once, and no platform answers: the line is down"
-        return Cause("line", "the line", feeds, text, "look at the router; pushes go on by themselves, or are started again, once it is back")
+        return CommonCause("line", "the line", feeds, text, "look at the router; pushes go on by themselves, or are started again, once it is back")
     to = {one.facts.destination for one in bad}
     if len(to) == 1:
         (destination,) = to
         others = [one for one in wanted if one.facts.destination != destination]
         if others and all(one.state is FeedState.ON for one in others):
             text = f"{len(bad)} feeds to {destination} have dropped at once, the others are on: its ingest, or the way there"
-            return Cause("destination", destination, feeds, text, f"direkt reach {destination}; look at its page")
+            return CommonCause("destination", destination, feeds, text, f"direkt reach {destination}; look at its page")
     if len(bad) == len(wanted):
         text = f"all {len(bad)} feeds have dropped at once: the line, or what they have in common"
-        return Cause("line", "the line", feeds, text, "look at the router; direkt reach")
+        return CommonCause("line", "the line", feeds, text, "look at the router; direkt reach")
     return None
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Container, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
-from direkt.watch.causes import Cause
+from direkt.watch.causes import CommonCause
 from direkt.watch.looks import DeviceLook
 from direkt.watch.notices import Condition, Key, Weight
 from direkt.watch.tracker import FeedState, Tracker
@@ -27,7 +27,7 @@ class Bounds:
 
 
 @dataclass(frozen=True, slots=True)
-class Running:
+class RunningEvent:
     """An event that goes on, at one destination."""
 
     name: str
@@ -51,7 +51,7 @@ class Machine:
     certificates: Mapping[str, float]  # days left, by host
 
 
-def of_cause(cause: Cause) -> tuple[Key, Condition]:
+def of_cause(cause: CommonCause) -> tuple[Key, Condition]:
     """Why many feeds have dropped."""
     return Key("cause", cause.name), Condition("fail", cause.text, f"{cause.advice}; restarts wait for that")
 
@@ -212,7 +212,7 @@ def of_devices(
 
 
 def of_events(
-    events: Sequence[Running], bounds: Bounds, now: float, wall: float, *, calm: bool = False, held: bool = False
+    events: Sequence[RunningEvent], bounds: Bounds, now: float, wall: float, *, calm: bool = False, held: bool = False
 ) -> Iterator[tuple[Key, Condition]]:  # fmt: skip
     """What events are in. ``calm``: this machine's clock was just set: nothing is said by it; ``held``: the line is down."""
     for one in events:

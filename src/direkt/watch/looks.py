@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from direkt.device.state import Slot
 from direkt.platform.event import Input
 from direkt.rig.events import EventState
-from direkt.store.carried import Running
+from direkt.store.carried import CarriedFeed
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,7 +29,7 @@ class CarriedLook:
     """What this machine carries of a feed."""
 
     at: float
-    running: Running | None  # None: nobody carries it
+    running: CarriedFeed | None  # None: nobody carries it
 
 
 @dataclass(frozen=True, slots=True)

@@ -39,7 +39,7 @@ from direkt.rig.events import length_of
 from direkt.rig.file import Rig, place_of
 from direkt.rig.watch import NotifyEntry, Way
 from direkt.secret import Secret, without
-from direkt.store.notified import One, Told
+from direkt.store.notified import NotifiedMemory, One
 from direkt.watch.notices import Condition, Key, Notice, Notices
 
 _LIMIT = 10.0  # s for one try
@@ -51,7 +51,7 @@ _KIND = "application/json"
 _PHASES = {"begins": "", "again": "still: ", "well": "recovered: "}
 
 
-class NotTold(NoAnswer):
+class NotDelivered(NoAnswer):
     """Somebody could not be told; the text holds no secret."""
 
 
@@ -75,7 +75,7 @@ def _stamp(wall: float) -> str:
 
 
 @dataclass(frozen=True, slots=True)
-class Message:
+class Notification:
     """What somebody is told."""
 
     notice: Notice
@@ -85,7 +85,7 @@ class Message:
 
 
 @dataclass(frozen=True, slots=True)
-class Target:
+class NotifyTarget:
     """One who is told, with what that takes."""
 
     name: str
@@ -99,7 +99,7 @@ class Target:
         return length_of(self.entry.remind)
 
 
-def targets(rig: Rig, sources: Sources) -> tuple[list[Target], list[str]]:
+def targets(rig: Rig, sources: Sources) -> tuple[list[NotifyTarget], list[str]]:
     """All who can be told, and of the others why not: a secret is missing, or a command may not be started."""
     out, wrong = [], []
     for name, entry in rig.file.watch.notify.items():
@@ -110,7 +110,7 @@ def targets(rig: Rig, sources: Sources) -> tuple[list[Target], list[str]]:
     return out, wrong
 
 
-def _target(rig: Rig, name: str, entry: NotifyEntry, sources: Sources) -> Target:
+def _target(rig: Rig, name: str, entry: NotifyEntry, sources: Sources) -> NotifyTarget:
     secret = login = None
     if not sources.trust.commands:
         raise UnusableInput("a rig that is not trusted notifies nobody: look at it, then: direkt rig trust")
@@ -124,15 +124,15 @@ def _target(rig: Rig, name: str, entry: NotifyEntry, sources: Sources) -> Target
     if entry.login is not None:
         ref = references.parse_ref(entry.login)
         login = references.login_of(references.resolve(ref, sources, rig.folder, [place_of(entry.server or "")]), str(ref))
-    return Target(name, entry, secret, login)
+    return NotifyTarget(name, entry, secret, login)
 
 
 class _Lane:
     """One who is told, in a thread of its own."""
 
     def __init__(
-        self, target: Target, rig: Rig, wall: Callable[[], float], told: Callable[[str, str, bool], None], pauses: tuple[float, ...],
-        untold: Callable[[Target, Notice], None],
+        self, target: NotifyTarget, rig: Rig, wall: Callable[[], float], told: Callable[[str, str, bool], None], pauses: tuple[float, ...],
+        untold: Callable[[NotifyTarget, Notice], None],
     ) -> None:  # fmt: skip
         self.target, self._rig, self._wall, self._told, self._pauses = target, rig, wall, told, pauses
         self._untold = untold
@@ -180,7 +180,7 @@ class _Lane:
             try:
                 deliver(self.target, notice, self._rig, self._wall())
             except Exception as error:  # what nobody has thought of keeps nobody else from being told
-                words = str(error) if isinstance(error, NotTold) else f"it failed ({type(error).__name__})"
+                words = str(error) if isinstance(error, NotDelivered) else f"it failed ({type(error).__name__})"
                 newer = notice.key in self._waiting
                 if pause is None or self.over or newer:
                     self._told(self.target.name, f"could not be notified ({line(notice)}): {words}", False)
@@ -201,11 +201,11 @@ class Telling:
     """
 
     def __init__(
-        self, rig: Rig, people: list[Target], wall: Callable[[], float], told: Callable[[str, str, bool], None],
-        pauses: tuple[float, ...] = _PAUSES, kept: Told | None = None,
+        self, rig: Rig, people: list[NotifyTarget], wall: Callable[[], float], told: Callable[[str, str, bool], None],
+        pauses: tuple[float, ...] = _PAUSES, kept: NotifiedMemory | None = None,
     ) -> None:  # fmt: skip
         self._rig, self._people, self._wall = rig, people, wall
-        self._kept = kept if kept is not None else Told(None)
+        self._kept = kept if kept is not None else NotifiedMemory(None)
         self._lanes = {target.name: _Lane(target, rig, wall, told, pauses, self._untold) for target in people}
         self._looked = float("-inf")
 
@@ -246,7 +246,7 @@ class Telling:
                 c = Condition(one.weight, one.text, "", one.event)
                 self._lanes[target.name].add(self._numbered(Notice("well", Key(kind, name), c, one.since, self._wall(), 0)))
 
-    def _untold(self, target: Target, notice: Notice) -> None:
+    def _untold(self, target: NotifyTarget, notice: Notice) -> None:
         """It could not be told: while it is so, it is tried again in a minute."""
         if notice.phase != "well":
             self._kept.postpone(target.name, _name(notice.key), self._wall() - target.remind + _UNTOLD_AGAIN)
@@ -254,7 +254,7 @@ class Telling:
     def _numbered(self, notice: Notice) -> Notice:
         return replace(notice, number=self._kept.number())
 
-    def _concerned(self, notice: Notice) -> list[Target]:
+    def _concerned(self, notice: Notice) -> list[NotifyTarget]:
         """Those whom the event names, else all; those only who care for its weight."""
         event = self._rig.file.events.get(notice.condition.event)
         named = [t for t in self._people if event is not None and t.name in event.notify]
@@ -272,12 +272,12 @@ def _name(key: Key) -> str:
     return f"{key.kind} {key.name}"
 
 
-def deliver(target: Target, notice: Notice, rig: Rig, wall: float) -> None:
+def deliver(target: NotifyTarget, notice: Notice, rig: Rig, wall: float) -> None:
     """Tells one of one notice. Raises NotTold."""
-    WAYS[target.entry.way](target, Message(notice, mask.document(document(notice, rig.file.name)), rig, wall))
+    WAYS[target.entry.way](target, Notification(notice, mask.document(document(notice, rig.file.name)), rig, wall))
 
 
-def _post(target: Target, message: Message) -> None:
+def _post(target: NotifyTarget, message: Notification) -> None:
     content = json.dumps(message.body, ensure_ascii=False).encode("utf-8", "replace")
     whole = httpx.URL(target.entry.webhook or "")
     host = whole.raw_host.decode("ascii")
@@ -292,11 +292,11 @@ def _post(target: Target, message: Message) -> None:
         context = _context(target) if whole.scheme == "https" else None
         status = asyncio.run(_posted(url, content, {**fields, "User-Agent": "direkt"}, context))
     except (httpx.TimeoutException, TimeoutError):
-        raise NotTold(f"the webhook does not answer within {_LIMIT:g} s") from None
+        raise NotDelivered(f"the webhook does not answer within {_LIMIT:g} s") from None
     except (httpx.HTTPError, httpx.InvalidURL, ssl.SSLError) as error:
-        raise NotTold(f"the webhook cannot be reached: {_said(error)}") from None
+        raise NotDelivered(f"the webhook cannot be reached: {_said(error)}") from None
     if not 200 <= status < 300:
-        raise NotTold(f"the webhook answers with HTTP status {status}")
+        raise NotDelivered(f"the webhook answers with HTTP status {status}")
 
 
 async def _posted(url: str, content: bytes, headers: Mapping[str, str], context: ssl.SSLContext | None) -> int:
@@ -309,7 +309,7 @@ async def _posted(url: str, content: bytes, headers: Mapping[str, str], context:
         return answer.status_code
 
 
-def _context(target: Target) -> ssl.SSLContext:
+def _context(target: NotifyTarget) -> ssl.SSLContext:
     context = ssl.create_default_context()
     if target.entry.certificate == "any":
         context.check_hostname = False
@@ -317,7 +317,7 @@ def _context(target: Target) -> ssl.SSLContext:
     return context
 
 
-def _mail(target: Target, what: Message) -> None:
+def _mail(target: NotifyTarget, what: Notification) -> None:
     notice, body = what.notice, what.body
     entry = target.entry
     parts = urlsplit(entry.server or "")
@@ -351,21 +351,21 @@ def _mail(target: Target, what: Message) -> None:
                 server.login(target.login[0], target.login[1].reveal())
             server.send_message(message)
     except smtplib.SMTPNotSupportedError as error:
-        raise NotTold(f"the mail server does not do what it must: {_said(error)}") from None
+        raise NotDelivered(f"the mail server does not do what it must: {_said(error)}") from None
     except smtplib.SMTPAuthenticationError as error:
-        raise NotTold(f"the mail server refuses the login (status {error.smtp_code})") from None
+        raise NotDelivered(f"the mail server refuses the login (status {error.smtp_code})") from None
     except smtplib.SMTPResponseException as error:
-        raise NotTold(f"the mail server refuses the mail: {error.smtp_code} {_bytes(error.smtp_error)}") from None
+        raise NotDelivered(f"the mail server refuses the mail: {error.smtp_code} {_bytes(error.smtp_error)}") from None
     except smtplib.SMTPException as error:
         if late.is_set():
-            raise NotTold(f"the mail server takes longer than {_LIMIT:g} s") from None
-        raise NotTold(f"the mail server fails: {_said(error)}") from None
+            raise NotDelivered(f"the mail server takes longer than {_LIMIT:g} s") from None
+        raise NotDelivered(f"the mail server fails: {_said(error)}") from None
     except ssl.SSLError as error:
-        raise NotTold(f"no TLS with the mail server: {tls_words(error)}") from None
+        raise NotDelivered(f"no TLS with the mail server: {tls_words(error)}") from None
     except (OSError, ValueError) as error:
         if late.is_set():
-            raise NotTold(f"the mail server takes longer than {_LIMIT:g} s") from None
-        raise NotTold(
+            raise NotDelivered(f"the mail server takes longer than {_LIMIT:g} s") from None
+        raise NotDelivered(
             f"the mail server cannot be reached: {os_words(error) if isinstance(error, OSError) else error}"
         ) from None
 
@@ -398,7 +398,7 @@ def _bytes(words: bytes | str) -> str:
     return without(printable(words.decode("utf-8", "replace") if isinstance(words, bytes) else words)[:200])
 
 
-def _command(target: Target, message: Message) -> None:
+def _command(target: NotifyTarget, message: Notification) -> None:
     body, rig = message.body, message.rig
     words = shlex.split(target.entry.command or "")
     try:
@@ -406,7 +406,7 @@ def _command(target: Target, message: Message) -> None:
             words, cwd=rig.folder, stdin=subprocess.PIPE, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True
         )  # fmt: skip
     except (OSError, ValueError, IndexError) as error:
-        raise NotTold(
+        raise NotDelivered(
             f"its command cannot be started: {os_words(error) if isinstance(error, OSError) else error}"
         ) from None
     try:
@@ -415,9 +415,9 @@ def _command(target: Target, message: Message) -> None:
         with contextlib.suppress(ProcessLookupError):
             os.killpg(running.pid, signal.SIGKILL)
         running.communicate()
-        raise NotTold(f"its command takes longer than {_LIMIT:g} s") from None
+        raise NotDelivered(f"its command takes longer than {_LIMIT:g} s") from None
     if running.returncode:
-        raise NotTold(f"its command fails with exit code {running.returncode}")
+        raise NotDelivered(f"its command fails with exit code {running.returncode}")
 
 
-WAYS: Mapping[Way, Callable[[Target, Message], None]] = {"webhook": _post, "mail": _mail, "command": _command}
+WAYS: Mapping[Way, Callable[[NotifyTarget, Notification], None]] = {"webhook": _post, "mail": _mail, "command": _command}

@@ -23,7 +23,7 @@ class Act(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class Terms:
+class RestartTerms:
     """How often, and how soon."""
 
     push: int = 3  # times within the window
@@ -35,7 +35,7 @@ class Terms:
 class Mending:
     """One feed's drops."""
 
-    def __init__(self, terms: Terms) -> None:
+    def __init__(self, terms: RestartTerms) -> None:
         self._terms = terms
         self._tried: deque[tuple[float, Act]] = deque(maxlen=256)  # when, and what
         self._row = 0  # tries in this drop

@@ -54,7 +54,7 @@ _WORST = (
 
 
 @dataclass(frozen=True, slots=True)
-class Facts:
+class FeedFacts:
     """What a feed is."""
 
     name: str
@@ -68,7 +68,7 @@ class Facts:
 
 
 @dataclass(frozen=True, slots=True)
-class Standing:
+class PushReport:
     """The push as its own side tells it."""
 
     state: FeedState
@@ -76,13 +76,13 @@ class Standing:
     looked: bool = True  # somebody looked
 
 
-_UNSEEN = Standing(FeedState.UNKNOWN, "not looked at yet", looked=False)
+_UNSEEN = PushReport(FeedState.UNKNOWN, "not looked at yet", looked=False)
 
 
 class Tracker:
     """Follows one feed. Times are s of a steady clock."""
 
-    def __init__(self, facts: Facts, begin: float) -> None:
+    def __init__(self, facts: FeedFacts, begin: float) -> None:
         self.facts = facts
         self.state = FeedState.UNKNOWN
         self.text = _UNSEEN.text
@@ -277,7 +277,7 @@ class Tracker:
         """Whether it is meant to be on."""
         return not self.stopped_by_person and (self._wish is True or (self._wish is None and self.seen_on))
 
-    def _become(self, found: Standing, now: float) -> None:
+    def _become(self, found: PushReport, now: float) -> None:
         if found.state is not self.state:
             if found.state is FeedState.DROPPED:
                 self.drops += 1
@@ -314,80 +314,80 @@ class Tracker:
             out.append(MARKS[min(some, key=_WORST.index)] if some else " ")
         return "".join(out)
 
-    def _own(self, now: float) -> Standing:
+    def _own(self, now: float) -> PushReport:
         """As its own side has it: the device, this machine, or nobody."""
         if self.facts.carried:
             return self._as_carried(now)
         if self.facts.by_hand:
             seen = self.input
             if not self.wanted and (seen is None or not seen.arriving):
-                return Standing(FeedState.OFF, f"{self.facts.device} is set by hand")
-            return Standing(FeedState.UNKNOWN, f"{self.facts.device} is set by hand: it reports nothing")
+                return PushReport(FeedState.OFF, f"{self.facts.device} is set by hand")
+            return PushReport(FeedState.UNKNOWN, f"{self.facts.device} is set by hand: it reports nothing")
         look = self.device
         if look is None:
             return _UNSEEN
         if look.error:
-            return Standing(FeedState.UNKNOWN, look.error)
+            return PushReport(FeedState.UNKNOWN, look.error)
         slot = look.slots.get(self.facts.slot)
         if slot is None:
-            return Standing(FeedState.UNKNOWN, f"{self.facts.device} reports no push slot {self.facts.slot}")
+            return PushReport(FeedState.UNKNOWN, f"{self.facts.device} reports no push slot {self.facts.slot}")
         if self._sends_all_the_same and (not slot.server or slot.server == self.facts.server):
-            return Standing(FeedState.ON, f"{self.facts.device} says {slot.state}, and its counter goes on: it sends")
+            return PushReport(FeedState.ON, f"{self.facts.device} says {slot.state}, and its counter goes on: it sends")
         if slot.state is PushState.STOPPED:
             if self._wish is True and self.wished_at >= look.began and self.state is not FeedState.DROPPED:
-                return Standing(FeedState.STARTING, "it is being started")  # what was seen is older than the wish
+                return PushReport(FeedState.STARTING, "it is being started")  # what was seen is older than the wish
             return self._as_stopped(slot)
         if slot.server and slot.server != self.facts.server:
-            return Standing(FeedState.ELSEWHERE, f"{self.facts.device} pushes to {slot.server}")
+            return PushReport(FeedState.ELSEWHERE, f"{self.facts.device} pushes to {slot.server}")
         said = f": {slot.message}" if slot.message else ""
         if slot.state is PushState.PUSHING:
             # a device that has counted before and says 0 has sent nothing of this push
             counts = slot.sent_bytes > 0 or bool(self._steps)
             return self._moving(look.at, counts, f"{self.facts.device} says pushing and sends nothing", 0.0 if slot.sent_bytes else _BEGINS)
         if slot.state is PushState.UNKNOWN:
-            return Standing(FeedState.UNKNOWN, f"{self.facts.device} does not report whether it pushes")
+            return PushReport(FeedState.UNKNOWN, f"{self.facts.device} does not report whether it pushes")
         if slot.state is PushState.CONNECTING and not self.seen_on and now - self.since < START and self.state in (
             FeedState.STARTING, FeedState.OFF, FeedState.UNKNOWN
         ):  # fmt: skip
-            return Standing(FeedState.STARTING, f"{self.facts.device} connects")
-        return Standing(FeedState.DROPPED, f"{self.facts.device} says {slot.state}{said}")
+            return PushReport(FeedState.STARTING, f"{self.facts.device} connects")
+        return PushReport(FeedState.DROPPED, f"{self.facts.device} says {slot.state}{said}")
 
-    def _moving(self, at: float, counts: bool, still: str, least: float = 0.0) -> Standing:
+    def _moving(self, at: float, counts: bool, still: str, least: float = 0.0) -> PushReport:
         stood = at - self._moved if self._moved is not None else 0.0
         if counts and stood > max(least, self._patience()):
-            return Standing(FeedState.DROPPED, still)
+            return PushReport(FeedState.DROPPED, still)
         if counts and stood > _STILL and len(self._steps) < 2:
-            return Standing(FeedState.ON, f"{self.facts.device} says so; its counter has stood still for {stood:.0f} s, and how often it counts is not known")
-        return Standing(FeedState.ON)
+            return PushReport(FeedState.ON, f"{self.facts.device} says so; its counter has stood still for {stood:.0f} s, and how often it counts is not known")
+        return PushReport(FeedState.ON)
 
-    def _as_stopped(self, slot: Slot) -> Standing:
+    def _as_stopped(self, slot: Slot) -> PushReport:
         """A device that does not push: off, given up, begun anew, or stopped by somebody."""
         device = self.facts.device
         if self._wish is False or not self.wanted:
             if self.stopped_by_person:
-                return Standing(FeedState.STOPPED, self.text)
-            return Standing(FeedState.OFF)
+                return PushReport(FeedState.STOPPED, self.text)
+            return PushReport(FeedState.OFF)
         if slot.message:
-            return Standing(FeedState.DROPPED, f"{device} has given up: {slot.message}")
+            return PushReport(FeedState.DROPPED, f"{device} has given up: {slot.message}")
         if self._mending:
-            return Standing(FeedState.DROPPED, f"a watch that has ended was about to start the push of {device} again")
+            return PushReport(FeedState.DROPPED, f"a watch that has ended was about to start the push of {device} again")
         if self._lost:
-            return Standing(FeedState.DROPPED, f"{device} was away and came back without its push")
+            return PushReport(FeedState.DROPPED, f"{device} was away and came back without its push")
         if self.state is FeedState.DROPPED and self.dropped is not None:
-            return Standing(FeedState.DROPPED, f"{device} does not push")
+            return PushReport(FeedState.DROPPED, f"{device} does not push")
         how = "says stopped, and gives no reason: somebody stopped it there, or it has given up" if self.seen_on else "does not push, and was meant to"
-        return Standing(FeedState.STOPPED, f"{device} {how}")
+        return PushReport(FeedState.STOPPED, f"{device} {how}")
 
-    def _as_carried(self, now: float) -> Standing:
+    def _as_carried(self, now: float) -> PushReport:
         running = self.carrying.running if self.carrying is not None else None
         if self.carrying is None:
             return _UNSEEN
         if running is None:
             if self.wanted:
-                return Standing(FeedState.DROPPED, "no process carries it any more")
-            return Standing(FeedState.OFF)
+                return PushReport(FeedState.DROPPED, "no process carries it any more")
+            return PushReport(FeedState.OFF)
         if running.server != self.facts.server:
-            return Standing(FeedState.ELSEWHERE, f"it is carried to {running.server}")
+            return PushReport(FeedState.ELSEWHERE, f"it is carried to {running.server}")
         if running.pushing:
             camera = running.coming if running.coming != "coming" else "its camera sends nothing"
             return self._moving(self.carrying.at, True, camera)
@@ -396,11 +396,11 @@ class Tracker:
             and self.state in (FeedState.STARTING, FeedState.OFF, FeedState.UNKNOWN)
             and now - self.since < START
         ):
-            return Standing(FeedState.STARTING, f"camera: {running.coming}; platform: {running.push}")
+            return PushReport(FeedState.STARTING, f"camera: {running.coming}; platform: {running.push}")
         side = running.coming if running.coming != "coming" else running.push
-        return Standing(FeedState.DROPPED, side)
+        return PushReport(FeedState.DROPPED, side)
 
-    def _with_ingest(self, own: Standing, now: float) -> Standing:
+    def _with_ingest(self, own: PushReport, now: float) -> PushReport:
         """The same beside what the ingest has of it."""
         look, one = self.event, self.input
         if look is None or look.error or not look.told or now - look.at > _FRESH or one is None:
@@ -417,26 +417,26 @@ class Tracker:
         if own.state is FeedState.ON:
             begun = self._on_since if self._on_since is not None else now
             if now - max(self._nothing, begun) < _NOTHING:
-                return Standing(self.state if self.state is not FeedState.UNKNOWN else FeedState.STARTING, self.text)
+                return PushReport(self.state if self.state is not FeedState.UNKNOWN else FeedState.STARTING, self.text)
             if not self.seen_on and now - begun < START:
-                return Standing(FeedState.STARTING, "it is sent, and has not arrived yet")
-            return Standing(FeedState.DROPPED, "it is sent, and nothing arrives at the ingest")
+                return PushReport(FeedState.STARTING, "it is sent, and has not arrived yet")
+            return PushReport(FeedState.DROPPED, "it is sent, and nothing arrives at the ingest")
         if own.state is FeedState.UNKNOWN and self.wanted and now - self._nothing >= _NOTHING:
-            return Standing(FeedState.DROPPED, f"nothing arrives at the ingest; {own.text}")
+            return PushReport(FeedState.DROPPED, f"nothing arrives at the ingest; {own.text}")
         return own
 
-    def _beside_arriving(self, own: Standing, now: float) -> Standing:
+    def _beside_arriving(self, own: PushReport, now: float) -> PushReport:
         """What arrives is believed before a counter, and that before words; but an ingest may be late to notice."""
         if own.state is FeedState.UNKNOWN:
             self._against = None
-            return Standing(FeedState.ON, f"{own.text}; the ingest has it")
+            return PushReport(FeedState.ON, f"{own.text}; the ingest has it")
         if own.state is not FeedState.DROPPED:
             self._against = None
             return own
         self._against = self._against if self._against is not None else now
         if self._as_words and self.seen_on and now - self._against < _LAG:
             return own
-        return Standing(FeedState.ON, f"{own.text}; the ingest has it all the same")
+        return PushReport(FeedState.ON, f"{own.text}; the ingest has it all the same")
 
     @property
     def contradicted(self) -> bool:

@@ -11,8 +11,8 @@ from direkt.watch.board import Board, Happening, NextEvent
 from direkt.watch.conditions import Bounds
 from direkt.watch.looks import CarriedLook, DeviceLook, EventLook
 from direkt.watch.notices import Notice
-from direkt.watch.policy import Act, Terms
-from direkt.watch.tracker import Facts
+from direkt.watch.policy import Act, RestartTerms
+from direkt.watch.tracker import FeedFacts
 
 QUIET = 1800.0  # s before a start in which no device is restarted by itself
 
@@ -87,8 +87,8 @@ class Setup:
     """What is watched, and how."""
 
     rig: str
-    feeds: tuple[Facts, ...]
-    terms: Terms
+    feeds: tuple[FeedFacts, ...]
+    terms: RestartTerms
     bounds: Bounds
     mend: bool = True
     period: float | None = None  # s between looks; None: by how many there are
@@ -126,7 +126,7 @@ class Happened:
 
 
 @dataclass(frozen=True, slots=True)
-class Began:
+class ActionBegan:
     """Something is about to be done to a feed."""
 
     what: str  # mend or stop
@@ -139,7 +139,7 @@ class Began:
     mark: str = ""
 
 
-WatchEvent = Frame | Happened | Began | Notice
+WatchEvent = Frame | Happened | ActionBegan | Notice
 
 
 @dataclass(frozen=True, slots=True)

@@ -23,15 +23,25 @@ from direkt.store.usage import Usage
 from direkt.store.wishes import Wishes
 from direkt.watch import causes, conditions, rows
 from direkt.watch.board import Board, EventRow, FeedRow, Happening, NextEvent, Warned
-from direkt.watch.causes import Cause
+from direkt.watch.causes import CommonCause
 from direkt.watch.conditions import Machine
 from direkt.watch.looks import DeviceLook, EventLook
 from direkt.watch.notices import Key, Notices
-from direkt.watch.policy import Act, Mending, Terms
+from direkt.watch.policy import Act, Mending, RestartTerms
 from direkt.watch.tracker import FeedState, Tracker
-from direkt.watch.watch_events import Began, Command, Followed, Frame, Happened, MachineLook, Setup, WatchEvent, World
+from direkt.watch.watch_events import (
+    ActionBegan,
+    Command,
+    Followed,
+    Frame,
+    Happened,
+    MachineLook,
+    Setup,
+    WatchEvent,
+    World,
+)
 from direkt.work.live.go_types import reason
-from direkt.work.steps import Clock, Job
+from direkt.work.steps import Job, StepClock
 
 Found = TypeVar("Found")
 
@@ -47,7 +57,7 @@ _LATE, _LATE_KEPT = 2.0, 30.0  # s of lateness that are worth a word, and for ho
 _STALE = 5.0  # s after the watch was late in which drops are neither judged nor mended
 _TOGETHER = 3.5  # s that a drop waits to be told, where others may follow
 _SURE = 2.0  # s that a cause in common has to hold
-_CANARY = Terms(push=1000, device=0, within=3600.0, pause=20.0)  # one feed alone is tried while many have one cause
+_CANARY = RestartTerms(push=1000, device=0, within=3600.0, pause=20.0)  # one feed alone is tried while many have one cause
 _EVENTS_EVERY = 5.0  # s between looks at which events go on
 _MACHINE_EVERY = 30.0
 _CERTIFICATES_EVERY = 6 * 3600.0
@@ -73,7 +83,7 @@ class Watcher:
     """One watch. ``submit`` runs a function somewhere; what it returns comes back by the queue that it fills itself."""
 
     def __init__(
-        self, world: World, setup: Setup, clock: Clock, wall: Callable[[], float], submit: Callable[[Callable[[], None]], None],
+        self, world: World, setup: Setup, clock: StepClock, wall: Callable[[], float], submit: Callable[[Callable[[], None]], None],
         usage: Usage,
     ) -> None:  # fmt: skip
         self.world, self.setup, self.clock, self.wall, self._submit, self.usage = (
@@ -119,7 +129,7 @@ class Watcher:
         self._stepped: tuple[float, float] | None = None  # when it looked last, steady and wall
         self._calm = float("-inf")  # when this machine's clock was set
         self._lates: deque[tuple[float, float]] = deque(maxlen=100)  # when it was late, and by how much
-        self.cause: Cause | None = None
+        self.cause: CommonCause | None = None
         self._found_since: tuple[str, float] | None = None  # which cause, and since when
         self._cause_over = float("-inf")
         self._canary = Mending(_CANARY)
@@ -482,9 +492,9 @@ class Watcher:
         for notice in self.notices.update(found, now, wall):
             self._out.append(notice)
 
-    def _running(self, one: Followed, wall: float) -> conditions.Running:
+    def _running(self, one: Followed, wall: float) -> conditions.RunningEvent:
         look = self._event_looks.get(one.key)
-        return conditions.Running(
+        return conditions.RunningEvent(
             one.name, one.platform, one.end, look.error if look is not None else "", self._event_silent.get(one.key), self._limit(one, look, wall),
             one.on_air, look is not None and look.state is EventState.CLOSED,
         )  # fmt: skip
@@ -588,7 +598,7 @@ class Watcher:
         feed = doing.feed
         device, deed = self.trackers[feed].facts.device, secrets.token_hex(8)
         event = next((e for e in self._events.values() if feed in e.feeds), None)
-        self._out.append(Began(
+        self._out.append(ActionBegan(
             "stop" if doing.act is None else "mend", doing.act.value if doing.act is not None else "stop the push", deed, feed, device,
             self.trackers[feed].facts.destination, event.name if event is not None else "", event.mark if event is not None else "",
         ))  # fmt: skip

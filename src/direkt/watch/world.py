@@ -23,7 +23,7 @@ from direkt.store import carried, event_memory, wishes
 from direkt.store.wishes import Wishes
 from direkt.watch.board import NextEvent
 from direkt.watch.looks import CarriedLook, DeviceLook, EventLook
-from direkt.watch.tracker import Facts
+from direkt.watch.tracker import FeedFacts
 from direkt.watch.watch_events import Followed, MachineLook
 from direkt.work.device import manage, push
 from direkt.work.device.push import PushStanding
@@ -41,11 +41,11 @@ _KEY_EVERY = 30.0  # s between looks at which key a platform gives out
 _CARRY = 25.0  # s for a carried push to get going
 
 
-def facts_of(rig: Rig, name: str) -> Facts:
+def facts_of(rig: Rig, name: str) -> FeedFacts:
     """What a feed is."""
     entry, device, destination = rig.feed(name)
     server = str(address.parse(destination.server))
-    return Facts(
+    return FeedFacts(
         name,
         entry.device,
         entry.destination,
@@ -160,7 +160,7 @@ class RealWorld:
                 self._asking.pop(key)
         return out, self._next({(one.name, one.mark) for one in out if one.on_air})
 
-    def _at_destinations(self, planned: planning.Planned, one: event_memory.Standing) -> Iterator[Followed]:
+    def _at_destinations(self, planned: planning.PlannedEvent, one: event_memory.EventStanding) -> Iterator[Followed]:
         title = planning.wanted(self._rig, planned).title
         known = [key for key in self._airings if key.startswith(f"{planned.name} {planned.mark} ")]
         if not known:
@@ -208,7 +208,7 @@ class RealWorld:
                     found.append(NextEvent(name, title, planned.start.timestamp(), local))
         return min(found, key=lambda one: one.start, default=None)
 
-    def _is_over(self, planned: planning.Planned) -> bool:
+    def _is_over(self, planned: planning.PlannedEvent) -> bool:
         remembered = event_memory.read(self._rig.folder, planned.name, planned.mark)
         return bool(remembered.ended and not remembered.paused)
 

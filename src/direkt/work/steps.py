@@ -14,7 +14,7 @@ Answer = bool | None  # to a question; None to all else
 Job = Generator[Event, Answer, Result]
 
 
-class Clock(Protocol):
+class StepClock(Protocol):
     """Time, as the front end sees it."""
 
     def now(self) -> float:

@@ -7,7 +7,7 @@ from typing import Literal, NotRequired
 from typing_extensions import TypedDict
 
 from direkt.destination.compare import Blocker
-from direkt.glossary import Entry
+from direkt.glossary import GlossaryEntry
 from direkt.glossary_sums import Sum
 from direkt.work.device.renew import Renewed
 
@@ -78,7 +78,7 @@ class ExplainJson(TypedDict):
     schema: Literal["direkt.explain/1"]
     asked: NotRequired[str]
     mode: NotRequired[str | None]  # what was asked, where it is no codec but a mode of one
-    entries: NotRequired[list[Entry]]
+    entries: NotRequired[list[GlossaryEntry]]
     sums: NotRequired[list[Sum]]  # what the figures in the question come to
     terms: NotRequired[list[str]]
 

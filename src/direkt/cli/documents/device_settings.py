@@ -9,7 +9,7 @@ from typing_extensions import TypedDict
 from direkt.cli.documents.measured import SlotJson
 from direkt.match.plan import Unmet
 from direkt.parameters import Value
-from direkt.work.device.unfinished import Standing
+from direkt.work.device.unfinished import UnfinishedWrite
 
 
 class ChannelJson(TypedDict):
@@ -35,7 +35,7 @@ class ReadJson(TypedDict):
     channels: dict[str, ChannelJson]
     slots: list[SlotJson]
     remarks: list[str]  # what could not be read, and what is odd
-    unfinished: list[Standing]
+    unfinished: list[UnfinishedWrite]
 
 
 class StepJson(TypedDict):
@@ -62,7 +62,7 @@ class MatchJson(TypedDict):
     conflict: list[str]  # the smallest set of demands that cannot hold together
     notes: list[str]  # what no rule says and a person should know
     restart_needed: bool
-    unfinished: list[Standing]  # earlier writes to the device
+    unfinished: list[UnfinishedWrite]  # earlier writes to the device
 
 
 class LostJson(TypedDict):
@@ -88,7 +88,7 @@ class WriteJson(TypedDict):
     unmet: list[Unmet]
     not_put_back: str | None  # by --restore: what of the push slot, and what to do
     set: dict[str, Value]
-    unfinished: list[Standing]  # as it was before
+    unfinished: list[UnfinishedWrite]  # as it was before
 
 
 class LessonJson(TypedDict):

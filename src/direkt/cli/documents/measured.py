@@ -9,8 +9,8 @@ from typing_extensions import TypedDict
 from direkt.measure.meter import Difference
 from direkt.media import Break
 from direkt.parameters import Value
-from direkt.work.device.unfinished import Standing
-from direkt.work.stream.reception import Refusals
+from direkt.work.device.unfinished import UnfinishedWrite
+from direkt.work.stream.reception import RefusedPeers
 from direkt.work.stream.rehearse import PutBack
 
 
@@ -82,7 +82,7 @@ class ReceivedJson(MeasurementJson):
     sheet: str | None
     set: dict[str, Value] | None
     gaps: list[GapJson]
-    turned_away: list[Refusals]
+    turned_away: list[RefusedPeers]
     recording: str | None  # its file; one that ended early has "partial" in its name
     recording_ended: RecordingEndedJson | None
     findings: list[FindingJson]
@@ -102,7 +102,7 @@ class RehearseJson(ReceivedJson):
     failure: str | None  # why nothing came
     put_back: PutBack
     restart_needed: bool  # what the device is set to is not in force
-    unfinished: list[Standing]
+    unfinished: list[UnfinishedWrite]
 
 
 class SlotJson(TypedDict):
@@ -139,7 +139,7 @@ class PushJson(SlotJson):
     restart_needed: bool
     sent: ReceivedJson | None  # of a carried feed, at its end: what was sent, measured and judged
     carrying: CarryingJson | None  # of a carried feed, at its end: what became of what came from the camera
-    unfinished: list[Standing]
+    unfinished: list[UnfinishedWrite]
 
 
 class SignalStepJson(TypedDict):

@@ -7,8 +7,8 @@ from typing import Literal
 from typing_extensions import TypedDict
 
 from direkt.parameters import Value
-from direkt.platform.event import Gap
-from direkt.work.live.go_types import Checked, Row
+from direkt.platform.event import InputGap
+from direkt.work.live.go_types import GoCheck, Row
 
 
 class EventRowJson(TypedDict):
@@ -66,7 +66,7 @@ class InputJson(TypedDict):
     since: str | None
     shown: bool | None
     values: dict[str, Value]
-    gaps: list[Gap]
+    gaps: list[InputGap]
     missing: float  # s, all gaps together
     health: str | None
     complaints: list[str]
@@ -167,7 +167,7 @@ class GoJson(TypedDict):
     failure: str | None
     interrupted: bool
     steps: list[GoStepJson]
-    checks: list[Checked]
+    checks: list[GoCheck]
     would: list[str]
     feeds: list[GoFeedJson]
     links: list[GoLinkJson]

@@ -19,7 +19,7 @@ _SHORTEST_NAME = 4  # letters
 
 
 @dataclass(frozen=True, slots=True)
-class Owner:
+class PasteOwner:
     """By what a destination is known in a paste."""
 
     name: str  # as the rig calls it
@@ -35,7 +35,7 @@ class Parts:
     named: frozenset[str]  # those that it calls by name or by host
 
 
-def divide(text: str, owners: Sequence[Owner]) -> Parts:
+def divide(text: str, owners: Sequence[PasteOwner]) -> Parts:
     """The part of each destination. Raises PasteError where two cannot be told apart."""
     lines = flattened(text).replace("\r\n", "\n").replace("\r", "\n").split("\n")
     marks = _Marks(owners)
@@ -53,7 +53,7 @@ def divide(text: str, owners: Sequence[Owner]) -> Parts:
 class _Marks:
     """What marks a line as one destination's: what two of them share marks nothing."""
 
-    def __init__(self, owners: Sequence[Owner]) -> None:
+    def __init__(self, owners: Sequence[PasteOwner]) -> None:
         hosts = [(host.lower(), one.name) for one in owners for host in one.hosts]
         names = [(phrase, one.name) for one in owners for phrase in dict.fromkeys(_phrases(one))]
         self._hosts = _unique(hosts, r"(?<![\w.-]){}(?![\w-])")
@@ -74,7 +74,7 @@ class _Marks:
         return re.sub(r"^\s*[:=|,;–—-]+\s*", "", "".join(pieces))
 
 
-def _phrases(owner: Owner) -> list[str]:
+def _phrases(owner: PasteOwner) -> list[str]:
     out = []
     for name in owner.names:
         whole = re.split(r"[\s_-]+", name.strip())

@@ -25,7 +25,7 @@ from direkt.destination.published.facts import (
     srt,
 )
 from direkt.destination.published.reading import Claim
-from direkt.destination.published.result import Gathered, Rule, Said, note, reject
+from direkt.destination.published.result import DraftedRule, Gathered, SaidClaim, note, reject
 from direkt.parameters import ParameterError, Value
 
 _ADVICE = re.compile(
@@ -35,18 +35,18 @@ _KEYFRAMES = "video.keyframe_interval"
 
 
 # What goes beside the rules, and what puts it there
-_BESIDE: dict[str, Callable[[Gathered, Said], None]] = {
+_BESIDE: dict[str, Callable[[Gathered, SaidClaim], None]] = {
     "protocol": protocol, "server": server, "latency": mode, "latency.behind": behind, "peak_percent": fact,
 }  # fmt: skip
 
 
-def gather(said: Sequence[Said]) -> Gathered:
+def gather(said: Sequence[SaidClaim]) -> Gathered:
     """Puts ``said`` together."""
     made = Gathered()
     said = _codecs_that_matter(said)
-    plain: list[Said] = []
-    steps: list[Said] = []
-    sounds: list[Said] = []
+    plain: list[SaidClaim] = []
+    steps: list[SaidClaim] = []
+    sounds: list[SaidClaim] = []
     for one in said:
         claim = one.claim
         if (put := _BESIDE.get(claim.what)) is not None:
@@ -77,7 +77,7 @@ def gather(said: Sequence[Said]) -> Gathered:
     return made
 
 
-def _codecs_that_matter(said: Sequence[Said]) -> Sequence[Said]:
+def _codecs_that_matter(said: Sequence[SaidClaim]) -> Sequence[SaidClaim]:
     """A table that knows one codec only does not tell codecs apart."""
     named = {one.claim.codec for one in said if one.claim.codec}
     named |= {str(one.claim.value) for one in said if one.claim.what == "video.codec" and one.claim.strength != "not"}
@@ -88,12 +88,12 @@ def _tied(claim: Claim) -> bool:
     return bool(claim.sizes or claim.rates or claim.channels or claim.codec)
 
 
-def _rules(made: Gathered, mode: str, said: Sequence[Said]) -> None:
-    whole: list[Said] = []
+def _rules(made: Gathered, mode: str, said: Sequence[SaidClaim]) -> None:
+    whole: list[SaidClaim] = []
     for name in dict.fromkeys(_group(one.claim.what) for one in said):
         ones = [one for one in said if _group(one.claim.what) == name]
         whole += _for_all(made, ones)
-    rules: dict[str, Rule] = {}
+    rules: dict[str, DraftedRule] = {}
     for name in dict.fromkeys(_group(one.claim.what) for one in whole):
         _rule(made, rules, name, [one for one in whole if _group(one.claim.what) == name])
     made.rules[mode] = rules
@@ -104,7 +104,7 @@ def _group(what: str) -> str:
     return "video.size" if what in ("video.width", "video.height") else what
 
 
-def _for_all(made: Gathered, ones: Sequence[Said]) -> list[Said]:
+def _for_all(made: Gathered, ones: Sequence[SaidClaim]) -> list[SaidClaim]:
     """Claims that hold without a condition; those for some sizes count where all of them say the same."""
     free = [one for one in ones if not _tied(one.claim)]
     tied = [one for one in ones if _tied(one.claim)]
@@ -133,11 +133,11 @@ def _condition(claim: Claim) -> tuple[object, ...]:
     return tuple(size.text for size in claim.sizes), claim.rates, claim.channels, claim.codec
 
 
-def _rule(made: Gathered, rules: dict[str, Rule], name: str, ones: Sequence[Said]) -> None:
+def _rule(made: Gathered, rules: dict[str, DraftedRule], name: str, ones: Sequence[SaidClaim]) -> None:
     """One parameter (with what limits it), from all that is said of it."""
     ones, denied = [o for o in ones if o.claim.strength != "not"], [o for o in ones if o.claim.strength == "not"]
     ones, never = _denials(made, name, ones, denied)
-    kept: list[Said] = []
+    kept: list[SaidClaim] = []
     for strength in ("must", "should"):
         own = [o for o in ones if o.claim.strength == strength]
         for what in dict.fromkeys(o.claim.what for o in own):
@@ -150,9 +150,9 @@ def _rule(made: Gathered, rules: dict[str, Rule], name: str, ones: Sequence[Said
         _never(made, rules, name, kept, never)
 
 
-def _never(made: Gathered, rules: dict[str, Rule], name: str, ones: list[Said], never: list[Said]) -> None:
+def _never(made: Gathered, rules: dict[str, DraftedRule], name: str, ones: list[SaidClaim], never: list[SaidClaim]) -> None:
     """Adds to a rule what it must never be."""
-    old = rules.get(name, Rule())
+    old = rules.get(name, DraftedRule())
     values: list[Value] = list(dict.fromkeys(one.claim.value for one in never))  # type: ignore[misc]
     try:
         must = demand.parse(name, old.parts.get("must"), values)
@@ -163,7 +163,7 @@ def _never(made: Gathered, rules: dict[str, Rule], name: str, ones: list[Said], 
         reject(made, [*never, *ones], str(error))
         rules.pop(name, None)
         return
-    rules[name] = Rule({**old.parts, "never": values}, old.same_as_source, [*old.origins, *never])
+    rules[name] = DraftedRule({**old.parts, "never": values}, old.same_as_source, [*old.origins, *never])
 
 
 # What has no value between two others, so that one of them can be ruled out
@@ -171,14 +171,14 @@ _DISCRETE = ("video.frame_rate", "audio.sample_rate", "audio.channels", "video.b
 _MILD = re.compile(r"avoid|not recommend|not (?:be )?advis|should(?: not|n.t)|discourag|better not|vermeid|nicht empfohlen|évit|déconseill|evit|sconsigl|desaconsej")
 
 
-def _mild(one: Said) -> bool:
+def _mild(one: SaidClaim) -> bool:
     """Whether a "not" is no more than advice."""
     return bool(_ADVICE.search(one.statement.head.lower()) or _MILD.search(one.statement.text.lower()) or _MILD.search(one.statement.name.lower()))
 
 
-def _denials(made: Gathered, name: str, ones: list[Said], denied: list[Said]) -> tuple[list[Said], list[Said]]:
+def _denials(made: Gathered, name: str, ones: list[SaidClaim], denied: list[SaidClaim]) -> tuple[list[SaidClaim], list[SaidClaim]]:
     """What must not be: it contradicts, says the one other thing there is, goes without saying, or is ruled out by itself."""
-    out, never = list(ones), list[Said]()
+    out, never = list(ones), list[SaidClaim]()
     for one in denied:
         opposite = _OPPOSITES.get((one.claim.what, str(one.claim.value)))
         said_is = [o for o in ones if o.claim.shape == "is" and o.claim.what == one.claim.what]
@@ -189,7 +189,7 @@ def _denials(made: Gathered, name: str, ones: list[Said], denied: list[Said]) ->
         elif opposite is not None:
             if not said_is:
                 out.append(
-                    Said(
+                    SaidClaim(
                         one.statement,
                         replace(
                             one.claim,
@@ -218,12 +218,12 @@ _OPPOSITES: dict[tuple[str, str], Value] = {
 }  # fmt: skip
 
 
-def _agreed(made: Gathered, what: str, ones: Sequence[Said]) -> list[Said]:
+def _agreed(made: Gathered, what: str, ones: Sequence[SaidClaim]) -> list[SaidClaim]:
     """Those claims of one strength that no other line contradicts."""
-    kept: list[Said] = []
+    kept: list[SaidClaim] = []
     for shape in dict.fromkeys(o.claim.shape for o in ones):
         own = [o for o in ones if o.claim.shape == shape]
-        lines: dict[tuple[int, bool], list[Said]] = {}
+        lines: dict[tuple[int, bool], list[SaidClaim]] = {}
         for one in own:
             accepted = one.statement.context.strength == "accept"  # what is possible is not what is asked for
             key = (one.statement.line, accepted) if shape == "is" else (id(one), False)
@@ -236,12 +236,12 @@ def _agreed(made: Gathered, what: str, ones: Sequence[Said]) -> list[Said]:
     return kept
 
 
-def _part(ones: Sequence[Said], strength: str, shape: str, what: str) -> list[Value]:
+def _part(ones: Sequence[SaidClaim], strength: str, shape: str, what: str) -> list[Value]:
     found = [o.claim.value for o in ones if (o.claim.strength, o.claim.shape, o.claim.what) == (strength, shape, what)]
     return list(dict.fromkeys(found))  # type: ignore[arg-type]
 
 
-def _plain_rule(made: Gathered, rules: dict[str, Rule], name: str, ones: list[Said]) -> None:
+def _plain_rule(made: Gathered, rules: dict[str, DraftedRule], name: str, ones: list[SaidClaim]) -> None:
     must, should = _part(ones, "must", "is", name), _part(ones, "should", "is", name)
     bounds = {s: {k: v[0] for k in ("min", "max") if (v := _part(ones, s, k, name))} for s in ("must", "should")}
     source = any(o.claim.shape == "source" for o in ones)
@@ -282,7 +282,7 @@ def _plain_rule(made: Gathered, rules: dict[str, Rule], name: str, ones: list[Sa
         _enter(made, rules, f"{name}.{end}", limits, [o for o in ones if o.claim.shape == end])
 
 
-def _size_rule(made: Gathered, rules: dict[str, Rule], ones: list[Said]) -> None:
+def _size_rule(made: Gathered, rules: dict[str, DraftedRule], ones: list[SaidClaim]) -> None:
     names = ("video.width", "video.height")
     bounded = any(o.claim.shape != "is" and o.claim.strength == "must" for o in ones)
     sizes = [o for o in ones if o.claim.what == "video.size"]
@@ -295,7 +295,7 @@ def _size_rule(made: Gathered, rules: dict[str, Rule], ones: list[Said]) -> None
         if not inside or any(o.claim.strength == "should" for o in sizes) or not all(o.claim.plain for o in sizes):
             reject(made, ones, "says two things of the picture's size that do not go together")
             return
-        ones = [Said(o.statement, replace(o.claim, strength="should")) if o in sizes else o for o in ones]
+        ones = [SaidClaim(o.statement, replace(o.claim, strength="should")) if o in sizes else o for o in ones]
     for name in ("video.size", *names):
         own = [o for o in ones if o.claim.what == name]
         if own:
@@ -323,10 +323,10 @@ def _demand(values: list[Value], bounds: dict[str, Value]) -> JsonDemand:
 
 def _enter(
     made: Gathered,
-    rules: dict[str, Rule],
+    rules: dict[str, DraftedRule],
     name: str,
     parts: dict[str, JsonDemand],
-    ones: list[Said],
+    ones: list[SaidClaim],
     *,
     source: bool = False,
 ) -> None:
@@ -338,7 +338,7 @@ def _enter(
     except ParameterError as error:
         reject(made, ones, str(error))
         return
-    rules[name] = Rule(parts, source, ones)
+    rules[name] = DraftedRule(parts, source, ones)
 
 
 def _tidy_modes(made: Gathered) -> None:

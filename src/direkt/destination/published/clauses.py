@@ -12,25 +12,25 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import ClassVar
 
-from direkt.destination.published.context import Context
-from direkt.destination.published.tokens import Number, Size, Token, scan
-from direkt.destination.published.vocabulary import Kind, Unit
+from direkt.destination.published.context import CellContext
+from direkt.destination.published.tokens import NumberToken, Size, TextToken, scan
+from direkt.destination.published.vocabulary import UnitWord, WordKind
 
 
 @dataclass(slots=True)
 class Item:
     """A figure, or a word that is a value, with what was said of it."""
 
-    kind: Kind  # NUMBER, SIZE, VALUE, RATIO, URL, SOURCE
+    kind: WordKind  # NUMBER, SIZE, VALUE, RATIO, URL, SOURCE
     start: int
     end: int
     clause: int
     joined: str  # how it hangs on the item before: "", "or", "/", ",", "and", "(", "."
-    numbers: list[Number] = field(default_factory=list)  # two are a range
+    numbers: list[NumberToken] = field(default_factory=list)  # two are a range
     sizes: list[Size] = field(default_factory=list)  # two are a range
     values: tuple[tuple[str, str], ...] = ()
     text: str = ""
-    unit: Unit | None = None
+    unit: UnitWord | None = None
     own_unit: bool = False
     limit: str = ""
     strength: str = ""
@@ -54,14 +54,14 @@ class Clause:
     end: int
     after: str = ""  # what set it off from the one before
     parent: int = -1
-    odd: list[Token] = field(default_factory=list)
+    odd: list[TextToken] = field(default_factory=list)
     conditional: bool = False
     words: int = 0
-    topics: list[Token] = field(default_factory=list)
-    subjects: list[Token] = field(default_factory=list)
+    topics: list[TextToken] = field(default_factory=list)
+    subjects: list[TextToken] = field(default_factory=list)
     mode: str = ""
     denied: bool = False  # a "not" stands in it
-    first: Token | None = None
+    first: TextToken | None = None
 
 
 _UNDER = re.compile(r"\b(?:for|für|pour|para|per|bei|voor|when using|when|if|using)\s+(?:the\s+|die\s+|le\s+)?$")
@@ -96,7 +96,7 @@ PREPOSITIONS = frozenset(
 class Walk:
     """Tokens to items and clauses."""
 
-    def __init__(self, text: str, context: Context) -> None:
+    def __init__(self, text: str, context: CellContext) -> None:
         """Walks over ``text`` at once."""
         self.text, self.context = text, context
         self.items: list[Item] = []
@@ -121,43 +121,43 @@ class Walk:
     def clause(self) -> Clause:
         return self.clauses[self.now]
 
-    def _run(self, tokens: Sequence[Token]) -> None:
+    def _run(self, tokens: Sequence[TextToken]) -> None:
         n = 0
         while n < len(tokens):
             n = self._take(tokens, n)
         self._settle()
         self._assign_topics()
 
-    def _next_clause(self, token: Token, after: str) -> None:
+    def _next_clause(self, token: TextToken, after: str) -> None:
         self._settle(hard=after == ".")
         self.clauses.append(Clause(token.end, token.end, after))
         self.now = len(self.clauses) - 1
         self.joined = after
         self.between = False
 
-    def _take(self, tokens: Sequence[Token], n: int) -> int:
+    def _take(self, tokens: Sequence[TextToken], n: int) -> int:
         token = tokens[n]
         kind = token.kind
         follows = tokens[n + 1] if n + 1 < len(tokens) else None
         clause = self.clause
-        if kind not in (Kind.BREAK, Kind.COMMA, Kind.OPEN, Kind.CLOSE):
+        if kind not in (WordKind.BREAK, WordKind.COMMA, WordKind.OPEN, WordKind.CLOSE):
             clause.end = token.end
             if not clause.words:
                 clause.start, clause.first = token.start, token
             clause.words += 1
-        if kind is Kind.BREAK and self._abbreviates(tokens, n):
+        if kind is WordKind.BREAK and self._abbreviates(tokens, n):
             return n + 1
-        if kind is Kind.DASH and token.spaced and (follows is None or follows.spaced):
-            kind = Kind.COMMA
+        if kind is WordKind.DASH and token.spaced and (follows is None or follows.spaced):
+            kind = WordKind.COMMA
         if (sets_off := self._SIGNS.get(kind)) is not None:
             sets_off(self, token, follows)
         elif token.value == "±":
             self.spread = True
-        elif kind is Kind.NUMBER:
+        elif kind is WordKind.NUMBER:
             return self._number(tokens, n)
-        elif kind is Kind.SIZE:
+        elif kind is WordKind.SIZE:
             return self._size(tokens, n)
-        elif kind in (Kind.RATIO, Kind.URL, Kind.SOURCE):
+        elif kind in (WordKind.RATIO, WordKind.URL, WordKind.SOURCE):
             self._add(Item(kind, token.start, token.end, self.now, self.joined, text=str(token.value or "")))
         elif token.meaning is not None and token.meaning.only and (found := self._here(token)):
             self._value(token, found)
@@ -169,115 +169,115 @@ class Walk:
 
     # Signs that set off or join
 
-    def _break(self, token: Token, follows: Token | None) -> None:
+    def _break(self, token: TextToken, follows: TextToken | None) -> None:
         self.stack.clear()
         self._next_clause(token, ".")
         self.sentence, self.or_waits = self.now, False
         self.colon_topic = self.colon_strength = ""
 
-    def _comma(self, token: Token, follows: Token | None) -> None:
+    def _comma(self, token: TextToken, follows: TextToken | None) -> None:
         self._next_clause(token, ",")
 
-    def _open(self, token: Token, follows: Token | None) -> None:
+    def _open(self, token: TextToken, follows: TextToken | None) -> None:
         self.stack.append(self.now)
         parent = self.now
         self._next_clause(token, "(")
         self.clause.parent = parent
 
-    def _close(self, token: Token, follows: Token | None) -> None:
+    def _close(self, token: TextToken, follows: TextToken | None) -> None:
         self._settle()
         if self.stack:
             self.now = self.stack.pop()
             self.clause.end = token.end
         self.joined = ""
 
-    def _slash(self, token: Token, follows: Token | None) -> None:
-        if follows is not None and follows.kind in (Kind.LIMIT, Kind.STRENGTH, Kind.TOPIC, Kind.SUBJECT):
+    def _slash(self, token: TextToken, follows: TextToken | None) -> None:
+        if follows is not None and follows.kind in (WordKind.LIMIT, WordKind.STRENGTH, WordKind.TOPIC, WordKind.SUBJECT):
             self._next_clause(token, ",")
         else:
             self._settle(joiner=True)  # "6 Mbps recommended / 8 Mbps maximum": a slash joins as "or" does
             self.joined = "/"
 
-    def _join(self, token: Token, follows: Token | None) -> None:
+    def _join(self, token: TextToken, follows: TextToken | None) -> None:
         self._settle(joiner=True)
-        self.or_waits = token.kind is Kind.OR
-        self.joined = "or" if token.kind is Kind.OR else "and"
+        self.or_waits = token.kind is WordKind.OR
+        self.joined = "or" if token.kind is WordKind.OR else "and"
 
     # Words that say something of the items around them
 
-    def _limit(self, token: Token) -> None:
+    def _limit(self, token: TextToken) -> None:
         self.limit = {"max": "min", "min": "max"}[str(token.value)] if self._turned(token) else str(token.value)
         self.waiting_clause = self.now
 
-    def _mode(self, token: Token) -> None:
+    def _mode(self, token: TextToken) -> None:
         self.clause.mode = str(token.value)
 
-    def _approx(self, token: Token) -> None:
+    def _approx(self, token: TextToken) -> None:
         self.approx = True
 
-    def _if(self, token: Token) -> None:
+    def _if(self, token: TextToken) -> None:
         self.clause.conditional = True
         self.clause.odd.append(token)
 
-    def _topic(self, token: Token) -> None:
+    def _topic(self, token: TextToken) -> None:
         self.clause.topics.append(token)
 
-    def _subject(self, token: Token) -> None:
+    def _subject(self, token: TextToken) -> None:
         self.clause.subjects.append(token)
         self.last_subject = str(token.value)
 
-    def _abbreviates(self, tokens: Sequence[Token], n: int) -> bool:
+    def _abbreviates(self, tokens: Sequence[TextToken], n: int) -> bool:
         """Whether a full stop ends a short word that nobody knows, in front of a figure: it may say what the figure is."""
         if n == 0 or n + 1 >= len(tokens) or self.text[tokens[n].start : tokens[n].end] != ".":
             return False
         before = tokens[n - 1]
-        return before.kind is Kind.WORD and before.end == tokens[n].start and before.end - before.start <= 6 and tokens[n + 1].kind is Kind.NUMBER
+        return before.kind is WordKind.WORD and before.end == tokens[n].start and before.end - before.start <= 6 and tokens[n + 1].kind is WordKind.NUMBER
 
-    def _turned(self, token: Token) -> bool:
+    def _turned(self, token: TextToken) -> bool:
         """Whether a "not" in front of another limit is of this one as well: "not above 4 s or below 1 s"."""
         return token.value in ("max", "min") and _NOR.search(self.text[: token.end].lower()) is not None
 
-    def _word(self, token: Token) -> None:
+    def _word(self, token: TextToken) -> None:
         """A word that may be a value here, or a filler, or is not known."""
         found = self._here(token)
         if found:
             self._value(token, found)
         elif self.text[token.start : token.end].lower() in ("hd", "sd", "uhd") and self._beside_size(token):
             pass  # a name for the size that stands beside it
-        elif token.kind is Kind.VALUE and isinstance(token.value, tuple):
+        elif token.kind is WordKind.VALUE and isinstance(token.value, tuple):
             self._value(token, token.value)
-        elif isinstance(token.value, Unit) and self._unit_behind(token):
+        elif isinstance(token.value, UnitWord) and self._unit_behind(token):
             pass
-        elif isinstance(token.value, Unit) and token.value.measures in ("frames", "channels", "px", "bits", "rate"):
+        elif isinstance(token.value, UnitWord) and token.value.measures in ("frames", "channels", "px", "bits", "rate"):
             pass  # a word such as "frame" that stands by itself
-        elif token.kind is Kind.FILLER or (token.kind is Kind.COLUMN and token.value != "note"):
+        elif token.kind is WordKind.FILLER or (token.kind is WordKind.COLUMN and token.value != "note"):
             if self.text[token.start : token.end].lower() in ("between", "entre", "zwischen", "tra"):
                 self.between = True
-        elif token.kind in (Kind.DASH, Kind.TO, Kind.TIMES) or (
-            token.kind is Kind.ROLE and (token.value == "primary" or "server" in self.context.topics)
+        elif token.kind in (WordKind.DASH, WordKind.TO, WordKind.TIMES) or (
+            token.kind is WordKind.ROLE and (token.value == "primary" or "server" in self.context.topics)
         ):
             pass
         else:
             self.clause.odd.append(token)
 
-    def _beside_size(self, token: Token) -> bool:
+    def _beside_size(self, token: TextToken) -> bool:
         following = [t for t in self.tokens if t.start >= token.end][:2]
         behind = following[0] if following else None
-        if behind is not None and behind.kind is Kind.OPEN and len(following) > 1:
+        if behind is not None and behind.kind is WordKind.OPEN and len(following) > 1:
             behind = following[1]
-        if behind is not None and behind.kind is Kind.SIZE:
+        if behind is not None and behind.kind is WordKind.SIZE:
             return True
-        return bool(self.items) and self.items[-1].kind is Kind.SIZE and token.start - self.items[-1].end <= 2
+        return bool(self.items) and self.items[-1].kind is WordKind.SIZE and token.start - self.items[-1].end <= 2
 
-    def _unit_behind(self, token: Token) -> bool:
+    def _unit_behind(self, token: TextToken) -> bool:
         """A unit in a bracket of its own is that of the number before: "2 (seconds)"."""
         last = self.items[-1] if self.items else None
-        if last is None or last.kind is not Kind.NUMBER or last.unit is not None or self.clause.parent != last.clause:
+        if last is None or last.kind is not WordKind.NUMBER or last.unit is not None or self.clause.parent != last.clause:
             return False
         last.unit, last.own_unit = token.value, True  # type: ignore[assignment]
         return True
 
-    def _here(self, token: Token) -> tuple[tuple[str, str], ...]:
+    def _here(self, token: TextToken) -> tuple[tuple[str, str], ...]:
         """What a word means only where the row or the clause speaks of a parameter."""
         if token.meaning is None or not token.meaning.only:
             return ()
@@ -296,14 +296,14 @@ class Walk:
     def _audio_before(self) -> bool:
         return any(name.startswith("audio.") for item in self.items for name, _ in item.values)
 
-    def _value(self, token: Token, values: tuple[tuple[str, str], ...]) -> None:
+    def _value(self, token: TextToken, values: tuple[tuple[str, str], ...]) -> None:
         under = _UNDER.search(self.text[max(0, token.start - 12) : token.start].lower()) is not None
-        self._add(Item(Kind.VALUE, token.start, token.end, self.now, self.joined, values=values, under=under))
+        self._add(Item(WordKind.VALUE, token.start, token.end, self.now, self.joined, values=values, under=under))
 
-    def _number(self, tokens: Sequence[Token], n: int) -> int:
+    def _number(self, tokens: Sequence[TextToken], n: int) -> int:
         token = tokens[n]
-        assert isinstance(token.value, Number)
-        item = Item(Kind.NUMBER, token.start, token.end, self.now, self.joined, numbers=[token.value])
+        assert isinstance(token.value, NumberToken)
+        item = Item(WordKind.NUMBER, token.start, token.end, self.now, self.joined, numbers=[token.value])
         n = self._unit(tokens, n + 1, item)
         if item.unit is not None and item.unit.measures == "time" and re.search(r"(?<!\d)1\s*[/⁄]\s*\d*$", self.text[: tokens[n - 2].end if n > 1 else 0]):
             self.clause.odd.append(token)  # "1/2 s" is a half, or one or two
@@ -311,7 +311,7 @@ class Walk:
             self.spread = False
             if (
                 self.items
-                and self.items[-1].kind is Kind.NUMBER
+                and self.items[-1].kind is WordKind.NUMBER
                 and item.unit is not None
                 and item.unit.measures == "percent"
             ):
@@ -324,15 +324,15 @@ class Walk:
                 self.clause.odd.append(token)
         upto = n
         if upto < len(tokens) and tokens[upto].value == "max" and _FROM.search(self.text[: token.start].lower()) and _UP_TO.fullmatch(self.text[tokens[upto].start : tokens[upto].end].lower()):
-            tokens = [*tokens[:upto], replace(tokens[upto], kind=Kind.TO), *tokens[upto + 1 :]]  # "from 2500 up to 5000"
-        if upto < len(tokens) and tokens[upto].kind in (Kind.DASH, Kind.TO, Kind.AND):
+            tokens = [*tokens[:upto], replace(tokens[upto], kind=WordKind.TO), *tokens[upto + 1 :]]  # "from 2500 up to 5000"
+        if upto < len(tokens) and tokens[upto].kind in (WordKind.DASH, WordKind.TO, WordKind.AND):
             link = tokens[upto]
             beyond = tokens[upto + 1] if upto + 1 < len(tokens) else None
             if (
                 beyond is not None
-                and beyond.kind is Kind.NUMBER
-                and (link.kind is not Kind.AND or self.between)
-                and isinstance(beyond.value, Number)
+                and beyond.kind is WordKind.NUMBER
+                and (link.kind is not WordKind.AND or self.between)
+                and isinstance(beyond.value, NumberToken)
             ):
                 item.numbers.append(beyond.value)
                 item.end = beyond.end
@@ -342,39 +342,39 @@ class Walk:
                 if first is not None and item.unit != first:
                     item.text = f"{first.factor / item.unit.factor if item.unit else 1}"  # the first end's own unit
                 self.between = False
-        if n < len(tokens) and tokens[n].kind is Kind.TIMES:
+        if n < len(tokens) and tokens[n].kind is WordKind.TIMES:
             following = tokens[n + 1 : n + 4]
-            if any(t.kind is Kind.TOPIC and t.value == "video.frame_rate" for t in following):
+            if any(t.kind is WordKind.TOPIC and t.value == "video.frame_rate" for t in following):
                 item.times = True
-                n += 1 + next(i for i, t in enumerate(following) if t.kind is Kind.TOPIC) + 1
+                n += 1 + next(i for i, t in enumerate(following) if t.kind is WordKind.TOPIC) + 1
                 item.end = tokens[n - 1].end
         self.clause.end = max(self.clause.end, item.end)
         self._add(item)
         return n
 
-    def _unit(self, tokens: Sequence[Token], n: int, item: Item) -> int:
+    def _unit(self, tokens: Sequence[TextToken], n: int, item: Item) -> int:
         """A unit behind a number, with nothing or a hyphen between."""
-        at = n + 1 if n + 1 < len(tokens) and tokens[n].kind is Kind.DASH and not tokens[n].spaced else n
-        if at < len(tokens) and tokens[at].kind is Kind.UNIT and isinstance(tokens[at].value, Unit):
+        at = n + 1 if n + 1 < len(tokens) and tokens[n].kind is WordKind.DASH and not tokens[n].spaced else n
+        if at < len(tokens) and tokens[at].kind is WordKind.UNIT and isinstance(tokens[at].value, UnitWord):
             item.unit, item.own_unit, item.end = tokens[at].value, True, tokens[at].end  # type: ignore[assignment]
             return at + 1
         return n
 
-    def _size(self, tokens: Sequence[Token], n: int) -> int:
+    def _size(self, tokens: Sequence[TextToken], n: int) -> int:
         token = tokens[n]
         assert isinstance(token.value, Size)
-        item = Item(Kind.SIZE, token.start, token.end, self.now, self.joined, sizes=[token.value])
-        if n + 2 < len(tokens) and tokens[n + 1].kind in (Kind.DASH, Kind.TO) and isinstance(tokens[n + 2].value, Size):
+        item = Item(WordKind.SIZE, token.start, token.end, self.now, self.joined, sizes=[token.value])
+        if n + 2 < len(tokens) and tokens[n + 1].kind in (WordKind.DASH, WordKind.TO) and isinstance(tokens[n + 2].value, Size):
             item.sizes.append(tokens[n + 2].value)  # type: ignore[arg-type]
             item.end = tokens[n + 2].end
             n += 2
-        elif n + 2 < len(tokens) and tokens[n + 1].kind is Kind.OPEN and isinstance(tokens[n + 2].value, Size):
+        elif n + 2 < len(tokens) and tokens[n + 1].kind is WordKind.OPEN and isinstance(tokens[n + 2].value, Size):
             other: Size = tokens[n + 2].value  # type: ignore[assignment]
             same = (other.width, other.height) == (token.value.width, token.value.height)
             if (
                 (same or token.value.only_height or token.value.height == other.height)
                 and n + 3 < len(tokens)
-                and tokens[n + 3].kind is Kind.CLOSE
+                and tokens[n + 3].kind is WordKind.CLOSE
             ):
                 item.sizes = [
                     replace(other, scan=other.scan or token.value.scan, rates=other.rates or token.value.rates)
@@ -385,7 +385,7 @@ class Walk:
         self._add(item)
         return n + 1
 
-    def _strength(self, token: Token) -> None:
+    def _strength(self, token: TextToken) -> None:
         if _SHOULD_BE.fullmatch(self.text[token.start : token.end].lower()):
             self.wished = self.sentence
         self.strength = "not" if self.strength == "not" else str(token.value)
@@ -436,7 +436,7 @@ class Walk:
     def _alike(a: Item, b: Item) -> bool:
         return a.kind is b.kind and {name for name, _ in a.values} == {name for name, _ in b.values}
 
-    def _colon(self, token: Token, follows: Token | None) -> None:
+    def _colon(self, token: TextToken, follows: TextToken | None) -> None:
         clause = self.clause
         if any(item.clause == self.now for item in self.items):
             return
@@ -465,7 +465,7 @@ class Walk:
                     group.append(item)
                 else:
                     break
-            if self.limit and len(group) > 1 and last.kind is not Kind.VALUE:
+            if self.limit and len(group) > 1 and last.kind is not WordKind.VALUE:
                 group = group[:1] if last.own_unit and group[1].own_unit else group
             if self.strength == "not":
                 self._denied_before(group)
@@ -551,9 +551,9 @@ class Walk:
                     item.subject = item.subject or (str(parents.subjects[-1].value) if parents.subjects else "")
                     item.mode = item.mode or parents.mode
 
-    _SIGNS: ClassVar[Mapping[Kind, Callable[[Walk, Token, Token | None], None]]] = {
-        Kind.BREAK: _break, Kind.COMMA: _comma, Kind.OPEN: _open, Kind.CLOSE: _close, Kind.COLON: _colon, Kind.SLASH: _slash, Kind.OR: _join, Kind.AND: _join,
+    _SIGNS: ClassVar[Mapping[WordKind, Callable[[Walk, TextToken, TextToken | None], None]]] = {
+        WordKind.BREAK: _break, WordKind.COMMA: _comma, WordKind.OPEN: _open, WordKind.CLOSE: _close, WordKind.COLON: _colon, WordKind.SLASH: _slash, WordKind.OR: _join, WordKind.AND: _join,
     }  # fmt: skip
-    _SAYS: ClassVar[Mapping[Kind, Callable[[Walk, Token], None]]] = {
-        Kind.LIMIT: _limit, Kind.STRENGTH: _strength, Kind.MODE: _mode, Kind.APPROX: _approx, Kind.IF: _if, Kind.TOPIC: _topic, Kind.SUBJECT: _subject,
+    _SAYS: ClassVar[Mapping[WordKind, Callable[[Walk, TextToken], None]]] = {
+        WordKind.LIMIT: _limit, WordKind.STRENGTH: _strength, WordKind.MODE: _mode, WordKind.APPROX: _approx, WordKind.IF: _if, WordKind.TOPIC: _topic, WordKind.SUBJECT: _subject,
     }  # fmt: skip

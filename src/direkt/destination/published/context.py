@@ -8,19 +8,19 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, replace
 from typing import ClassVar
 
-from direkt.destination.published.tokens import Number, Size, Token, scan, without_notes
-from direkt.destination.published.vocabulary import BARE_MODES, Kind, Unit, singular
+from direkt.destination.published.tokens import NumberToken, Size, TextToken, scan, without_notes
+from direkt.destination.published.vocabulary import BARE_MODES, UnitWord, WordKind, singular
 
 
 @dataclass(frozen=True, slots=True)
-class Context:
+class CellContext:
     """What is known of a cell before it is read."""
 
     topics: tuple[str, ...] = ()
     subject: str = ""  # video, audio
     limit: str = ""  # min, max
     strength: str = ""  # must, should, not, accept
-    unit: Unit | None = None
+    unit: UnitWord | None = None
     sizes: tuple[Size, ...] = ()
     rates: tuple[float, float] | None = None  # fps, from and to
     channels: int = 0
@@ -47,7 +47,7 @@ class Context:
         """Whether it names a size, a rate, a number of channels or a mode: a cell under it holds for that alone."""
         return bool(self.sizes or self.rates or self.channels or self.mode)
 
-    def under(self, outer: Context) -> Context:
+    def under(self, outer: CellContext) -> CellContext:
         """This, with what ``outer`` says where this says nothing."""
         return replace(
             self,
@@ -68,11 +68,11 @@ class Context:
         )
 
 
-NOTHING = Context()
+NOTHING = CellContext()
 
 
 @functools.lru_cache(maxsize=4096)
-def read(text: str) -> Context:
+def read(text: str) -> CellContext:
     """What the words of a head, a row's name or a group say."""
     return _Words(without_notes(text)).context()
 
@@ -85,30 +85,30 @@ class _Words:
         self.text, self.tokens = text, scan(text)
         self.topics: list[str] = []
         self.sizes: list[Size] = []
-        self.figures: list[tuple[Number, str]] = []  # with the unit behind, or "size" where a size stands before
+        self.figures: list[tuple[NumberToken, str]] = []  # with the unit behind, or "size" where a size stands before
         self.values: list[tuple[str, str]] = []
         self.odd: list[str] = []
         self.said: dict[str, str] = {}  # subject, limit, strength, column, other: the first word counts; mode, role, protocol: the last
         self.channels = 0
-        self.unit: Unit | None = None
+        self.unit: UnitWord | None = None
         for n, token in enumerate(self.tokens):
             take = self._TAKES.get(token.kind)
             if take is not None:
                 take(self, token, self.tokens[n - 1] if n else None)
 
-    def _first(self, token: Token, before: Token | None) -> None:
+    def _first(self, token: TextToken, before: TextToken | None) -> None:
         self.said.setdefault(_SAID[token.kind], str(token.value))
 
-    def _last(self, token: Token, before: Token | None) -> None:
+    def _last(self, token: TextToken, before: TextToken | None) -> None:
         self.said[_SAID[token.kind]] = str(token.value)
 
-    def _other(self, token: Token, before: Token | None) -> None:
+    def _other(self, token: TextToken, before: TextToken | None) -> None:
         self.said.setdefault("other", self.text[token.start : token.end])
 
-    def _topic(self, token: Token, before: Token | None) -> None:
+    def _topic(self, token: TextToken, before: TextToken | None) -> None:
         self.topics.append(str(token.value))
 
-    def _size(self, token: Token, before: Token | None) -> None:
+    def _size(self, token: TextToken, before: TextToken | None) -> None:
         size = token.value
         assert isinstance(size, Size)
         if not any((s.width, s.height) == (size.width, size.height) for s in self.sizes):
@@ -116,22 +116,22 @@ class _Words:
         elif size.rates:
             self.sizes = [size if s.height == size.height else s for s in self.sizes]
 
-    def _number(self, token: Token, before: Token | None) -> None:
-        assert isinstance(token.value, Number)
-        while before is not None and before.kind is Kind.FILLER and before is not self.tokens[0]:
+    def _number(self, token: TextToken, before: TextToken | None) -> None:
+        assert isinstance(token.value, NumberToken)
+        while before is not None and before.kind is WordKind.FILLER and before is not self.tokens[0]:
             before = self.tokens[self.tokens.index(before) - 1]  # "1920x1080 @ 50"
-        self.figures.append((token.value, "size" if before is not None and before.kind is Kind.SIZE else ""))
+        self.figures.append((token.value, "size" if before is not None and before.kind is WordKind.SIZE else ""))
 
-    def _unit(self, token: Token, before: Token | None) -> None:
+    def _unit(self, token: TextToken, before: TextToken | None) -> None:
         unit = token.value
-        if not isinstance(unit, Unit):
+        if not isinstance(unit, UnitWord):
             return
-        if self.figures and before is not None and before.kind is Kind.NUMBER:
+        if self.figures and before is not None and before.kind is WordKind.NUMBER:
             self.figures = [(number, mark or unit.measures) for number, mark in self.figures]
         elif unit.measures != "frames" or _bracketed(self.text, token.start, token.end):
             self.unit = self.unit or unit
 
-    def _value(self, token: Token, before: Token | None) -> None:
+    def _value(self, token: TextToken, before: TextToken | None) -> None:
         for name, value in token.value if isinstance(token.value, tuple) else ():
             if name == "stream.protocol":
                 self.said["protocol"] = value
@@ -143,17 +143,17 @@ class _Words:
             if name.startswith("audio."):
                 self.said.setdefault("subject", "audio")
 
-    def _odd(self, token: Token, before: Token | None) -> None:
+    def _odd(self, token: TextToken, before: TextToken | None) -> None:
         if token.meaning is None or not any(where in self.topics for where, _ in token.meaning.only):
             self.odd.append(self.text[token.start : token.end])
 
-    _TAKES: ClassVar[Mapping[Kind, Callable[[_Words, Token, Token | None], None]]] = {
-        Kind.TOPIC: _topic, Kind.SUBJECT: _first, Kind.LIMIT: _first, Kind.STRENGTH: _first, Kind.COLUMN: _first, Kind.MODE: _last, Kind.ROLE: _last,
-        Kind.OTHER: _other, Kind.SIZE: _size, Kind.NUMBER: _number, Kind.UNIT: _unit, Kind.VALUE: _value,
-        **dict.fromkeys((Kind.WORD, Kind.IF, Kind.SOURCE, Kind.URL, Kind.RATIO), _odd),
+    _TAKES: ClassVar[Mapping[WordKind, Callable[[_Words, TextToken, TextToken | None], None]]] = {
+        WordKind.TOPIC: _topic, WordKind.SUBJECT: _first, WordKind.LIMIT: _first, WordKind.STRENGTH: _first, WordKind.COLUMN: _first, WordKind.MODE: _last, WordKind.ROLE: _last,
+        WordKind.OTHER: _other, WordKind.SIZE: _size, WordKind.NUMBER: _number, WordKind.UNIT: _unit, WordKind.VALUE: _value,
+        **dict.fromkeys((WordKind.WORD, WordKind.IF, WordKind.SOURCE, WordKind.URL, WordKind.RATIO), _odd),
     }  # fmt: skip
 
-    def context(self) -> Context:
+    def context(self) -> CellContext:
         """What they come to."""
         said = self.said
         subject, limit, mode = said.get("subject", ""), said.get("limit", ""), said.get("mode", "")
@@ -165,7 +165,7 @@ class _Words:
             rates, limit = (1, rates[1]), ""
         if "latency" in self.topics and not mode:
             mode = bare_mode(self.text)
-        return Context(
+        return CellContext(
             topics=_family(self.topics, subject), subject=subject, limit=limit, strength=said.get("strength", ""), unit=self.unit,
             sizes=tuple(self.sizes), rates=rates, channels=self.channels, mode=mode, role=said.get("role", ""), protocol=said.get("protocol", ""),
             values=tuple(self.values), column=said.get("column", ""), other=said.get("other", ""), odd=tuple(self.odd), text=self.text,
@@ -173,7 +173,7 @@ class _Words:
 
 
 _SAID = {
-    Kind.SUBJECT: "subject", Kind.LIMIT: "limit", Kind.STRENGTH: "strength", Kind.COLUMN: "column", Kind.MODE: "mode", Kind.ROLE: "role",
+    WordKind.SUBJECT: "subject", WordKind.LIMIT: "limit", WordKind.STRENGTH: "strength", WordKind.COLUMN: "column", WordKind.MODE: "mode", WordKind.ROLE: "role",
 }  # fmt: skip
 
 
@@ -193,7 +193,7 @@ def audible(topic: str) -> str:
     )
 
 
-def _rates(figures: list[tuple[Number, str]], odd: list[str]) -> tuple[float, float] | None:
+def _rates(figures: list[tuple[NumberToken, str]], odd: list[str]) -> tuple[float, float] | None:
     """Frame rates among the numbers of a head; all others are odd."""
     rates: list[float] = []
     for number, mark in figures:

@@ -6,7 +6,7 @@ import re
 from collections.abc import Sequence
 
 from direkt.destination.published.reading import whole
-from direkt.destination.published.result import Gathered, Said, Step, note, reject
+from direkt.destination.published.result import Gathered, LadderStep, SaidClaim, note, reject
 from direkt.protocol import address
 
 _ALL_RATES = (1, 300)  # fps of a step that names none
@@ -29,10 +29,10 @@ _KEY_WORDS = frozenset(
 _FACTS = {"session.longest_hours": "is max", "session.lead_time_hours": "is min max", "peak_percent": "max is"}
 
 
-def ladder_of(made: Gathered, steps: Sequence[Said]) -> list[Said]:
+def ladder_of(made: Gathered, steps: Sequence[SaidClaim]) -> list[SaidClaim]:
     """The ladder; what holds for no one size comes back."""
-    groups: dict[tuple[str, tuple[float, float], str], list[Said]] = {}
-    back: list[Said] = []
+    groups: dict[tuple[str, tuple[float, float], str], list[SaidClaim]] = {}
+    back: list[SaidClaim] = []
     for one in steps:
         sizes, rates = one.claim.sizes, one.claim.rates
         if one.claim.mode or len(sizes) != 1:
@@ -46,13 +46,13 @@ def ladder_of(made: Gathered, steps: Sequence[Said]) -> list[Said]:
             continue
         coded: dict[str, object] = {"codec": codec} if codec else {}
         head: dict[str, object] = {**coded, "size": size, "frame_rate": {"min": whole(rates[0]), "max": whole(rates[1])}}
-        made.ladder.append(Step(head, bitrate, ones))
+        made.ladder.append(LadderStep(head, bitrate, ones))
     return back
 
 
-def audio_ladder_of(made: Gathered, sounds: Sequence[Said]) -> list[Said]:
+def audio_ladder_of(made: Gathered, sounds: Sequence[SaidClaim]) -> list[SaidClaim]:
     """The audio ladder, by channels."""
-    groups: dict[int, list[Said]] = {}
+    groups: dict[int, list[SaidClaim]] = {}
     for one in sounds:
         groups.setdefault(one.claim.channels, []).append(one)
     for channels, ones in groups.items():
@@ -60,11 +60,11 @@ def audio_ladder_of(made: Gathered, sounds: Sequence[Said]) -> list[Said]:
         if isinstance(bitrate, str):
             reject(made, ones, bitrate)
         else:
-            made.audio_ladder.append(Step({"channels": channels}, bitrate, ones))
+            made.audio_ladder.append(LadderStep({"channels": channels}, bitrate, ones))
     return []
 
 
-def _bitrates(ones: Sequence[Said]) -> dict[str, float] | str:
+def _bitrates(ones: Sequence[SaidClaim]) -> dict[str, float] | str:
     """min, best and max of a step, or why there is none."""
     found: dict[str, set[float]] = {}
     for one in ones:
@@ -88,7 +88,7 @@ def _bitrates(ones: Sequence[Said]) -> dict[str, float] | str:
     return made
 
 
-def protocol(made: Gathered, one: Said) -> None:
+def protocol(made: Gathered, one: SaidClaim) -> None:
     """A protocol and its port."""
     key: tuple[str, int] = one.claim.value  # type: ignore[assignment]
     told, ones = made.protocols.get(key, ({}, ()))
@@ -96,7 +96,7 @@ def protocol(made: Gathered, one: Said) -> None:
     note(made, one, "protocols")
 
 
-def srt(made: Gathered, one: Said, said: Sequence[Said]) -> None:
+def srt(made: Gathered, one: SaidClaim, said: Sequence[SaidClaim]) -> None:
     """What is told of srt: which end the pushing one has to be, latency, passphrase, stream id; it goes with a port or an address of srt."""
     what = one.claim.what.removeprefix("srt.")
     if one.claim.strength == "not":
@@ -143,9 +143,9 @@ def _rises(span: dict[str, object]) -> bool:
     return ends == sorted(ends)
 
 
-def _srt_port(one: Said, said: Sequence[Said]) -> tuple[int, Said] | None:
+def _srt_port(one: SaidClaim, said: Sequence[SaidClaim]) -> tuple[int, SaidClaim] | None:
     """The port that something told of srt goes with, and who says so; None: there is none, or several."""
-    ports: list[tuple[int, Said]] = []
+    ports: list[tuple[int, SaidClaim]] = []
     for other in said:
         value = other.claim.value
         if other.claim.what == "protocol" and isinstance(value, tuple) and value[0] == "srt":
@@ -158,7 +158,7 @@ def _srt_port(one: Said, said: Sequence[Said]) -> tuple[int, Said] | None:
     return near[0] if len({port for port, _ in near}) == 1 else None
 
 
-def behind(made: Gathered, one: Said) -> None:
+def behind(made: Gathered, one: SaidClaim) -> None:
     """How far viewers are behind, in a latency mode or in the sheet as it stands."""
     mode = "" if one.claim.mode == "normal" else one.claim.mode
     value, shape = one.claim.value, one.claim.shape
@@ -185,7 +185,7 @@ _SINCE_USE = re.compile(r"last (?:use|event|stream)|(?:un|not |nicht )(?:used|be
 _OTHERWISE = "says something else than another line"
 
 
-def mode(made: Gathered, one: Said) -> None:
+def mode(made: Gathered, one: SaidClaim) -> None:
     """A latency mode; the normal one is the sheet itself."""
     value: tuple[str, str] = one.claim.value  # type: ignore[assignment]
     name, words = value
@@ -200,7 +200,7 @@ def mode(made: Gathered, one: Said) -> None:
     note(made, one, "latency")
 
 
-def server(made: Gathered, one: Said) -> None:
+def server(made: Gathered, one: SaidClaim) -> None:
     """A server address, without the placeholder for the key."""
     text = str(one.claim.value)
     for sign in ("{", "[", "%7B"):
@@ -219,7 +219,7 @@ def server(made: Gathered, one: Said) -> None:
     note(made, one, "servers")
 
 
-def fact(made: Gathered, one: Said) -> None:
+def fact(made: Gathered, one: SaidClaim) -> None:
     """Something of the session or the key."""
     claim = one.claim
     what = claim.what

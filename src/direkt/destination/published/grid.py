@@ -30,7 +30,7 @@ _MOST_TEXT = 80_000  # characters of all cells
 
 
 @dataclass(frozen=True, slots=True)
-class Cell:
+class GridCell:
     """One cell; one that spans several places is the same object in all of them."""
 
     line: int  # from 1
@@ -43,7 +43,7 @@ class Grid:
     """One table, or the lines of a list."""
 
     title: str = ""
-    rows: list[list[Cell]] = field(default_factory=list)
+    rows: list[list[GridCell]] = field(default_factory=list)
     heads: int = 0  # rows that the markup itself calls heads
     pairs: bool = False  # names and values from a list, not a table
     prose: bool = False  # sentences that stand in no table
@@ -68,10 +68,10 @@ def _check(grids: Sequence[Grid]) -> None:
         raise UnusableInput(f"more than {_MOST_TEXT} characters of settings: cut it down to the table of settings")
 
 
-def _cell(line: int, text: str, *, head: bool = False) -> Cell:
+def _cell(line: int, text: str, *, head: bool = False) -> GridCell:
     lines = (" ".join(part.split()) for part in text.split("\n"))
     clean = "\n".join(part for part in lines if part)
-    return Cell(line, clean if len(clean) <= _LONGEST else clean[:_LONGEST] + " …", head)
+    return GridCell(line, clean if len(clean) <= _LONGEST else clean[:_LONGEST] + " …", head)
 
 
 # CSV
@@ -98,7 +98,7 @@ def _shifted(text: str, line: int) -> list[Grid]:
     """The tables behind an empty line."""
     rest = text.split("\n", line)[-1] if text.count("\n") >= line else ""
     return [
-        Grid(g.title, [[Cell(c.line + line, c.text, c.head) for c in row] for row in g.rows]) for g in _csv_parts(rest)
+        Grid(g.title, [[GridCell(c.line + line, c.text, c.head) for c in row] for row in g.rows]) for g in _csv_parts(rest)
     ]
 
 
@@ -389,7 +389,7 @@ def _table(table: _Element, title: str) -> Grid:
     caption = table.find("caption")
     if caption is not None:
         grid.title = f"{title} / {_words(caption)}".strip(" /").replace("\n", " ")
-    hanging: dict[int, tuple[int, Cell]] = {}  # column: rows that a cell above still covers
+    hanging: dict[int, tuple[int, GridCell]] = {}  # column: rows that a cell above still covers
     for tr in table.iter("tr"):
         if next(tr.iterancestors("table"), None) is not table:
             continue
@@ -411,10 +411,10 @@ def _table(table: _Element, title: str) -> Grid:
 
 
 def _row(
-    tr: _Element, cells: Iterable[_Element], hanging: dict[int, tuple[int, Cell]]
-) -> tuple[list[Cell], dict[int, tuple[int, Cell]]]:
-    row: list[Cell] = []
-    left: dict[int, tuple[int, Cell]] = {}
+    tr: _Element, cells: Iterable[_Element], hanging: dict[int, tuple[int, GridCell]]
+) -> tuple[list[GridCell], dict[int, tuple[int, GridCell]]]:
+    row: list[GridCell] = []
+    left: dict[int, tuple[int, GridCell]] = {}
 
     def cover() -> None:
         while len(row) in hanging:

@@ -13,8 +13,8 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from direkt.destination.published import context as contexts
-from direkt.destination.published.context import NOTHING, Context
-from direkt.destination.published.grid import Cell, Grid
+from direkt.destination.published.context import NOTHING, CellContext
+from direkt.destination.published.grid import Grid, GridCell
 from direkt.destination.published.statement import OTHER_THINGS, Statement, figures, kind_of, says, sizes_in, statement
 from direkt.destination.published.tables import Table
 from direkt.destination.published.vocabulary import UNITS, singular
@@ -69,7 +69,7 @@ def _of(grid: Grid) -> list[Statement]:
         return _pairs(grid, title)
     rows = [row for row in grid.rows if any(says(cell) for cell in row)]
     width = max(map(len, rows), default=0)
-    rows = [[*row, *[Cell(row[0].line, "")] * (width - len(row))] for row in rows]
+    rows = [[*row, *[GridCell(row[0].line, "")] * (width - len(row))] for row in rows]
     if not rows:
         return []
     rows = _turned(rows)
@@ -79,11 +79,11 @@ def _of(grid: Grid) -> list[Statement]:
         rows = _status(_split(rows, heads), heads)
         width = max(map(len, rows))
     if width == 1:
-        return _pairs(Grid(grid.title, [[Cell(row[0].line, ""), row[0]] for row in rows], pairs=True), title)
+        return _pairs(Grid(grid.title, [[GridCell(row[0].line, ""), row[0]] for row in rows], pairs=True), title)
     return Table(rows, heads, title).read()
 
 
-def _turned(rows: list[list[Cell]]) -> list[list[Cell]]:
+def _turned(rows: list[list[GridCell]]) -> list[list[GridCell]]:
     """A table whose rows are minimum, recommended and maximum, turned so that its columns are."""
     firsts = [contexts.read(row[0].text) for row in rows[1:]]
     roles = [c for c in firsts if (c.limit or c.strength) and not (c.topics or c.sizes or c.odd or c.values or c.rates)]
@@ -103,7 +103,7 @@ def _role(words: str) -> bool:
     return bool(found.strength or found.limit) and not (found.topics or found.odd or found.values or found.sizes or found.rates or found.subject)
 
 
-def _split(rows: list[list[Cell]], heads: int) -> list[list[Cell]]:
+def _split(rows: list[list[GridCell]], heads: int) -> list[list[GridCell]]:
     """A column headed "recommended / maximum" over "6 / 9 Mbps" is two."""
     for n in range(len(rows[0]) - 1, 0, -1):
         two = _TWO.match(rows[heads - 1][n].text.strip())
@@ -124,7 +124,7 @@ def _split(rows: list[list[Cell]], heads: int) -> list[list[Cell]]:
     return rows
 
 
-def _status(rows: list[list[Cell]], heads: int) -> list[list[Cell]]:
+def _status(rows: list[list[GridCell]], heads: int) -> list[list[GridCell]]:
     """A column that says of each row whether it is mandatory, recommended or not supported speaks of the row's values, or else of its name."""
     for n in range(1, len(rows[0])):
         cells = [row[n].text for row in rows[heads:] if says(row[n])]
@@ -145,7 +145,7 @@ def _status(rows: list[list[Cell]], heads: int) -> list[list[Cell]]:
     return rows
 
 
-def _second_head(rows: list[list[Cell]], heads: int) -> tuple[int, list[list[Cell]]]:
+def _second_head(rows: list[list[GridCell]], heads: int) -> tuple[int, list[list[GridCell]]]:
     """Takes a second head row along: "min, max" under "Bitrate"; a head that was left empty is its neighbour's."""
     if heads != 1 or len(rows) < 3:
         return heads, rows
@@ -174,7 +174,7 @@ def _title_topics(title: str) -> tuple[str, ...]:
     return found.topics if found.topics and not found.odd and "bitrate" in found.topics[-1] else ()
 
 
-def _pairs(grid: Grid, title: Context) -> list[Statement]:
+def _pairs(grid: Grid, title: CellContext) -> list[Statement]:
     out: list[Statement] = []
     group = title
     for row in grid.rows:
@@ -188,7 +188,7 @@ def _pairs(grid: Grid, title: Context) -> list[Statement]:
     return out
 
 
-def _heads(rows: Sequence[Sequence[Cell]]) -> int:
+def _heads(rows: Sequence[Sequence[GridCell]]) -> int:
     """Head rows at the top: those whose cells are names, roles, sizes or modes, over cells that are figures and words."""
     if len(rows) < 2:
         return 0
@@ -213,7 +213,7 @@ def _heads(rows: Sequence[Sequence[Cell]]) -> int:
     return 0
 
 
-def _continues(rows: Sequence[Sequence[Cell]]) -> bool:
+def _continues(rows: Sequence[Sequence[GridCell]]) -> bool:
     first = rows[0]
     sizes = [sizes_in(cell) for cell in first[1:] if says(cell)]
     return len(sizes) > 1 and all(len(found) == 1 for found in sizes) and len(rows) > 1

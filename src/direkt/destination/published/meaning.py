@@ -9,33 +9,33 @@ from __future__ import annotations
 
 from direkt.destination.published import pairing
 from direkt.destination.published.clauses import PREPOSITIONS, Clause, Item, Walk
-from direkt.destination.published.context import Context
+from direkt.destination.published.context import CellContext
 from direkt.destination.published.numbers import PLAUSIBLE, Habit, resolve
 from direkt.destination.published.reading import (
     COUNTS,
     KEYFRAMES,
     LEVELS,
     Claim,
-    Left,
+    LeftWords,
     OpenError,
-    Parsed,
+    ParsedCell,
     Reading,
     stem,
     whole,
 )
 from direkt.destination.published.tokens import Size
-from direkt.destination.published.vocabulary import Kind
+from direkt.destination.published.vocabulary import WordKind
 
-__all__ = ["Claim", "Left", "Parsed", "parse"]
+__all__ = ["Claim", "LeftWords", "ParsedCell", "parse"]
 
 
-def parse(text: str, context: Context, habit: Habit) -> Parsed:
+def parse(text: str, context: CellContext, habit: Habit) -> ParsedCell:
     """What a cell's ``text`` claims, under its heads."""
     return _Meaning(Walk(text, context), context, habit).parsed()
 
 
 class _Meaning(Reading):
-    def parsed(self) -> Parsed:
+    def parsed(self) -> ParsedCell:
         pairing.layouts(self)
         pairing.units(self)
         self._bad_clauses()
@@ -53,7 +53,7 @@ class _Meaning(Reading):
                 self._claim(item)
         for number, why in self.bad.items():
             clause = self.clauses[number]
-            self.out.left.append(Left(clause.start, clause.end, why))
+            self.out.left.append(LeftWords(clause.start, clause.end, why))
         said = set()
         for _, claim in self.claims:
             doubt = self.doubtful.get(stem(claim.what))
@@ -61,9 +61,9 @@ class _Meaning(Reading):
                 self.out.claims.append(claim)
             elif (claim.start, doubt) not in said:
                 said.add((claim.start, doubt))
-                self.out.left.append(Left(claim.start, claim.end, doubt))
+                self.out.left.append(LeftWords(claim.start, claim.end, doubt))
         if not self.out.claims and not self.out.left and self.text.strip():
-            self.out.left.append(Left(0, len(self.text), "nothing in it that could be a value"))
+            self.out.left.append(LeftWords(0, len(self.text), "nothing in it that could be a value"))
         return self.out
 
     def _bad_clauses(self) -> None:
@@ -115,17 +115,17 @@ class _Meaning(Reading):
         try:
             if item.strength == "not?":
                 raise OpenError("does the no before it hold for this too?")
-            if item.kind is Kind.NUMBER:
+            if item.kind is WordKind.NUMBER:
                 self._figure(item)
-            elif item.kind is Kind.SIZE:
+            elif item.kind is WordKind.SIZE:
                 self._size(item)
-            elif item.kind is Kind.RATIO:
+            elif item.kind is WordKind.RATIO:
                 self._ratio(item)
-            elif item.kind is Kind.SOURCE:
+            elif item.kind is WordKind.SOURCE:
                 if "video.frame_rate" not in (item.topic, *self.context.topics):
                     raise OpenError("the same as the source: only a frame rate can require that")
                 self.add(item, "video.frame_rate", "source", True)
-            elif item.kind is Kind.URL:
+            elif item.kind is WordKind.URL:
                 self.add(item, "server", "is", item.text)
             else:
                 self._words(item)
@@ -226,14 +226,14 @@ class _Meaning(Reading):
         (size,) = sizes
         if limit:
             if (
-                len([i for i in self.items if i.kind is Kind.SIZE and not i.limit and i.joined in ("or", "/", "and")])
+                len([i for i in self.items if i.kind is WordKind.SIZE and not i.limit and i.joined in ("or", "/", "and")])
                 and not self.context.limit
             ):
                 raise OpenError("a limit on several sizes")
             if not size.only_height:
                 self.add(item, "video.width", limit, size.width)
             self.add(item, "video.height", limit, size.height)
-        elif any(s.only_height for i in self.items if i.kind is Kind.SIZE and not i.limit for s in i.sizes):
+        elif any(s.only_height for i in self.items if i.kind is WordKind.SIZE and not i.limit for s in i.sizes):
             self.add(item, "video.height", "is", size.height)
         else:
             self.add(item, "video.size", "is", size.text)
@@ -243,15 +243,15 @@ class _Meaning(Reading):
 
     def _rates_of(self, item: Item, size: Size, limit: str) -> None:
         """The frame rates that are written with a picture size."""
-        every = [s for i in self.items if i.kind is Kind.SIZE for s in i.sizes]
+        every = [s for i in self.items if i.kind is WordKind.SIZE for s in i.sizes]
         if not size.rates:
             return
         if size.scan == "i" and any(rate > 30 for rate in size.rates):
-            self.out.left.append(Left(item.start, item.end, "of this rate: fields or frames a second?"))
+            self.out.left.append(LeftWords(item.start, item.end, "of this rate: fields or frames a second?"))
         elif len({s.rates for s in every}) > 1 and len({s.text for s in every}) > 1:
-            self.out.left.append(Left(item.start, item.end, "the frame rate differs by picture size"))
+            self.out.left.append(LeftWords(item.start, item.end, "the frame rate differs by picture size"))
         elif size.span and size.rates[0] > size.rates[-1]:
-            self.out.left.append(Left(item.start, item.end, "a range of rates that runs downwards"))
+            self.out.left.append(LeftWords(item.start, item.end, "a range of rates that runs downwards"))
         elif size.span:
             self._add_plain(item, "video.frame_rate", "min", whole(size.rates[0]))
             self._add_plain(item, "video.frame_rate", "max", whole(size.rates[-1]))
@@ -290,7 +290,7 @@ class _Meaning(Reading):
             values = values[-1:]  # "no HE-AAC" is of the profile, not of the codec
         for name, value in values:
             if name == "b_frames":
-                if any(i.kind is Kind.NUMBER for i in self.items):
+                if any(i.kind is WordKind.NUMBER for i in self.items):
                     raise OpenError("none, or so many?")
                 self._add_plain(item, "video.b_frames", "is", 0)
             elif name == "audio.channels":

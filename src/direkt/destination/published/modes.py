@@ -5,15 +5,15 @@ from __future__ import annotations
 import re
 
 from direkt.destination.published import context as contexts
-from direkt.destination.published.reading import Claim, Left, Parsed
+from direkt.destination.published.reading import Claim, LeftWords, ParsedCell
 
 _PIECE = re.compile(r"[^,;\n/]+")
 _MARKS = " \t()[]:-–—."
 
 
-def parse(text: str) -> Parsed:
+def parse(text: str) -> ParsedCell:
     """One claim for each mode, with the words behind it as what it means for viewers."""
-    out = Parsed()
+    out = ParsedCell()
     found: list[tuple[str, str, int, int]] = []
     for match in _PIECE.finditer(text):
         piece = match[0]
@@ -25,7 +25,7 @@ def parse(text: str) -> Parsed:
             name, words, begin, _ = found[-1]
             found[-1] = (name, f"{words}, {piece.strip(_MARKS)}".strip(", "), begin, end)
         elif piece.strip():
-            out.left.append(Left(start, end, "no latency mode goes by this name"))
+            out.left.append(LeftWords(start, end, "no latency mode goes by this name"))
     for mode, rest, start, end in found:
         out.claims.append(Claim("latency", "must", "is", (mode, rest), start, end))
     return out

@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from direkt.destination.published.tokens import Number
+from direkt.destination.published.tokens import NumberToken
 
 # From, to: what a parameter can sensibly be, in its own unit
 PLAUSIBLE: dict[str, tuple[float, float]] = {
@@ -50,7 +50,7 @@ class Habit:
     mark: str = ""
 
 
-def habit_of(numbers: Iterable[Number]) -> Habit:
+def habit_of(numbers: Iterable[NumberToken]) -> Habit:
     """The habit that all ``numbers`` of a table show."""
     seen = set()
     for number in numbers:
@@ -59,7 +59,7 @@ def habit_of(numbers: Iterable[Number]) -> Habit:
     return Habit(seen.pop() if len(seen) == 1 else "")
 
 
-def resolve(number: Number, what: str, factor: float, habit: Habit) -> float | None:
+def resolve(number: NumberToken, what: str, factor: float, habit: Habit) -> float | None:
     """The one value in ``what``'s own unit that ``number`` can have; None where it stays open."""
     low, high = PLAUSIBLE.get(what, (0.0, float("inf")))
     if number.plain is not None:

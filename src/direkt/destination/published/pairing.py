@@ -10,7 +10,7 @@ from dataclasses import replace
 from direkt.destination.published.clauses import Item
 from direkt.destination.published.numbers import PLAUSIBLE, resolve
 from direkt.destination.published.reading import KEYFRAMES, Claim, OpenError, Reading
-from direkt.destination.published.vocabulary import Kind
+from direkt.destination.published.vocabulary import WordKind
 
 _SINGLE = (
     KEYFRAMES,
@@ -27,7 +27,7 @@ def layouts(cell: Reading) -> None:
     """5.1 and 7.1 beside sound are channels."""
     for n, item in enumerate(cell.items):
         if (
-            item.kind is not Kind.NUMBER
+            item.kind is not WordKind.NUMBER
             or item.unit is not None
             or len(item.numbers) > 1
             or item.numbers[0].plain not in (5.1, 7.1)
@@ -37,16 +37,16 @@ def layouts(cell: Reading) -> None:
             name.startswith("audio.") for other in cell.items[:n] for name, _ in other.values
         )  # fmt: skip
         if sound and item.topic not in ("video.level", "video.profile"):
-            item.kind, item.values = Kind.VALUE, (("audio.channels", "6" if item.numbers[0].plain == 5.1 else "8"),)
+            item.kind, item.values = WordKind.VALUE, (("audio.channels", "6" if item.numbers[0].plain == 5.1 else "8"),)
 
 
 def units(cell: Reading) -> None:
     """Gives each bare number of a list the unit behind it, or before it."""
     for n, item in enumerate(cell.items):
-        if item.kind is not Kind.NUMBER or item.unit is not None or item.times:
+        if item.kind is not WordKind.NUMBER or item.unit is not None or item.times:
             continue
         for other in cell.items[n + 1 :]:
-            if other.kind is not Kind.NUMBER or other.joined == "." or other.topic != item.topic:
+            if other.kind is not WordKind.NUMBER or other.joined == "." or other.topic != item.topic:
                 break
             if other.unit is not None:
                 if other.unit.measures == "rate" and KEYFRAMES in (item.topic, *cell.context.topics):
@@ -55,9 +55,9 @@ def units(cell: Reading) -> None:
                     item.unit = other.unit
                 break
     for n, item in enumerate(cell.items):
-        if item.kind is Kind.NUMBER and item.unit is None and not item.times and n and cell.context.unit is None:
+        if item.kind is WordKind.NUMBER and item.unit is None and not item.times and n and cell.context.unit is None:
             before = cell.items[n - 1]
-            if before.kind is Kind.NUMBER and before.unit is not None and before.topic == item.topic:
+            if before.kind is WordKind.NUMBER and before.unit is not None and before.topic == item.topic:
                 item.unit = before.unit
                 low, high = PLAUSIBLE.get(cell.quiet(item), (0.0, float("inf")))
                 if not any(low <= value * item.unit.factor <= high for number in item.numbers for value in number.all):
@@ -69,8 +69,8 @@ def size_rates(cell: Reading) -> None:
     for n, item in enumerate(cell.items[1:], 1):
         before = cell.items[n - 1]
         if (
-            before.kind is not Kind.SIZE
-            or item.kind is not Kind.NUMBER
+            before.kind is not WordKind.SIZE
+            or item.kind is not WordKind.NUMBER
             or item.used
             or before.clause != item.clause
             or len(before.sizes) > 1
@@ -91,7 +91,7 @@ def restated(cell: Reading) -> None:
     for before, item in itertools.pairwise(cell.items):
         bracket = cell.clauses[item.clause]
         if (
-            before.kind is item.kind is Kind.NUMBER and not (before.used or item.used) and len(before.numbers) == len(item.numbers) == 1
+            before.kind is item.kind is WordKind.NUMBER and not (before.used or item.used) and len(before.numbers) == len(item.numbers) == 1
             and bracket.parent == before.clause and bracket.words == 1 and cell.quiet(before) == "video.frame_rate"
         ):  # fmt: skip
             a, b = (resolve(one.numbers[0], "video.frame_rate", 1, cell.habit) for one in (before, item))
@@ -117,7 +117,7 @@ def _plain_rates(cell: Reading, item: Item) -> tuple[float, ...]:
 def keyframes_in_frames(cell: Reading) -> None:
     """Frames at a rate are seconds; a rate in a keyframe's cell is but the condition."""
     here = [
-        i for i in cell.items if KEYFRAMES in ((i.topic,) if i.topic else cell.context.topics) and i.kind is Kind.NUMBER
+        i for i in cell.items if KEYFRAMES in ((i.topic,) if i.topic else cell.context.topics) and i.kind is WordKind.NUMBER
     ]
     frames = [
         i for i in here if (u := i.unit or cell.context.unit) is not None and u.measures == "frames" and not i.used
@@ -125,7 +125,7 @@ def keyframes_in_frames(cell: Reading) -> None:
     rates = [
         i
         for i in cell.items
-        if i.kind is Kind.NUMBER
+        if i.kind is WordKind.NUMBER
         and i.unit is not None
         and i.unit.measures == "rate"
         and not i.used
@@ -176,8 +176,8 @@ def _in_seconds(cell: Reading, frames: list[Item], rates: list[float]) -> None:
 
 def ports(cell: Reading) -> None:
     """A protocol and the number beside it are a protocol and its port."""
-    ports = [i for i in cell.items if i.kind is Kind.NUMBER and not i.used and i.unit is None and _is_port(cell, i)]
-    names = [i for i in cell.items if i.kind is Kind.VALUE and i.values[0][0] == "stream.protocol" and not i.used]
+    ports = [i for i in cell.items if i.kind is WordKind.NUMBER and not i.used and i.unit is None and _is_port(cell, i)]
+    names = [i for i in cell.items if i.kind is WordKind.VALUE and i.values[0][0] == "stream.protocol" and not i.used]
     topical = {"port", "stream.protocol", "server"} & {*cell.context.topics, *(i.topic for i in ports)}
     if not ports or not (names or cell.context.protocol):
         if ports and topical:
@@ -227,7 +227,7 @@ def _is_port(cell: Reading, item: Item) -> bool:
     topical = {"port", "stream.protocol", "server"} & {item.topic, *cell.context.topics}
     value = item.numbers[0].plain
     near = any(
-        i.kind is Kind.VALUE and i.values[0][0] == "stream.protocol" and abs(i.clause - item.clause) <= 1
+        i.kind is WordKind.VALUE and i.values[0][0] == "stream.protocol" and abs(i.clause - item.clause) <= 1
         for i in cell.items
     )
     return value == int(value) and value >= 10 and (bool(topical) or (near and value >= 80))
@@ -255,8 +255,8 @@ def under(cell: Reading) -> None:
 
 def codecs(cell: Reading) -> None:
     """Bitrates in turns with codecs are one for each: "6 Mbps (H.264), 4 Mbps (H.265)"."""
-    names = [i for i in cell.items if not i.used and i.kind is Kind.VALUE and i.values[0][0] == "video.codec" and i.strength != "not"]
-    rates = [i for i in cell.items if not i.used and i.kind is Kind.NUMBER and cell.quiet(i) == "video.bitrate.mean"]
+    names = [i for i in cell.items if not i.used and i.kind is WordKind.VALUE and i.values[0][0] == "video.codec" and i.strength != "not"]
+    rates = [i for i in cell.items if not i.used and i.kind is WordKind.NUMBER and cell.quiet(i) == "video.bitrate.mean"]
     if len({i.values[0][1] for i in names}) < 2 or not rates:
         return
     if _by_turns(rates, names):
@@ -271,8 +271,8 @@ def codecs(cell: Reading) -> None:
 def conditions(cell: Reading) -> None:
     """Sizes and channels that only say for what a bitrate holds."""
     live = [i for i in cell.items if not i.used]
-    rates = [i for i in live if i.kind is Kind.NUMBER and cell.quiet(i) == "video.bitrate.mean"]
-    sizes = [i for i in live if i.kind is Kind.SIZE]
+    rates = [i for i in live if i.kind is WordKind.NUMBER and cell.quiet(i) == "video.bitrate.mean"]
+    sizes = [i for i in live if i.kind is WordKind.SIZE]
     about = any("bitrate" in topic for topic in cell.context.topics)
     if rates and sizes and (about or (len(sizes) > 1 and len(rates) > 1)):
         turns = _by_turns(rates, sizes)
@@ -285,8 +285,8 @@ def conditions(cell: Reading) -> None:
                 cell.leave(item, "which picture size does it hold for?")
         for item in sizes:
             item.used = True
-    sounds = [i for i in live if i.kind is Kind.NUMBER and cell.quiet(i) == "audio.bitrate.mean"]
-    layouts = [i for i in live if i.kind is Kind.VALUE and any(n == "audio.channels" for n, _ in i.values)]
+    sounds = [i for i in live if i.kind is WordKind.NUMBER and cell.quiet(i) == "audio.bitrate.mean"]
+    layouts = [i for i in live if i.kind is WordKind.VALUE and any(n == "audio.channels" for n, _ in i.values)]
     if len(sounds) > 1 and len(layouts) == len(sounds):
         turns = _by_turns(sounds, layouts)
         pairs = [
@@ -318,7 +318,7 @@ def several(cell: Reading) -> None:
     plain: dict[str, list[Item]] = {}
     for item in cell.items:
         if (
-            item.kind is Kind.NUMBER
+            item.kind is WordKind.NUMBER
             and not item.used
             and not (item.limit or item.strength or item.times)
             and len(item.numbers) == 1

@@ -5,10 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from direkt.destination.published.clauses import Item, Walk
-from direkt.destination.published.context import Context, audible
+from direkt.destination.published.context import CellContext, audible
 from direkt.destination.published.numbers import Habit
 from direkt.destination.published.tokens import Size
-from direkt.destination.published.vocabulary import Kind, Unit
+from direkt.destination.published.vocabulary import UnitWord, WordKind
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,7 +30,7 @@ class Claim:
 
 
 @dataclass(frozen=True, slots=True)
-class Left:
+class LeftWords:
     """Words that claim nothing, and why."""
 
     start: int
@@ -40,11 +40,11 @@ class Left:
 
 
 @dataclass(slots=True)
-class Parsed:
+class ParsedCell:
     """What a cell says, and what of it was not understood."""
 
     claims: list[Claim] = field(default_factory=list)
-    left: list[Left] = field(default_factory=list)
+    left: list[LeftWords] = field(default_factory=list)
 
 
 class OpenError(Exception):
@@ -83,11 +83,11 @@ _TIMES = ("session.longest_hours", "session.shows_after_s", "session.lead_time_h
 class Reading:
     """One cell: an item's own unit or word says of what it is first, then the topic of its clause, last its row."""
 
-    def __init__(self, walk: Walk, context: Context, habit: Habit) -> None:
+    def __init__(self, walk: Walk, context: CellContext, habit: Habit) -> None:
         """Begins to read what ``walk`` found."""
         self.text, self.items, self.clauses = walk.text, walk.items, walk.clauses
         self.context, self.habit = context, habit
-        self.out = Parsed()
+        self.out = ParsedCell()
         self.bad: dict[int, str] = {}
         self.doubtful: dict[str, str] = {}
         self.claims: list[tuple[int, Claim]] = []
@@ -108,7 +108,7 @@ class Reading:
             return _MEASURED[unit.measures], 1
         return self._measured(item, unit, topics, subject)
 
-    def _measured(self, item: Item, unit: Unit, topics: tuple[str, ...], subject: str) -> tuple[str, float]:
+    def _measured(self, item: Item, unit: UnitWord, topics: tuple[str, ...], subject: str) -> tuple[str, float]:
         """The parameter of a figure whose unit leaves several open."""
         measures = unit.measures
         if measures == "bitrate" and topics[:1] == ("audio.sample_rate",) and self.text[item.start : item.end].rstrip().endswith("k"):
@@ -164,13 +164,13 @@ class Reading:
             return "video.bitrate.mean"
         if evidence.startswith("audio."):
             return "audio.bitrate.mean"
-        pictures = self.context.sizes or any(other.kind is Kind.SIZE for other in self.items)
+        pictures = self.context.sizes or any(other.kind is WordKind.SIZE for other in self.items)
         if family or evidence or "bitrate" in topics or pictures:
             return "audio.bitrate.mean" if family and family[0].startswith("audio.") else "video.bitrate.mean"
         raise OpenError("a bitrate of what?")
 
     @staticmethod
-    def _time(topics: tuple[str, ...], unit: Unit) -> tuple[str, float]:
+    def _time(topics: tuple[str, ...], unit: UnitWord) -> tuple[str, float]:
         for topic in topics:
             if topic in (KEYFRAMES, "video.buffer", "session.shows_after_s", "latency.behind"):
                 return topic, unit.factor
@@ -217,20 +217,20 @@ class Reading:
 
     def could_be(self, item: Item) -> list[str]:
         """Every parameter that an item may be of."""
-        if item.kind is Kind.VALUE:
+        if item.kind is WordKind.VALUE:
             return [name for name, _ in item.values]
-        if item.kind is Kind.SIZE:
+        if item.kind is WordKind.SIZE:
             return ["video.size", "video.width", "video.height"]
-        if item.kind is Kind.RATIO:
+        if item.kind is WordKind.RATIO:
             return ["video.chroma", "video.display_aspect", "video.sample_aspect"]
-        return [what] if item.kind is Kind.NUMBER and (what := self.quiet(item)) else []
+        return [what] if item.kind is WordKind.NUMBER and (what := self.quiet(item)) else []
 
     def leave(self, item: Item, why: str, *, aside: bool = False) -> None:
         """Claims nothing of an item, nor of its parameter in this cell."""
         item.used = True
         clause = self.clauses[item.clause]
         self.out.left.append(
-            Left(
+            LeftWords(
                 min(item.start, clause.start)
                 if len([i for i in self.items if i.clause == item.clause]) == 1
                 else item.start,

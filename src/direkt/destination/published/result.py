@@ -11,7 +11,7 @@ from direkt.destination.published.statement import Statement
 
 
 @dataclass(frozen=True, slots=True)
-class Said:
+class SaidClaim:
     """A claim with the statement that makes it."""
 
     statement: Statement
@@ -27,7 +27,7 @@ class Said:
 
 
 @dataclass(frozen=True, slots=True)
-class Unread:
+class UnreadWords:
     """Words of the table that claim nothing."""
 
     line: int
@@ -37,37 +37,37 @@ class Unread:
 
 
 @dataclass(slots=True)
-class Rule:
+class DraftedRule:
     """What became of all claims on one parameter."""
 
     parts: dict[str, JsonDemand] = field(default_factory=dict)  # must, should, never
     same_as_source: bool = False
-    origins: list[Said] = field(default_factory=list)
+    origins: list[SaidClaim] = field(default_factory=list)
 
 
 @dataclass(slots=True)
-class Step:
+class LadderStep:
     """One step of a ladder: what it is for, and its bitrates in kbit/s."""
 
     head: dict[str, object]
     bitrate: dict[str, float] = field(default_factory=dict)
-    origins: list[Said] = field(default_factory=list)
+    origins: list[SaidClaim] = field(default_factory=list)
 
 
 @dataclass(slots=True)
 class Gathered:
     """Everything that a table says, as a sheet has it."""
 
-    rules: dict[str, dict[str, Rule]] = field(default_factory=dict)  # by latency mode; "": all
-    ladder: list[Step] = field(default_factory=list)
-    audio_ladder: list[Step] = field(default_factory=list)
-    protocols: dict[tuple[str, int], tuple[dict[str, object], tuple[Said, ...]]] = field(default_factory=dict)  # with what is told of srt
-    servers: dict[str, tuple[str, str, Said]] = field(default_factory=dict)  # with region and role
-    facts: dict[str, tuple[object, Said]] = field(default_factory=dict)  # session and key
+    rules: dict[str, dict[str, DraftedRule]] = field(default_factory=dict)  # by latency mode; "": all
+    ladder: list[LadderStep] = field(default_factory=list)
+    audio_ladder: list[LadderStep] = field(default_factory=list)
+    protocols: dict[tuple[str, int], tuple[dict[str, object], tuple[SaidClaim, ...]]] = field(default_factory=dict)  # with what is told of srt
+    servers: dict[str, tuple[str, str, SaidClaim]] = field(default_factory=dict)  # with region and role
+    facts: dict[str, tuple[object, SaidClaim]] = field(default_factory=dict)  # session and key
     contradicted: set[str] = field(default_factory=set)  # facts and modes of which two lines say different things
-    modes: dict[str, tuple[str, Said]] = field(default_factory=dict)  # of latency: what viewers get
-    behind: dict[str, tuple[dict[str, float], Said]] = field(default_factory=dict)  # by latency mode: s, min and max
-    unread: list[Unread] = field(default_factory=list)
+    modes: dict[str, tuple[str, SaidClaim]] = field(default_factory=dict)  # of latency: what viewers get
+    behind: dict[str, tuple[dict[str, float], SaidClaim]] = field(default_factory=dict)  # by latency mode: s, min and max
+    unread: list[UnreadWords] = field(default_factory=list)
     used: dict[int, list[tuple[int, int, str]]] = field(default_factory=dict)  # by statement: places and what they say
     refused: dict[int, list[tuple[int, int, str]]] = field(default_factory=dict)  # by statement: places, and why not
 
@@ -86,12 +86,12 @@ class Gathered:
         )
 
 
-def note(made: Gathered, one: Said, what: str) -> None:
+def note(made: Gathered, one: SaidClaim, what: str) -> None:
     """Remembers of which words something was made."""
     made.used.setdefault(id(one.statement), []).append((one.claim.start, one.claim.end, what))
 
 
-def reject(made: Gathered, ones: Iterable[Said], reason: str, *, aside: bool = False) -> None:
+def reject(made: Gathered, ones: Iterable[SaidClaim], reason: str, *, aside: bool = False) -> None:
     """Lists words that claim nothing, with the reason; ``aside``: they are merely not for a sheet."""
     seen = set()
     for one in ones:
@@ -99,4 +99,4 @@ def reject(made: Gathered, ones: Iterable[Said], reason: str, *, aside: bool = F
         made.refused.setdefault(id(one.statement), []).append((one.claim.start, one.claim.end, reason))
         if (one.statement.line, words, reason) not in seen:
             seen.add((one.statement.line, words, reason))
-            made.unread.append(Unread(one.statement.line, words, reason, aside))
+            made.unread.append(UnreadWords(one.statement.line, words, reason, aside))

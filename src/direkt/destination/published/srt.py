@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from direkt.destination.published.reading import Claim, Left, Parsed
+from direkt.destination.published.reading import Claim, LeftWords, ParsedCell
 
 TOPICS = ("srt.passphrase", "srt.stream_id")
 _ANSWERS = {
@@ -15,18 +15,18 @@ _ANSWERS = {
 _LONGEST = 100  # characters of a stream id
 
 
-def parse(text: str, topic: str) -> Parsed:
+def parse(text: str, topic: str) -> ParsedCell:
     """What the cell says."""
-    out = Parsed()
+    out = ParsedCell()
     words = " ".join(text.split()).strip(" .")
     if topic == "srt.passphrase":
         meant = [answer for answer, wording in _ANSWERS.items() if re.fullmatch(rf"(?:is |are )?(?:{wording})", words.lower())]
         if meant:
             out.claims.append(Claim(topic, "must", "is", meant[0], 0, len(text)))
         else:
-            out.left.append(Left(0, len(text), "is a passphrase required, optional or refused?"))
+            out.left.append(LeftWords(0, len(text), "is a passphrase required, optional or refused?"))
     elif not words or len(words) > _LONGEST or re.fullmatch(r"(?i)required|optional|mandatory|yes|no|supported|see .*", words):
-        out.left.append(Left(0, len(text), "does not say what the stream id is to be"))
+        out.left.append(LeftWords(0, len(text), "does not say what the stream id is to be"))
     else:
         out.claims.append(Claim(topic, "must", "is", words, 0, len(text)))
     return out

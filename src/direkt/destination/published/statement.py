@@ -6,10 +6,10 @@ import re
 from dataclasses import dataclass, replace
 
 from direkt.destination.published import context as contexts
-from direkt.destination.published.context import NOTHING, Context
-from direkt.destination.published.grid import Cell
+from direkt.destination.published.context import NOTHING, CellContext
+from direkt.destination.published.grid import GridCell
 from direkt.destination.published.tokens import Size, scan, without_notes
-from direkt.destination.published.vocabulary import Kind
+from direkt.destination.published.vocabulary import WordKind
 
 # A table of features: "H.264: yes"
 ANSWERS = {
@@ -34,7 +34,7 @@ class Statement:
     name: str
     head: str  # of its column; empty where it says nothing
     text: str
-    context: Context
+    context: CellContext
     prose: bool = False
     why_not: str = ""  # why it cannot be read at all
     aside: bool = False  # it is not for a sheet: another thing than the pushed stream, or nothing that a sheet tells
@@ -52,11 +52,11 @@ def statement(
     name: str,
     head: str,
     text: str,
-    column: Context,
-    group: Context,
+    column: CellContext,
+    group: CellContext,
     *,
     prose: bool = False,
-    keys: Context = NOTHING,
+    keys: CellContext = NOTHING,
 ) -> Statement:
     if (answer := ANSWERS.get(text.strip().lower().rstrip("."))) is not None and name:
         feature = contexts.read(name)
@@ -95,56 +95,56 @@ def statement(
 _LATE = ("latency", "delay", "latenz", "verzögerung", "délai", "latence", "latencia", "latenza", "retardo")
 
 
-def late(named: Context, about: Context) -> Context:
+def late(named: CellContext, about: CellContext) -> CellContext:
     """ "Latency" is srt's beside srt, and the viewers' beside a latency mode; alone it is nobody's."""
     if named.other.lower() not in _LATE or not (about.protocol == "srt" or about.mode):
         return named
     return replace(named, other="", topics=("srt.latency_ms" if about.protocol == "srt" else "latency.behind",))
 
 
-def _within(own: Context, group: Context) -> Context:
+def _within(own: CellContext, group: CellContext) -> CellContext:
     if group.subject == "audio" and own.topics:
         return replace(own, topics=tuple(map(contexts.audible, own.topics)))
     return own
 
 
-def _region(own: Context) -> str:
+def _region(own: CellContext) -> str:
     return " ".join(own.odd)
 
 
-def says(cell: Cell) -> bool:
+def says(cell: GridCell) -> bool:
     """Whether anything stands in it."""
     return cell.text.strip().lower() not in _EMPTY
 
 
-def figures(cell: Cell) -> bool:
+def figures(cell: GridCell) -> bool:
     """Whether it has a number, a size or a ratio."""
-    return any(token.kind in (Kind.NUMBER, Kind.SIZE, Kind.RATIO) for token in scan(cell.text))
+    return any(token.kind in (WordKind.NUMBER, WordKind.SIZE, WordKind.RATIO) for token in scan(cell.text))
 
 
-def sizes_in(cell: Cell) -> list[Size]:
+def sizes_in(cell: GridCell) -> list[Size]:
     """The picture sizes in it."""
     return [token.value for token in scan(cell.text) if isinstance(token.value, Size)]
 
 
-def kind_of(cell: Cell) -> str:
+def kind_of(cell: GridCell) -> str:
     """What a cell of a first row looks like: empty, head, topic, condition, value or odd."""
     if not says(cell):
         return "empty"
     found = contexts.read(cell.text)
     tokens = scan(cell.text)
-    if any(token.kind is Kind.URL for token in tokens):
+    if any(token.kind is WordKind.URL for token in tokens):
         return "value"
     if found.conditions and not found.topics and not found.odd:
         return "condition"
-    if found.topics and not any(t.kind in (Kind.NUMBER, Kind.RATIO) for t in tokens):
+    if found.topics and not any(t.kind in (WordKind.NUMBER, WordKind.RATIO) for t in tokens):
         return "topic"
     if found.values and not found.topics and (found.limit or found.strength):
         return "value"
     if found.column or found.limit or found.strength or found.unit or found.role:
-        return "head" if not any(t.kind in (Kind.NUMBER, Kind.RATIO) for t in tokens) else "value"
+        return "head" if not any(t.kind in (WordKind.NUMBER, WordKind.RATIO) for t in tokens) else "value"
     if found.subject and not found.odd and not found.values:
         return "topic"
-    if found.values or any(t.kind in (Kind.NUMBER, Kind.RATIO) for t in tokens):
+    if found.values or any(t.kind in (WordKind.NUMBER, WordKind.RATIO) for t in tokens):
         return "value"
     return "odd"

@@ -8,8 +8,8 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from direkt.destination.published import context as contexts
-from direkt.destination.published.context import NOTHING, Context
-from direkt.destination.published.grid import Cell
+from direkt.destination.published.context import NOTHING, CellContext
+from direkt.destination.published.grid import GridCell
 from direkt.destination.published.statement import (
     ANSWERS,
     OTHER_THINGS,
@@ -20,8 +20,8 @@ from direkt.destination.published.statement import (
     sizes_in,
     statement,
 )
-from direkt.destination.published.tokens import Number, Size, scan
-from direkt.destination.published.vocabulary import Kind, Unit
+from direkt.destination.published.tokens import NumberToken, Size, scan
+from direkt.destination.published.vocabulary import UnitWord, WordKind
 
 # Heads of columns that are but names for how good the picture is
 _NAMED_SIZE = re.compile(r"(?:sd|hd|fhd|full ?hd|uhd|ultra ?hd|qhd|2k|4k|8k)(?: (?:feed|quality|stream|video))?", re.IGNORECASE)
@@ -36,14 +36,14 @@ def _shared_unit(found: list[Statement]) -> list[Statement]:
     """Bare numbers of a row take the one unit that stands with another number of it."""
     units = {
         token.value for one in found for before, token in itertools.pairwise(scan(one.text))
-        if before.kind is Kind.NUMBER and isinstance(token.value, Unit)
+        if before.kind is WordKind.NUMBER and isinstance(token.value, UnitWord)
     }  # fmt: skip
     if len(units) != 1:
         return found
     unit = next(iter(units))
     return [
         replace(one, context=replace(one.context, unit=unit))
-        if one.context.unit is None and all(t.kind is Kind.NUMBER for t in scan(one.text)) else one
+        if one.context.unit is None and all(t.kind is WordKind.NUMBER for t in scan(one.text)) else one
         for one in found
     ]  # fmt: skip
 
@@ -51,7 +51,7 @@ def _shared_unit(found: list[Statement]) -> list[Statement]:
 class Table:
     """Rows under heads."""
 
-    def __init__(self, rows: Sequence[Sequence[Cell]], heads: int, title: Context) -> None:
+    def __init__(self, rows: Sequence[Sequence[GridCell]], heads: int, title: CellContext) -> None:
         """``heads`` of the rows are head rows; ``title`` is what the headings above say."""
         self.rows, self.title = [list(row) for row in rows[heads:]], title
         self.head_rows = rows[:heads]
@@ -64,7 +64,7 @@ class Table:
 
     def _fill_down(self, columns: Sequence[int]) -> None:
         """A cell left empty under another is that one's: it spanned both. It holds for a column where all in front of it are empty too."""
-        above: dict[int, Cell] = {}
+        above: dict[int, GridCell] = {}
         for number, row in enumerate(self.rows):
             if self._is_group(row) or not any(says(cell) for n, cell in enumerate(row) if n not in columns):
                 above.clear()
@@ -79,7 +79,7 @@ class Table:
                     above[n] = row[n]
 
     def _head_text(self, column: int) -> str:
-        cells: list[Cell] = []
+        cells: list[GridCell] = []
         for row in self.head_rows:
             if row[column] not in cells:
                 cells.append(row[column])
@@ -114,7 +114,7 @@ class Table:
         return bool(keyed and (named or self._first_is_sizes() or self._first_is_values()))
 
     @staticmethod
-    def _names(column: Context) -> bool:
+    def _names(column: CellContext) -> bool:
         return bool(column.topics or column.subject or column.role or column.unit)
 
     def _first_is_sizes(self) -> bool:
@@ -180,7 +180,7 @@ class Table:
                 made = statement(row[n].line, "", self.texts[n], row[n].text, column, group, keys=replace(key, odd=()))
                 # a bitrate for a codec is a step of the ladder; anything else for one codec only is no rule
                 coded = n in codecs and len(codecs) > 1 and not any("bitrate" in t for t in made.context.topics)
-                rates = {t.value.measures for t in scan(row[n].text) if isinstance(t.value, Unit)} | ({column.unit.measures} if column.unit else set())
+                rates = {t.value.measures for t in scan(row[n].text) if isinstance(t.value, UnitWord)} | ({column.unit.measures} if column.unit else set())
                 codec = f"only for {self.texts[n]}" if coded and rates != {"bitrate"} else ""
                 out.append(replace(made, name=name, why_not=made.why_not or why or codec, aside=made.aside or (aside and not made.why_not)))
         return out
@@ -193,14 +193,14 @@ class Table:
         ]
         return found if min(found) >= 0 and any("bitrate" in t for c in self.columns for t in c.topics) else []
 
-    def _measured(self, row: Sequence[Cell]) -> Context:
+    def _measured(self, row: Sequence[GridCell]) -> CellContext:
         """The size that stands in two columns."""
         sides = self._sides()
         numbers = [
             t.value
             for n in sides
             for t in scan(row[n].text)[:1]
-            if isinstance(t.value, Number) and t.value.plain is not None
+            if isinstance(t.value, NumberToken) and t.value.plain is not None
         ]
         if len(numbers) != 2 or len(self.rows) < 2:
             return NOTHING
@@ -211,7 +211,7 @@ class Table:
             else NOTHING
         )
 
-    def _is_key(self, n: int, column: Context) -> bool:
+    def _is_key(self, n: int, column: CellContext) -> bool:
         if n in self._sides():
             return True
         if n == 0 and (
@@ -242,7 +242,7 @@ class Table:
 
     def _bitrates_below(self, n: int) -> bool:
         tokens = (token for row in self.rows for m, cell in enumerate(row) if m != n for token in scan(cell.text))
-        return any(token.kind is Kind.UNIT and getattr(token.value, "measures", "") == "bitrate" for token in tokens)
+        return any(token.kind is WordKind.UNIT and getattr(token.value, "measures", "") == "bitrate" for token in tokens)
 
     def _tells_codecs_apart(self, n: int) -> bool:
         """Whether each cell names one codec, and not all of them the same."""
@@ -252,7 +252,7 @@ class Table:
     def _urls_below(self, n: int) -> bool:
         return any("://" in cell.text for row in self.rows for m, cell in enumerate(row) if m != n)
 
-    def _key(self, n: int, cell: Cell) -> Context:
+    def _key(self, n: int, cell: GridCell) -> CellContext:
         """What a key's cell says, with its head in mind."""
         head = self.columns[n]
         found = contexts.read(cell.text)
@@ -262,13 +262,13 @@ class Table:
         if "latency" in head.topics and not found.mode:
             return replace(found, mode=contexts.bare_mode(cell.text), strength="", limit="", odd=())
         if "video.frame_rate" in head.topics and not found.rates:
-            numbers = [t.value for t in scan(cell.text) if isinstance(t.value, Number)]
+            numbers = [t.value for t in scan(cell.text) if isinstance(t.value, NumberToken)]
             values = [v for number in numbers for v in (number.listed or number.all[:1])]
             if values and all(1 <= value <= 300 for value in values):
                 low = 1.0 if found.limit == "max" else min(values)
                 return replace(found, rates=(low, max(values)), odd=(), limit="", unit=None, topics=())
         if "audio.channels" in head.topics and not found.channels:
-            numbers = [t.value for t in scan(cell.text) if isinstance(t.value, Number)]
+            numbers = [t.value for t in scan(cell.text) if isinstance(t.value, NumberToken)]
             layouts = {5.1: 6, 7.1: 8, 2.0: 2, 1.0: 1}
             if len(numbers) == 1 and numbers[0].plain is not None and 1 <= numbers[0].plain <= 24:
                 return replace(found, channels=layouts.get(numbers[0].plain, int(numbers[0].plain)), odd=())
@@ -286,7 +286,7 @@ class Table:
 
     # parameters
 
-    def _is_group(self, row: Sequence[Cell]) -> bool:
+    def _is_group(self, row: Sequence[GridCell]) -> bool:
         """A row with one cell that says something, and no value in it."""
         filled = {id(cell) for cell in row if says(cell)}
         return len(filled) == 1 and says(row[0]) and ":" not in row[0].text and kind_of(row[0]) != "value"
@@ -389,7 +389,7 @@ class Table:
             return [0, 1]
         return [0]
 
-    def _value_columns(self, values: Sequence[int]) -> tuple[list[Context], set[int], bool]:
+    def _value_columns(self, values: Sequence[int]) -> tuple[list[CellContext], set[int], bool]:
         """What each value column is for, those of which nobody can tell, and whether sizes in a row tell it."""
         columns = list(self.columns)
         strange = {
@@ -419,7 +419,7 @@ class Table:
                 found = contexts.read(row[n].text)
                 made = replace(NOTHING, sizes=found.sizes, rates=found.rates)
                 if rates is not None:
-                    numbers = [t.value for t in scan(rates[n].text) if isinstance(t.value, Number) and t.value.all]
+                    numbers = [t.value for t in scan(rates[n].text) if isinstance(t.value, NumberToken) and t.value.all]
                     figures = [number.all[0] for number in numbers]
                     if figures and all(1 <= figure <= 300 for figure in figures):
                         made = replace(made, rates=(min(figures), max(figures)))
@@ -433,7 +433,7 @@ class Table:
     def _roles(self, values: Sequence[int]) -> bool:
         return any(self.columns[n].strength in ("should", "must", "not", "accept") for n in values)
 
-    def _is_sizes_row(self, row: Sequence[Cell], values: Sequence[int]) -> bool:
+    def _is_sizes_row(self, row: Sequence[GridCell], values: Sequence[int]) -> bool:
         """ "Resolution", and one size for each column."""
         if contexts.read(row[0].text).topics != ("video.size",) or len(values) < 2:
             return False

@@ -12,12 +12,12 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from direkt.destination.published.vocabulary import LONGEST, PHRASES, UNITS, Kind, Meaning, Unit, singular
+from direkt.destination.published.vocabulary import LONGEST, PHRASES, UNITS, Meaning, UnitWord, WordKind, singular
 from direkt.protocol.schemes import SCHEMES
 
 
 @dataclass(frozen=True, slots=True)
-class Number:
+class NumberToken:
     """A number: ``plain`` where its digits have one meaning, else as thousands and as a decimal."""
 
     plain: float | None
@@ -51,10 +51,10 @@ class Size:
 
 
 @dataclass(frozen=True, slots=True)
-class Token:
+class TextToken:
     """A piece of the text from ``start`` to ``end``."""
 
-    kind: Kind
+    kind: WordKind
     start: int
     end: int
     value: object = None
@@ -104,10 +104,10 @@ _SYMBOLS = {
     ">": "min",
     "+": "min",
 }
-_MARKS = {",": Kind.COMMA, ":": Kind.COLON, "/": Kind.SLASH, "(": Kind.OPEN, ")": Kind.CLOSE, "[": Kind.OPEN, "]": Kind.CLOSE,
-          "&": Kind.AND, "+": Kind.AND, "..": Kind.TO, "=": Kind.COLON}  # fmt: skip
+_MARKS = {",": WordKind.COMMA, ":": WordKind.COLON, "/": WordKind.SLASH, "(": WordKind.OPEN, ")": WordKind.CLOSE, "[": WordKind.OPEN, "]": WordKind.CLOSE,
+          "&": WordKind.AND, "+": WordKind.AND, "..": WordKind.TO, "=": WordKind.COLON}  # fmt: skip
 _GLUED = {
-    "k": Unit("bitrate", 1.0), "m": Unit("bitrate", 1000.0), "fps": Unit("rate"), "p": Unit("rate"), "ch": Unit("channels"),
+    "k": UnitWord("bitrate", 1.0), "m": UnitWord("bitrate", 1000.0), "fps": UnitWord("rate"), "p": UnitWord("rate"), "ch": UnitWord("channels"),
 }  # fmt: skip
 _BYTES = re.compile(r"[kKM]?B(?:ps|/s|/sec)|[kKM]?Bytes?", re.ASCII)  # bytes, or bits in a sloppy hand: nobody knows
 _ABBREVIATED = frozenset(
@@ -143,12 +143,12 @@ _STANDARD = re.compile(r"\b(bt|rec)\.(709|2020|601|2100)\b")
 
 
 @functools.lru_cache(maxsize=4096)
-def scan(text: str) -> tuple[Token, ...]:
+def scan(text: str) -> tuple[TextToken, ...]:
     """The tokens of ``text``; spaces and words without meaning of their own are among them only as fillers."""
     low = _TOGETHER.sub(lambda m: m[0].replace("+", " "), plain(text))
     low = _BESIDE.sub(r"\1 \2", _STANDARD.sub(r"\1 \2", low))  # of the same length
     atoms = list(_MASTER.finditer(low))
-    out: list[Token] = []
+    out: list[TextToken] = []
     n, spaced = 0, True
     while n < len(atoms):
         match = atoms[n]
@@ -161,26 +161,26 @@ def scan(text: str) -> tuple[Token, ...]:
             stop = atoms[upto - 1].end()
             if low[stop : stop + 1] == "." and low[start:stop].rpartition(" ")[2] in _ABBREVIATED:
                 upto += upto < len(atoms) and atoms[upto].start() == stop  # its point is the abbreviation's
-            if _BYTES.match(text, start) and meaning.kind is Kind.UNIT:
-                meaning = Meaning(Kind.WORD, "bytes")
+            if _BYTES.match(text, start) and meaning.kind is WordKind.UNIT:
+                meaning = Meaning(WordKind.WORD, "bytes")
             unit = UNITS.get(tuple(singular(w) for w in re.split(r"[\s_-]+", low[start:stop])))
             if (
                 unit is not None
                 and out
-                and out[-1].kind is Kind.NUMBER
-                and meaning.kind is not Kind.UNIT
+                and out[-1].kind is WordKind.NUMBER
+                and meaning.kind is not WordKind.UNIT
                 and meaning.value != "bytes"
             ):
-                meaning = Meaning(Kind.UNIT, unit)  # "60 frames per second" has the unit, "frames per second" names it
-            token = Token(meaning.kind, start, stop, meaning.value, meaning, spaced)
-            if meaning.kind is Kind.NUMBER:
-                token = Token(Kind.NUMBER, start, stop, Number(float(str(meaning.value))), meaning, spaced)
+                meaning = Meaning(WordKind.UNIT, unit)  # "60 frames per second" has the unit, "frames per second" names it
+            token = TextToken(meaning.kind, start, stop, meaning.value, meaning, spaced)
+            if meaning.kind is WordKind.NUMBER:
+                token = TextToken(WordKind.NUMBER, start, stop, NumberToken(float(str(meaning.value))), meaning, spaced)
             out.append(token)
             n, spaced = upto, False
             continue
         if group == "level":  # as in high@L4.1
-            out.append(Token(Kind.TOPIC, start, start + 1, "video.level", spaced=spaced))
-            out.append(Token(Kind.NUMBER, start + 1, end, _number(match["lv"]), spaced=False))
+            out.append(TextToken(WordKind.TOPIC, start, start + 1, "video.level", spaced=spaced))
+            out.append(TextToken(WordKind.NUMBER, start + 1, end, _number(match["lv"]), spaced=False))
         else:
             out.append(_single(text, low, group, match, spaced, out))
         n, spaced = n + 1, False
@@ -227,39 +227,39 @@ def _word(atom: re.Match[str]) -> str:
     return re.sub(r"[\s.]", "", text) if text.startswith("h") and text[-3:-1] == "26" else text
 
 
-def _single(text: str, low: str, group: str, match: re.Match[str], spaced: bool, before: Sequence[Token]) -> Token:
+def _single(text: str, low: str, group: str, match: re.Match[str], spaced: bool, before: Sequence[TextToken]) -> TextToken:
     start, end = match.span()
     part = low[start:end]
     if group == "url":
-        return Token(Kind.URL, start, end, text[start:end].rstrip(".,;:"), spaced=spaced)
+        return TextToken(WordKind.URL, start, end, text[start:end].rstrip(".,;:"), spaced=spaced)
     if group in ("wxh", "lines", "over", "full"):
-        return Token(Kind.SIZE, start, end, _size(match, group), spaced=spaced)
+        return TextToken(WordKind.SIZE, start, end, _size(match, group), spaced=spaced)
     if group == "ratio":
         tidy = re.sub(r"[x×*/]", ":", part.replace(" ", ""))
-        return Token(Kind.RATIO, start, end, ":".join(tidy) if ":" not in tidy else tidy, spaced=spaced)
+        return TextToken(WordKind.RATIO, start, end, ":".join(tidy) if ":" not in tidy else tidy, spaced=spaced)
     if group == "number":
-        return Token(Kind.NUMBER, start, end, _number(part), spaced=spaced)
+        return TextToken(WordKind.NUMBER, start, end, _number(part), spaced=spaced)
     if group == "word":
-        if before and before[-1].kind is Kind.NUMBER and part in _GLUED and (not spaced or part in ("p", "ch")):
-            return Token(Kind.UNIT, start, end, _GLUED[part], spaced=False)
-        return Token(Kind.WORD, start, end, spaced=spaced)
+        if before and before[-1].kind is WordKind.NUMBER and part in _GLUED and (not spaced or part in ("p", "ch")):
+            return TextToken(WordKind.UNIT, start, end, _GLUED[part], spaced=False)
+        return TextToken(WordKind.WORD, start, end, spaced=spaced)
     if group == "symbol":
         if part == "%":
-            return Token(Kind.UNIT, start, end, Unit("percent"), spaced=spaced)
+            return TextToken(WordKind.UNIT, start, end, UnitWord("percent"), spaced=spaced)
         if part in _SYMBOLS:
-            return Token(Kind.LIMIT, start, end, _SYMBOLS[part], spaced=spaced)
-        return Token(Kind.WORD, start, end, "±" if part[0] in "±+" else None, spaced=spaced)
+            return TextToken(WordKind.LIMIT, start, end, _SYMBOLS[part], spaced=spaced)
+        return TextToken(WordKind.WORD, start, end, "±" if part[0] in "±+" else None, spaced=spaced)
     if group == "break":
-        return Token(Kind.BREAK, start, end, spaced=spaced)
+        return TextToken(WordKind.BREAK, start, end, spaced=spaced)
     if part in _DASHES and part != "~":
-        return Token(Kind.DASH, start, end, spaced=spaced)
+        return TextToken(WordKind.DASH, start, end, spaced=spaced)
     if part == "~":
-        return Token(Kind.APPROX, start, end, spaced=spaced)
+        return TextToken(WordKind.APPROX, start, end, spaced=spaced)
     if part in "×*":
-        return Token(Kind.TIMES, start, end, spaced=spaced)
+        return TextToken(WordKind.TIMES, start, end, spaced=spaced)
     if part in _MARKS:
-        return Token(_MARKS[part], start, end, spaced=spaced)
-    return Token(Kind.FILLER if part in "*@\"_'´#" or not part.isalnum() else Kind.WORD, start, end, spaced=spaced)
+        return TextToken(_MARKS[part], start, end, spaced=spaced)
+    return TextToken(WordKind.FILLER if part in "*@\"_'´#" or not part.isalnum() else WordKind.WORD, start, end, spaced=spaced)
 
 
 def _size(match: re.Match[str], group: str) -> Size:
@@ -284,26 +284,26 @@ def _rates(text: str | None) -> tuple[float, ...]:
 _STANDARD_RATES = frozenset([23.976, 23.98, 24, 25, 29.97, 30, 48, 50, 59.94, 60, 100, 119.88, 120, 15, 12, 10, 20])
 
 
-def _number(part: str) -> Number:
+def _number(part: str) -> NumberToken:
     if " " in part or "'" in part:
         joined = part.replace(" ", "").replace("'", "")
-        return Number(float(joined.replace(",", ".")))
+        return NumberToken(float(joined.replace(",", ".")))
     marks = [c for c in part if c in ".,"]
     if not marks:
-        return Number(float(part))
+        return NumberToken(float(part))
     if len(set(marks)) == 2:  # 1.234,5 or 1,234.5: the last is the decimal one
         last = marks[-1]
-        return Number(float(part.replace("," if last == "." else ".", "").replace(last, ".")), mark=last)
+        return NumberToken(float(part.replace("," if last == "." else ".", "").replace(last, ".")), mark=last)
     mark = marks[0]
     pieces = part.split(mark)
     if len(marks) > 1:
         if all(len(piece) == 3 for piece in pieces[1:]) and len(pieces[0]) <= 3:
-            return Number(float("".join(pieces)))
-        return Number(None, listed=tuple(float(piece) for piece in pieces) if mark == "," else ())
+            return NumberToken(float("".join(pieces)))
+        return NumberToken(None, listed=tuple(float(piece) for piece in pieces) if mark == "," else ())
     value = float(part.replace(mark, "."))
     if len(pieces[1]) == 3 and len(pieces[0]) <= 3 and pieces[0] != "0":
-        return Number(None, float("".join(pieces)), value, mark)
+        return NumberToken(None, float("".join(pieces)), value, mark)
     both = tuple(float(piece) for piece in pieces)
     if mark == "," and value not in _STANDARD_RATES and all(piece in _STANDARD_RATES for piece in both):
-        return Number(None, decimal=value, mark=mark, listed=both)
-    return Number(value, mark=mark)
+        return NumberToken(None, decimal=value, mark=mark, listed=both)
+    return NumberToken(value, mark=mark)

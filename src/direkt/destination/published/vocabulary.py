@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from enum import Enum
 
 
-class Kind(Enum):
+class WordKind(Enum):
     """What a token is."""
 
     NUMBER = "number"
@@ -48,7 +48,7 @@ class Kind(Enum):
 
 
 @dataclass(frozen=True, slots=True)
-class Unit:
+class UnitWord:
     """A unit: what it measures, and the factor to ours."""
 
     measures: str  # bitrate, frequency, rate, time, frames, channels, bits, percent, px
@@ -283,11 +283,11 @@ entre zwischen tra toutes tous cada ogni alle jede jeder jedes chaque elke varje
 # words that begin a condition: what stands behind decides about what stands before
 _IFS = "if|when|unless|except|except for|but only|only if|only when|only for|depending on|depends on|provided|provided that|in case|falls|wenn|außer|sauf|si|excepto|salvo|se|tranne|otherwise|for subscriber|until further notice|while|where|whenever|as long as|subject to"
 _WORDS = {
-    Kind.OR: "or|oder|ou|o|of|eller|and or|as well as|resp|or else|or alternatively|alternatively|bzw|tai|sowie",
-    Kind.AND: "and|und|et|y|e|en|och|og|plus|ja|but|aber|mais|pero|ma|sowie auch",
-    Kind.TO: "to|bis|à|a|hasta|fino a|till|through|thru|until|tot|til",
-    Kind.TIMES: "x|time|times|×|mal|fois|veces|volte",
-    Kind.APPROX: "about|around|approx|approximately|ca|circa|roughly|some|near|nearly|almost|etwa|rund|ungefähr|environ|aproximadamente|approssimativamente|~",
+    WordKind.OR: "or|oder|ou|o|of|eller|and or|as well as|resp|or else|or alternatively|alternatively|bzw|tai|sowie",
+    WordKind.AND: "and|und|et|y|e|en|och|og|plus|ja|but|aber|mais|pero|ma|sowie auch",
+    WordKind.TO: "to|bis|à|a|hasta|fino a|till|through|thru|until|tot|til",
+    WordKind.TIMES: "x|time|times|×|mal|fois|veces|volte",
+    WordKind.APPROX: "about|around|approx|approximately|ca|circa|roughly|some|near|nearly|almost|etwa|rund|ungefähr|environ|aproximadamente|approssimativamente|~",
 }  # fmt: skip
 
 _NUMBER_WORDS = {"one": 1, "two": 2, "three": 3, "four": 4, "five": 5, "six": 6, "seven": 7, "eight": 8, "nine": 9, "ten": 10, "twelve": 12, "twenty": 20, "thirty": 30, "zero": 0,
@@ -308,7 +308,7 @@ def singular(word: str) -> str:
 class Meaning:
     """What a phrase is; ``only``: each meaning that it has where the row or clause speaks of the parameter named."""
 
-    kind: Kind
+    kind: WordKind
     value: object = None
     only: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = ()
 
@@ -324,41 +324,41 @@ def _build() -> dict[tuple[str, ...], Meaning]:
     """All phrases; what is entered later wins, and values keep what the phrase means elsewhere."""
     made: dict[tuple[str, ...], Meaning] = {}
 
-    def enter(kind: Kind, value: object, listed: str) -> None:
+    def enter(kind: WordKind, value: object, listed: str) -> None:
         for words in _phrases(listed):
             made[words] = Meaning(kind, value)
 
     for word in _FILLER.split():
-        made[tuple(singular(w) for w in word.split("-"))] = Meaning(Kind.FILLER)
-    enter(Kind.OTHER, None, _OTHER)
-    enter(Kind.COLUMN, "name", _COLUMNS)
-    enter(Kind.COLUMN, "label", _LABELS)
-    enter(Kind.COLUMN, "note", _NOTES)
-    enter(Kind.COLUMN, "unit", _UNIT_HEADS)
-    enter(Kind.COLUMN, "default", _DEFAULTS)
+        made[tuple(singular(w) for w in word.split("-"))] = Meaning(WordKind.FILLER)
+    enter(WordKind.OTHER, None, _OTHER)
+    enter(WordKind.COLUMN, "name", _COLUMNS)
+    enter(WordKind.COLUMN, "label", _LABELS)
+    enter(WordKind.COLUMN, "note", _NOTES)
+    enter(WordKind.COLUMN, "unit", _UNIT_HEADS)
+    enter(WordKind.COLUMN, "default", _DEFAULTS)
     for role, listed in _ROLES.items():
-        enter(Kind.ROLE, role, listed)
+        enter(WordKind.ROLE, role, listed)
     for subject, listed in _SUBJECTS.items():
-        enter(Kind.SUBJECT, subject, listed)
+        enter(WordKind.SUBJECT, subject, listed)
     for line in _TOPICS.strip().splitlines():
         topic, _, listed = line.partition(": ")
-        enter(Kind.TOPIC, topic, listed)
+        enter(WordKind.TOPIC, topic, listed)
     for kind, listed in _WORDS.items():
         enter(kind, None, listed)
-    enter(Kind.IF, None, _IFS)
-    enter(Kind.SOURCE, None, _SOURCES)
+    enter(WordKind.IF, None, _IFS)
+    enter(WordKind.SOURCE, None, _SOURCES)
     for (measures, factor), listed in _UNITS.items():
         for words in _phrases(listed):
-            if words not in made or made[words].kind is not Kind.TOPIC:
-                made[words] = Meaning(Kind.UNIT, Unit(measures, factor))
+            if words not in made or made[words].kind is not WordKind.TOPIC:
+                made[words] = Meaning(WordKind.UNIT, UnitWord(measures, factor))
     for limit, listed in _LIMITS.items():
-        enter(Kind.LIMIT, limit, listed)
+        enter(WordKind.LIMIT, limit, listed)
     for strength, listed in _STRENGTHS.items():
-        enter(Kind.STRENGTH, strength, listed)
+        enter(WordKind.STRENGTH, strength, listed)
     for mode, listed in _MODES.items():
-        enter(Kind.MODE, mode, listed)
+        enter(WordKind.MODE, mode, listed)
     for word, number in _NUMBER_WORDS.items():
-        made[(word,)] = Meaning(Kind.NUMBER, float(number))
+        made[(word,)] = Meaning(WordKind.NUMBER, float(number))
     _enter_values(made)
     return made
 
@@ -372,9 +372,9 @@ def _enter_values(made: dict[tuple[str, ...], Meaning]) -> None:
         for words in _phrases(listed):
             old = made.get(words)
             if not where:
-                made[words] = Meaning(Kind.VALUE, values, old.only if old else ())
+                made[words] = Meaning(WordKind.VALUE, values, old.only if old else ())
             else:
-                base = old or Meaning(Kind.WORD)
+                base = old or Meaning(WordKind.WORD)
                 made[words] = Meaning(base.kind, base.value, (*base.only, (where, values)))
 
 
@@ -384,7 +384,7 @@ def _pairs(text: str) -> list[str]:
 
 
 PHRASES = _build()
-UNITS = {words: Unit(measures, factor) for (measures, factor), listed in _UNITS.items() for words in _phrases(listed)}
+UNITS = {words: UnitWord(measures, factor) for (measures, factor), listed in _UNITS.items() for words in _phrases(listed)}
 LONGEST: dict[str, int] = {}
 for _words in PHRASES:
     LONGEST[_words[0]] = max(LONGEST.get(_words[0], 0), len(_words))

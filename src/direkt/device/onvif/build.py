@@ -9,7 +9,7 @@ from lxml import etree
 from direkt.protocol.tree import Element
 
 
-class Service(StrEnum):
+class OnvifService(StrEnum):
     """A service by its namespace."""
 
     DEVICE = "http://www.onvif.org/ver10/device/wsdl"
@@ -20,7 +20,7 @@ class Service(StrEnum):
 
 SCHEMA = "http://www.onvif.org/ver10/schema"
 _NAMES = {
-    "tds": Service.DEVICE.value, "trt": Service.MEDIA.value, "tr2": Service.MEDIA2.value, "tptz": Service.PTZ.value, "tt": SCHEMA,
+    "tds": OnvifService.DEVICE.value, "trt": OnvifService.MEDIA.value, "tr2": OnvifService.MEDIA2.value, "tptz": OnvifService.PTZ.value, "tt": SCHEMA,
 }  # fmt: skip
 
 

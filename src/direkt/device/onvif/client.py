@@ -15,13 +15,13 @@ import time
 from collections.abc import Callable, Mapping
 from urllib.parse import urlsplit
 
-from direkt.described.errors import BadAnswer, LoginRefused, NotOffered, Refused
-from direkt.described.http import Answer, HttpInterface, Login
-from direkt.device.onvif.build import Service, boolean, element
+from direkt.described.errors import BadAnswer, ChangeRefused, DeviceLoginRefused, NotOffered
+from direkt.described.http import HttpAnswer, HttpInterface, Login
+from direkt.device.onvif.build import OnvifService, boolean, element
 from direkt.device.state import DeviceClock
 from direkt.errors import Malformed
 from direkt.protocol import httpauth, refusals, soap, tree
-from direkt.protocol.soap import Fault
+from direkt.protocol.soap import SoapFault
 from direkt.protocol.tree import Element
 from direkt.secret import Secret
 
@@ -38,10 +38,10 @@ WRONG_CLOCK = 5.0  # s
 _UNTOLD = 1.5  # s of offset that whole seconds, set and told, cannot show
 
 
-class FaultAnswer(Refused):
+class FaultAnswer(ChangeRefused):
     """A fault that is about what was asked."""
 
-    def __init__(self, device: str, operation: str, fault: Fault) -> None:
+    def __init__(self, device: str, operation: str, fault: SoapFault) -> None:
         self.fault = fault
         super().__init__(device, {operation: fault.text})
 
@@ -58,7 +58,7 @@ class Client:
         self._path = parts.path if parts.path.strip("/") else PATH
         self._login, self._wall = login, wall
         self.http = HttpInterface(name, self.address, scheme, login, any_certificate=any_certificate, limit=limit)
-        self._paths: dict[Service, str] | None = None
+        self._paths: dict[OnvifService, str] | None = None
         self._by_token = False
         self._token_taken = False
         self._token_refused = False
@@ -73,31 +73,31 @@ class Client:
 
     # Services
 
-    def services(self) -> Mapping[Service, str]:
+    def services(self) -> Mapping[OnvifService, str]:
         """The paths of the services that the device has. Raises DeviceError."""
         if self._paths is None:
-            self._paths = {Service.DEVICE: self._path, **self._told_services()}
+            self._paths = {OnvifService.DEVICE: self._path, **self._told_services()}
         return self._paths
 
-    def _told_services(self) -> dict[Service, str]:
+    def _told_services(self) -> dict[OnvifService, str]:
         try:
             answer = self.call(
-                Service.DEVICE, element("tds:GetServices", element("tds:IncludeCapability", boolean(False)))
+                OnvifService.DEVICE, element("tds:GetServices", element("tds:IncludeCapability", boolean(False)))
             )
             told = [(tree.text(one, "Namespace"), tree.text(one, "XAddr")) for one in tree.children(answer, "Service")]
-            found = {Service(namespace): self.path(at) for namespace, at in told if namespace in set(Service) and at}
-            if found.keys() - {Service.DEVICE}:
+            found = {OnvifService(namespace): self.path(at) for namespace, at in told if namespace in set(OnvifService) and at}
+            if found.keys() - {OnvifService.DEVICE}:
                 return found
-        except (NotOffered, Refused):
+        except (NotOffered, ChangeRefused):
             pass  # older than GetServices: Core 1.x
         try:
-            answer = self.call(Service.DEVICE, element("tds:GetCapabilities", element("tds:Category", "All")))
-        except (NotOffered, Refused):
-            return {Service.MEDIA: self._path}
-        named = {"Device": Service.DEVICE, "Media": Service.MEDIA, "PTZ": Service.PTZ}
+            answer = self.call(OnvifService.DEVICE, element("tds:GetCapabilities", element("tds:Category", "All")))
+        except (NotOffered, ChangeRefused):
+            return {OnvifService.MEDIA: self._path}
+        named = {"Device": OnvifService.DEVICE, "Media": OnvifService.MEDIA, "PTZ": OnvifService.PTZ}
         listed = tree.find(answer, "Capabilities")
         found = {s: self.path(at) for name, s in named.items() if (at := tree.text(listed, name, "XAddr"))}
-        return found if Service.MEDIA in found else {**found, Service.MEDIA: self._path}
+        return found if OnvifService.MEDIA in found else {**found, OnvifService.MEDIA: self._path}
 
     def path(self, told: str) -> str:
         """The path and query of an address that the device tells: host and port stay those by which we reach it."""
@@ -111,14 +111,14 @@ class Client:
 
     # Requests
 
-    def call(self, service: Service, request: Element, *, anonymous: bool = False) -> Element:
+    def call(self, service: OnvifService, request: Element, *, anonymous: bool = False) -> Element:
         """The body of the answer.
 
         Raises Unreachable, LoginRefused, BadAnswer; NotOffered where the device does not know the request, FaultAnswer
         (a Refused) where it does not like it.
         """
         operation = tree.local(request)
-        path = self._path if service is Service.DEVICE else self._path_of(service, operation)
+        path = self._path if service is OnvifService.DEVICE else self._path_of(service, operation)
         answer = self._send(path, service, request, anonymous, self._by_token)
         fault = self._fault(answer, operation)
         if (
@@ -149,15 +149,15 @@ class Client:
                 self._login is None or not answer.headers.get("www-authenticate")
             ):
                 words = f"wants its first password before anything else ({fault.reason}): direkt device claim {self.name}"
-                raise LoginRefused(self.name, words, fault.reason)
+                raise DeviceLoginRefused(self.name, words, fault.reason)
             said = "" if fault.reason.lower().strip(" .") in _EMPTY_WORDS else fault.reason
             more = f"; it says: {said}" if said else ""
-            raise LoginRefused(self.name, self._refusal(answer, fault, operation, anonymous) + more, fault.reason)
+            raise DeviceLoginRefused(self.name, self._refusal(answer, fault, operation, anonymous) + more, fault.reason)
         if _NOT_THERE & set(fault.subcodes):
             raise NotOffered(self.name, f"does not offer {operation}: {fault.text}")
         raise FaultAnswer(self.name, operation, fault)
 
-    def _path_of(self, service: Service, operation: str) -> str:
+    def _path_of(self, service: OnvifService, operation: str) -> str:
         path = self.services().get(service)
         if path is None:
             raise NotOffered(self.name, f"does not offer {operation}: it has no such service")
@@ -174,12 +174,12 @@ class Client:
         when = refusals.current().refused(self.address, *self._login) if self._login is not None else None
         if self._token_refused or when is not None:
             words = f" on {when}" if when else ""
-            raise LoginRefused(
+            raise DeviceLoginRefused(
                 self.name, f"has refused this login{words}; it is not sent again, so that the account does not lock: change it in the rig, or "
                 f"try it once more: direkt device login {self.name}"
             )
 
-    def _send(self, path: str, service: Service, request: Element, anonymous: bool, token: bool) -> Answer:
+    def _send(self, path: str, service: OnvifService, request: Element, anonymous: bool, token: bool) -> HttpAnswer:
         header = []
         if token and not anonymous:
             self._not_refused_before()
@@ -194,38 +194,38 @@ class Client:
         moment = datetime.datetime.fromtimestamp(self._wall() + (self.offset() or 0.0), datetime.UTC)
         return soap.username_token(user, password.reveal(), moment, secrets.token_bytes(16))
 
-    def _fault(self, answer: Answer, operation: str) -> Fault | None:
+    def _fault(self, answer: HttpAnswer, operation: str) -> SoapFault | None:
         """The fault in an answer; None where it is good. Raises BadAnswer."""
         try:
             envelope = soap.read(answer.content)
         except Malformed as error:
             if answer.status in (401, 403):
-                return Fault("Sender", ("NotAuthorized",), "")
+                return SoapFault("Sender", ("NotAuthorized",), "")
             if 300 <= answer.status < 400:
                 target = re.sub(r"[^\x21-\x7e]|//[^/@]*@", "", answer.headers.get("location", "elsewhere"))[:80]
                 raise BadAnswer(self.name, f"sends {operation} on to {target}: put that under 'address'") from None
             if answer.status in (404, 405, 501):
-                return Fault("Receiver", ("NoSuchService",), f"HTTP status {answer.status}")
+                return SoapFault("Receiver", ("NoSuchService",), f"HTTP status {answer.status}")
             what = f"HTTP status {answer.status}" if answer.status >= 400 else answer.kind
             raise BadAnswer(
                 self.name, f"answers {operation} with {what} ({error}): does it speak ONVIF, and is that turned on?"
             ) from None
         if envelope.fault is None and answer.status in (401, 403):
-            return Fault("Sender", ("NotAuthorized",), "")
+            return SoapFault("Sender", ("NotAuthorized",), "")
         return envelope.fault
 
     @staticmethod
-    def _not_admitted(answer: Answer, fault: Fault) -> bool:
+    def _not_admitted(answer: HttpAnswer, fault: SoapFault) -> bool:
         words = fault.reason.lower()
         said = "not authorized" in words or "unauthorized" in words or "authority failure" in words
         return answer.status == 401 or bool(_NOT_ADMITTED & set(fault.subcodes)) or (said and not fault.subcodes)
 
-    def _give_up_if_refused(self, answer: Answer, operation: str) -> None:
+    def _give_up_if_refused(self, answer: HttpAnswer, operation: str) -> None:
         """Raises LoginRefused where HTTP has sent the login in vain: another way would count as another try."""
         if self.http.refused:
-            raise LoginRefused(self.name, self.http.login_hint(answer) + self._clock_words())
+            raise DeviceLoginRefused(self.name, self.http.login_hint(answer) + self._clock_words())
 
-    def _refusal(self, answer: Answer, fault: Fault, operation: str, anonymous: bool) -> str:
+    def _refusal(self, answer: HttpAnswer, fault: SoapFault, operation: str, anonymous: bool) -> str:
         offered = httpauth.parse_challenges(answer.headers.get_list("www-authenticate"))
         if self._login is None or anonymous or (offered and not self._by_token):
             return self.http.login_hint(answer)
@@ -257,7 +257,7 @@ class Client:
 
     def speaks(self) -> bool:
         """Whether there is SOAP at the address, whatever it says. Raises Unreachable."""
-        answer = self._send(self._path, Service.DEVICE, element("tds:GetSystemDateAndTime"), True, False)
+        answer = self._send(self._path, OnvifService.DEVICE, element("tds:GetSystemDateAndTime"), True, False)
         try:
             soap.read(answer.content)
         except Malformed:
@@ -269,7 +269,7 @@ class Client:
         self._clock_asked = True
         request = element("tds:GetSystemDateAndTime")
         before = self._wall()
-        answer = self._send(self._path, Service.DEVICE, request, True, False)
+        answer = self._send(self._path, OnvifService.DEVICE, request, True, False)
         middle = (before + self._wall()) / 2
         try:
             told = tree.find(soap.read(answer.content).body, "SystemDateAndTime")
@@ -315,7 +315,7 @@ def _west_of_utc(zone: str) -> float | None:
     return -size if match[1] == "-" else size
 
 
-def _http_date(answer: Answer) -> datetime.datetime | None:
+def _http_date(answer: HttpAnswer) -> datetime.datetime | None:
     try:
         found = email.utils.parsedate_to_datetime(answer.headers["date"])
         return found if found.tzinfo else found.replace(tzinfo=datetime.UTC)

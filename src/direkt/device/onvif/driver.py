@@ -8,7 +8,7 @@ from dataclasses import replace
 from pathlib import Path
 from urllib.parse import urlsplit
 
-from direkt.described.errors import BadAnswer, DeviceError, LoginRefused, NotOffered, Refused, Unreachable
+from direkt.described.errors import BadAnswer, ChangeRefused, DeviceError, DeviceLoginRefused, NotOffered, Unreachable
 from direkt.described.http import Login
 from direkt.device.input import InputSignal
 from direkt.device.onvif import manage
@@ -67,7 +67,7 @@ class Driver(Bare):
         remarks: list[str] = []
         try:
             known = self._identity or self.identity()
-        except (NotOffered, Refused, BadAnswer) as error:
+        except (NotOffered, ChangeRefused, BadAnswer) as error:
             known = Identity()
             remarks.append(f"make and model not reported: {error}")
         channels, sources = self._media.channels()
@@ -176,5 +176,5 @@ class Driver(Bare):
         """Raises Refused."""
         try:
             manage.claim(self.client, user, password)
-        except LoginRefused:
-            raise Refused(self.name, {"first password": "it has one already: use its login"}) from None
+        except DeviceLoginRefused:
+            raise ChangeRefused(self.name, {"first password": "it has one already: use its login"}) from None

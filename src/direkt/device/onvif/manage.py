@@ -9,9 +9,9 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from direkt import files
-from direkt.described.errors import BadAnswer, LoginRefused, NotOffered, Refused
+from direkt.described.errors import BadAnswer, ChangeRefused, DeviceLoginRefused, NotOffered
 from direkt.described.http import Upload
-from direkt.device.onvif.build import Service, boolean, element
+from direkt.device.onvif.build import OnvifService, boolean, element
 from direkt.device.onvif.client import FIRST_PASSWORD, Client, FaultAnswer
 from direkt.device.state import DeviceClock, Identity, Network, Preset
 from direkt.protocol import tree
@@ -22,7 +22,7 @@ _PIECE = 1 << 16  # bytes of a firmware file that go at once
 
 
 def _device(client: Client, name: str, *content: Element | str | None, anonymous: bool = False) -> Element:
-    return client.call(Service.DEVICE, element(f"tds:{name}", *content), anonymous=anonymous)
+    return client.call(OnvifService.DEVICE, element(f"tds:{name}", *content), anonymous=anonymous)
 
 
 def identity(client: Client, *, anonymous: bool = False) -> Identity:
@@ -44,7 +44,7 @@ def clock(client: Client) -> DeviceClock:
         servers = tuple(
             filter(None, (_host(one) for name in ("NTPManual", "NTPFromDHCP") for one in tree.children(told, name)))
         )
-    except (NotOffered, Refused, BadAnswer):
+    except (NotOffered, ChangeRefused, BadAnswer):
         pass
     return DeviceClock(found.utc, found.offset, found.by_ntp, servers, found.zone)
 
@@ -100,7 +100,7 @@ def network(client: Client, host: str) -> Network:
     ):
         try:
             told = tree.find(_device(client, name), inner)
-        except (NotOffered, Refused, BadAnswer):
+        except (NotOffered, ChangeRefused, BadAnswer):
             continue
         listed = [item for part in parts for item in tree.children(told, part)]
         more[key] = tuple(filter(None, (tree.text(item) or _host(item) for item in listed)))
@@ -155,8 +155,8 @@ def is_new(client: Client) -> bool:
         answer = _device(client, "GetUsers", anonymous=True)
     except FaultAnswer as error:
         return bool(FIRST_PASSWORD.search(error.fault.reason))
-    except (LoginRefused, NotOffered, BadAnswer) as error:
-        return isinstance(error, LoginRefused) and bool(FIRST_PASSWORD.search(error.said))
+    except (DeviceLoginRefused, NotOffered, BadAnswer) as error:
+        return isinstance(error, DeviceLoginRefused) and bool(FIRST_PASSWORD.search(error.said))
     return next(tree.children(answer, "User"), None) is None
 
 
@@ -193,7 +193,7 @@ def update(client: Client, file: Path, sent: Callable[[int], None]) -> None:
     taken = client.http.admitted("POST", client.path(told), upload, {"Content-Type": "application/octet-stream"})
     if taken.status >= 300:
         said = " ".join(re.sub(r"<[^>]*>", " ", taken.text[:2000]).split())[:200]
-        raise Refused(client.name, {"firmware": said or f"HTTP status {taken.status}"})
+        raise ChangeRefused(client.name, {"firmware": said or f"HTTP status {taken.status}"})
 
 
 def _pieces(path: Path) -> Iterator[bytes]:
@@ -207,14 +207,14 @@ def _pieces(path: Path) -> Iterator[bytes]:
 
 def presets(client: Client, profile: str) -> list[Preset]:
     """The positions that are kept. Raises DeviceError."""
-    answer = client.call(Service.PTZ, element("tptz:GetPresets", element("tptz:ProfileToken", profile)))
+    answer = client.call(OnvifService.PTZ, element("tptz:GetPresets", element("tptz:ProfileToken", profile)))
     return [Preset(tree.attribute(one, "token"), tree.text(one, "Name")) for one in tree.children(answer, "Preset")]
 
 
 def go_to(client: Client, profile: str, token: str) -> None:
     """Moves to a position. Raises DeviceError."""
     client.call(
-        Service.PTZ, element("tptz:GotoPreset", element("tptz:ProfileToken", profile), element("tptz:PresetToken", token))
+        OnvifService.PTZ, element("tptz:GotoPreset", element("tptz:ProfileToken", profile), element("tptz:PresetToken", token))
     )  # fmt: skip
 
 
@@ -222,5 +222,5 @@ def store(client: Client, profile: str, name: str, token: str | None) -> None:
     """Keeps the present position. Raises DeviceError."""
     place = element("tptz:PresetToken", token) if token else None
     client.call(
-        Service.PTZ, element("tptz:SetPreset", element("tptz:ProfileToken", profile), element("tptz:PresetName", name), place)
+        OnvifService.PTZ, element("tptz:SetPreset", element("tptz:ProfileToken", profile), element("tptz:PresetName", name), place)
     )  # fmt: skip

@@ -11,12 +11,12 @@ from dataclasses import dataclass, field, replace
 from functools import partial
 from typing import TypeVar, cast
 
-from direkt.described.errors import BadAnswer, NotOffered, Refused
+from direkt.described.errors import BadAnswer, ChangeRefused, NotOffered
 from direkt.device.input import InputSignal
 from direkt.device.onvif import settings
-from direkt.device.onvif.build import Service, boolean, element
+from direkt.device.onvif.build import OnvifService, boolean, element
 from direkt.device.onvif.client import Client
-from direkt.device.onvif.settings import AudioOption, Found, Option
+from direkt.device.onvif.settings import AudioOption, EncodingOption, FoundValues
 from direkt.device.state import Channel, Together
 from direkt.parameters import Values
 from direkt.protocol import tree
@@ -30,7 +30,7 @@ _MOST = 64  # profiles that are looked at
 
 
 @dataclass(slots=True)
-class Encoder:
+class EncoderEntry:
     """A channel as the device keeps it."""
 
     profile: str  # token
@@ -39,7 +39,7 @@ class Encoder:
     source: str  # token of what it codes
     audio: Element | None  # its audio encoder's configuration
     has_audio_source: bool
-    options: list[Option] = field(default_factory=list)
+    options: list[EncodingOption] = field(default_factory=list)
     audio_options: list[AudioOption] = field(default_factory=list)
 
     @property
@@ -54,13 +54,13 @@ class Media:
     def __init__(self, client: Client) -> None:
         self._client = client
         self._second = False  # Media2 is spoken
-        self._known: dict[str, Encoder] = {}
+        self._known: dict[str, EncoderEntry] = {}
         self.remarks: list[str] = []
         # what does not change while a device is set: asked once
         self._kept: dict[tuple[str, str], tuple[object, list[str]]] = {}
 
     def _call(self, request: Element) -> Element:
-        return self._client.call(Service.MEDIA2 if self._second else Service.MEDIA, request)
+        return self._client.call(OnvifService.MEDIA2 if self._second else OnvifService.MEDIA, request)
 
     def _name(self, operation: str) -> str:
         return f"{'tr2' if self._second else 'trt'}:{operation}"
@@ -83,13 +83,13 @@ class Media:
         """An answer; None, with a remark, where the device does not have it."""
         try:
             return ask()
-        except (NotOffered, Refused, BadAnswer) as error:
+        except (NotOffered, ChangeRefused, BadAnswer) as error:
             self.remarks.append(f"{what} not reported: {error.what}")
             return None
 
     # Reading
 
-    def encoders(self) -> dict[str, Encoder]:
+    def encoders(self) -> dict[str, EncoderEntry]:
         """The channels by our names. Raises DeviceError."""
         self.remarks = []
         found = self._profiles()
@@ -100,15 +100,15 @@ class Media:
         self._known = _named(found)
         return self._known
 
-    def _profiles(self) -> list[Encoder]:
-        self._second = Service.MEDIA2 in self._client.services()
+    def _profiles(self) -> list[EncoderEntry]:
+        self._second = OnvifService.MEDIA2 in self._client.services()
         if self._second:
             try:
                 found = self._profiles2()
                 if found:
                     return found
                 self.remarks.append("Media2 reports no video encoder: Media is used")
-            except (NotOffered, Refused, BadAnswer) as error:
+            except (NotOffered, ChangeRefused, BadAnswer) as error:
                 self.remarks.append(
                     f"Media2 is not usable ({error.what}): Media is used"
                 )
@@ -121,7 +121,7 @@ class Media:
             raise BadAnswer(self._client.name, "reports no profile with a video encoder: make one on its page")
         return found
 
-    def _profiles2(self) -> list[Encoder]:
+    def _profiles2(self) -> list[EncoderEntry]:
         answer = self._call(element("tr2:GetProfiles", element("tr2:Type", "All")))
         listed = [
             (profile, tree.find(profile, "Configurations")) for profile in tree.children(answer, "Profiles")
@@ -130,7 +130,7 @@ class Media:
         for profile, inner in listed[:_MOST]:
             config = tree.find(inner, "VideoEncoder")
             if config is not None:
-                out.append(Encoder(
+                out.append(EncoderEntry(
                     tree.attribute(profile, "token"), tree.text(profile, "Name"), config,
                     tree.text(inner, "VideoSource", "SourceToken"), tree.find(inner, "AudioEncoder"),
                     tree.find(inner, "AudioSource") is not None,
@@ -138,19 +138,19 @@ class Media:
         return _each_once(out)
 
     @staticmethod
-    def _listed(profiles: object, video: str, audio: str) -> list[Encoder]:
+    def _listed(profiles: object, video: str, audio: str) -> list[EncoderEntry]:
         out = []
         for profile in list(profiles)[:_MOST]:  # type: ignore[call-overload]
             config = tree.find(profile, video)
             if config is not None:
-                out.append(Encoder(
+                out.append(EncoderEntry(
                     tree.attribute(profile, "token"), tree.text(profile, "Name"), config,
                     tree.text(profile, "VideoSourceConfiguration", "SourceToken"), tree.find(profile, audio),
                     tree.find(profile, "AudioSourceConfiguration") is not None,
                 ))  # fmt: skip
         return _each_once(out)
 
-    def _options(self, encoder: Encoder) -> tuple[list[Option], list[AudioOption]]:
+    def _options(self, encoder: EncoderEntry) -> tuple[list[EncodingOption], list[AudioOption]]:
         def ask(kind: str, token: str) -> Callable[[], Element]:
             space = "tr2" if self._second else "trt"
             return lambda: self._call(element(
@@ -160,7 +160,7 @@ class Media:
 
         label = encoder.title or encoder.profile
         answer = self._maybe(f"limits of {label}", ask("Video", encoder.token))
-        options: list[Option] = []
+        options: list[EncodingOption] = []
         audio_options: list[AudioOption] = []
         if answer is not None:
             options = settings.options(answer, second=self._second)
@@ -173,7 +173,7 @@ class Media:
                 audio_options = settings.audio_options(answer, second=self._second)
         return options, audio_options
 
-    def _spare_audio(self, encoder: Encoder) -> Element | None:
+    def _spare_audio(self, encoder: EncoderEntry) -> Element | None:
         """An audio encoder that a channel without sound could have; None where the device has no sound."""
         try:
             if self._second:
@@ -182,15 +182,15 @@ class Media:
                 answer = self._call(
                     element("trt:GetCompatibleAudioEncoderConfigurations", element("trt:ProfileToken", encoder.profile))
                 )
-        except (NotOffered, Refused, BadAnswer):
+        except (NotOffered, ChangeRefused, BadAnswer):
             return None  # no sound at all
         return next(tree.children(answer, "Configurations"), None)
 
     def sources(self) -> dict[str, InputSignal]:
         """What each video source gives."""
-        ask = Service.MEDIA if Service.MEDIA in self._client.services() else Service.DEVICE
+        ask = OnvifService.MEDIA if OnvifService.MEDIA in self._client.services() else OnvifService.DEVICE
         answer = None
-        if ask is Service.MEDIA:
+        if ask is OnvifService.MEDIA:
             answer = self._maybe(
                 "what the sensor gives", lambda: self._client.call(ask, element("trt:GetVideoSources"))
             )
@@ -210,8 +210,8 @@ class Media:
         sources = self._once("sources", "", self.sources)
         return {name: self._channel(name, encoder, sources) for name, encoder in encoders.items()}, sources
 
-    def _channel(self, name: str, encoder: Encoder, sources: dict[str, InputSignal]) -> Channel:
-        found = Found()
+    def _channel(self, name: str, encoder: EncoderEntry, sources: dict[str, InputSignal]) -> Channel:
+        found = FoundValues()
         settings.video_values(encoder.config, found, second=self._second)
         settings.audio_values(encoder.audio, found)
         limits, together = settings.video_limits(encoder.options, found.values)
@@ -238,7 +238,7 @@ class Media:
         if any(parameter.startswith("audio.") for parameter in values):
             self._write_audio(encoder, values)
 
-    def _write_video(self, encoder: Encoder, values: Values, whole: Values) -> None:
+    def _write_video(self, encoder: EncoderEntry, values: Values, whole: Values) -> None:
         fresh = self._fresh("Video", encoder.token)
         config = fresh if fresh is not None else encoder.config
         codec = whole.get("video.codec")
@@ -253,7 +253,7 @@ class Media:
             answer = self._call(
                 element(f"{space}:Get{kind}EncoderConfiguration{plural}", element(f"{space}:ConfigurationToken", token))
             )
-        except (NotOffered, Refused, BadAnswer):
+        except (NotOffered, ChangeRefused, BadAnswer):
             return None
         found = [one for one in tree.children(answer, listed) if tree.attribute(one, "token") == token]
         return found[0] if found else None
@@ -262,7 +262,7 @@ class Media:
         force = None if self._second else element("trt:ForcePersistence", boolean(True))
         self._call(element(self._name(f"Set{kind}EncoderConfiguration"), config, force))
 
-    def _write_audio(self, encoder: Encoder, values: Values) -> None:
+    def _write_audio(self, encoder: EncoderEntry, values: Values) -> None:
         wanted = values.get("audio.present")
         if wanted == "no":
             self._remove_audio(encoder)
@@ -271,7 +271,7 @@ class Media:
         if config is None:
             config = self._spare_audio(encoder)
             if config is None:
-                raise Refused(self._client.name, {"audio.present": "the device has no audio encoder"})
+                raise ChangeRefused(self._client.name, {"audio.present": "the device has no audio encoder"})
             if wanted == "yes":
                 self._add_audio(encoder, config)
         if set(values) - {"audio.present"}:
@@ -280,7 +280,7 @@ class Media:
                 "Audio", settings.audio_config(fresh if fresh is not None else config, values, second=self._second)
             )
 
-    def _add_audio(self, encoder: Encoder, config: Element) -> None:
+    def _add_audio(self, encoder: EncoderEntry, config: Element) -> None:
         token = tree.attribute(config, "token")
         source = None if encoder.has_audio_source else self._audio_source()
         if self._second:
@@ -300,11 +300,11 @@ class Media:
     def _audio_source(self) -> str:
         try:
             answer = self._call(element(self._name("GetAudioSourceConfigurations")))
-        except (NotOffered, Refused):
+        except (NotOffered, ChangeRefused):
             return ""
         return tree.attribute(next(tree.children(answer, "Configurations"), None), "token")
 
-    def _remove_audio(self, encoder: Encoder) -> None:
+    def _remove_audio(self, encoder: EncoderEntry) -> None:
         if encoder.audio is None:
             return
         profile = element(self._name("ProfileToken"), encoder.profile)
@@ -323,7 +323,7 @@ class Media:
         encoder = self._known[name]
         return self._once("stream", encoder.profile, lambda: self._stream(name, encoder, host))
 
-    def _stream(self, name: str, encoder: Encoder, host: str) -> str:
+    def _stream(self, name: str, encoder: EncoderEntry, host: str) -> str:
         if self._second:
             request = element(
                 "tr2:GetStreamUri", element("tr2:Protocol", "RTSP"), element("tr2:ProfileToken", encoder.profile)
@@ -355,18 +355,18 @@ class Media:
         return next(iter(encoders.values())).profile
 
 
-def _each_once(found: list[Encoder]) -> list[Encoder]:
+def _each_once(found: list[EncoderEntry]) -> list[EncoderEntry]:
     """One channel for each encoder, by the first profile that uses it."""
-    kept: dict[str, Encoder] = {}
+    kept: dict[str, EncoderEntry] = {}
     for encoder in found:
         kept.setdefault(encoder.token or encoder.profile, encoder)
     return list(kept.values())
 
 
-def _named(found: list[Encoder]) -> dict[str, Encoder]:
+def _named(found: list[EncoderEntry]) -> dict[str, EncoderEntry]:
     """Names: main is the encoder that can do the largest picture of its source, in the device's order where several can."""
 
-    def largest(encoder: Encoder) -> int:
+    def largest(encoder: EncoderEntry) -> int:
         sizes = [size for option in encoder.options for size in option.sizes] or [
             settings.size_of(tree.find(encoder.config, "Resolution"))
         ]

@@ -33,7 +33,7 @@ _MOST_RATES = 240  # fps: a longer range is kept as a range
 
 
 @dataclass(frozen=True, slots=True)
-class Option:
+class EncodingOption:
     """What one encoding can be set to."""
 
     codec: str
@@ -55,7 +55,7 @@ class AudioOption:
 
 
 @dataclass(slots=True)
-class Found:
+class FoundValues:
     """Values as they are found, and remarks on those that cannot be used."""
 
     values: Values = field(default_factory=dict)
@@ -105,7 +105,7 @@ def size_of(resolution: Element | None) -> str:
 # Reading
 
 
-def video_values(config: Element, found: Found, *, second: bool) -> None:
+def video_values(config: Element, found: FoundValues, *, second: bool) -> None:
     """What a video encoder configuration is set to; ``second``: of Media2."""
     codec = codec_of(tree.text(config, "Encoding"))
     found.put("video.codec", codec or None)
@@ -137,7 +137,7 @@ def frame_rate(config: Element, *, second: bool) -> float | None:
     return _plain(limit if interval == 1 else round(limit / interval, 3))
 
 
-def audio_values(config: Element | None, found: Found) -> None:
+def audio_values(config: Element | None, found: FoundValues) -> None:
     """What an audio encoder configuration is set to; None: the channel has no sound."""
     found.put("audio.present", "yes" if config is not None else "no")
     if config is None:
@@ -152,7 +152,7 @@ def _plain(number: float | None) -> int | float | None:
     return None if number is None else int(number) if number == int(number) else number
 
 
-def options(answer: Element, *, second: bool) -> list[Option]:
+def options(answer: Element, *, second: bool) -> list[EncodingOption]:
     """What a video encoder can be set to, one entry for each encoding."""
     if second:
         return [_option2(one) for one in tree.children(answer, "Options") if codec_of(tree.text(one, "Encoding"))]
@@ -165,7 +165,7 @@ def options(answer: Element, *, second: bool) -> list[Option]:
     return out
 
 
-def _option1(codec: str, parts: list[Element]) -> Option:
+def _option1(codec: str, parts: list[Element]) -> EncodingOption:
     """An encoding of Media: its second part repeats the first and adds the bitrate."""
     sizes = [size_of(one) for part in parts for one in tree.children(part, "ResolutionsAvailable")]
     interval = _range(parts, "EncodingIntervalRange")
@@ -180,21 +180,21 @@ def _option1(codec: str, parts: list[Element]) -> Option:
             demand = Demand("video.frame_rate", tuple(_plain(round(n / divisor, 3)) or 0 for n in range(low, high + 1)))
         else:
             demand = Demand("video.frame_rate", minimum=low / divisor, maximum=high / divisor)
-    return Option(
+    return EncodingOption(
         codec, tuple(dict.fromkeys(filter(None, sizes))), demand,
         _span("video.bitrate.mean", bitrate), (max(1, pictures[0]), pictures[1]) if pictures and pictures[1] >= 1 else None,
         _profiles(names),
     )  # fmt: skip
 
 
-def _option2(one: Element) -> Option:
+def _option2(one: Element) -> EncodingOption:
     """An encoding of Media2: lists in attributes."""
     sizes = [size_of(found) for found in tree.children(one, "ResolutionsAvailable")]
     said = [tree.number(word) for word in tree.attribute(one, "FrameRatesSupported").split()[:1000]]
     rates = tuple(dict.fromkeys(_plain(rate) or 0 for rate in said if rate is not None and rate > 0))
     gov = [tree.whole(word) for word in tree.attribute(one, "GovLengthRange").split()[:2]]
     low, high = gov if len(gov) == 2 else (None, None)
-    return Option(
+    return EncodingOption(
         codec_of(tree.text(one, "Encoding")), tuple(dict.fromkeys(filter(None, sizes))),
         Demand("video.frame_rate", rates) if rates else None, _span("video.bitrate.mean", _range([one], "BitrateRange")),
         (max(1, low), high) if low is not None and high is not None and high >= max(1, low) else None,
@@ -239,7 +239,7 @@ _INTERVAL = "video.keyframe_interval.median"
 _UNTOLD = ("video.frame_rate", "video.bitrate.mean", _INTERVAL)  # of which the first media service need not tell the range
 
 
-def video_limits(found: list[Option], values: Mapping[str, Value]) -> tuple[dict[str, Demand], list[Together]]:
+def video_limits(found: list[EncodingOption], values: Mapping[str, Value]) -> tuple[dict[str, Demand], list[Together]]:
     """What each parameter can be at all, and what belongs to which codec."""
     limits: dict[str, Demand] = {}
     together: list[Together] = []
@@ -271,7 +271,7 @@ def video_limits(found: list[Option], values: Mapping[str, Value]) -> tuple[dict
     return limits, together
 
 
-def _of(option: Option) -> dict[str, Demand]:
+def _of(option: EncodingOption) -> dict[str, Demand]:
     demands: dict[str, Demand] = {}
     if option.sizes:
         demands["video.size"] = Demand("video.size", option.sizes)
@@ -321,7 +321,7 @@ def audio_limits(found: list[AudioOption]) -> tuple[dict[str, Demand], list[Toge
 # Writing
 
 
-def video_config(config: Element, values: Values, channel: Values, option: Option | None, *, second: bool) -> Element:
+def video_config(config: Element, values: Values, channel: Values, option: EncodingOption | None, *, second: bool) -> Element:
     """The configuration that is to be set: the one that was read, whole and in order, with ``values`` in it.
 
     ``channel``: all values as they are to be; ``option``: what the device offers for that codec.
@@ -421,7 +421,7 @@ def _encoding(config: Element, codec: str, *, second: bool) -> str:
 
 
 def _codec_part(
-    config: Element, codec: str, pictures: int, profile: str, option: Option | None
+    config: Element, codec: str, pictures: int, profile: str, option: EncodingOption | None
 ) -> list[Element | None]:
     """MPEG4 and H264 of a configuration of Media: the one that is chosen is filled, one that is there stays."""
     out: list[Element | None] = []

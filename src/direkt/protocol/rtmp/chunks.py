@@ -31,7 +31,7 @@ _MOST_STREAMS = 64
 
 
 @dataclass(frozen=True, slots=True)
-class Message:
+class RtmpMessage:
     """A whole RTMP message."""
 
     type: int
@@ -87,7 +87,7 @@ class ChunkReader:
             self._at = 0
         self._buffer += data
 
-    def next_message(self) -> Message | None:
+    def next_message(self) -> RtmpMessage | None:
         """The next message that is whole by now; None when bytes are lacking. Raises RtmpError."""
         while (message := self._chunk()) is None:
             pass
@@ -113,7 +113,7 @@ class ChunkReader:
             self._held -= len(incoming.held)
             incoming.held = None
 
-    def _chunk(self) -> Message | Literal[False] | None:
+    def _chunk(self) -> RtmpMessage | Literal[False] | None:
         """Reads one chunk, or a run of them: False when bytes are lacking, None when no message ends with it."""
         basic = self._basic_header()
         if basic is None:
@@ -138,7 +138,7 @@ class ChunkReader:
             incoming.begin(kind, field, length, type_, stream, extended)
             if part == length:
                 self._at = body + part
-                return Message(type_, stream, incoming.timestamp, bytes(buffer[body : body + part]))
+                return RtmpMessage(type_, stream, incoming.timestamp, bytes(buffer[body : body + part]))
             held = incoming.held = bytearray()
         held += buffer[body : body + part]
         self._held += part
@@ -151,7 +151,7 @@ class ChunkReader:
             return None
         incoming.held = None
         self._held -= length
-        return Message(incoming.type, incoming.stream, incoming.timestamp, bytes(held))
+        return RtmpMessage(incoming.type, incoming.stream, incoming.timestamp, bytes(held))
 
     def _basic_header(self) -> tuple[_Incoming, int, int, int] | None:
         """The chunk stream with its number, the kind of the header that follows, and where that begins (5.3.1.1); None: bytes are lacking."""
@@ -241,7 +241,7 @@ class ChunkWriter:
         self.chunk_size = DEFAULT_CHUNK_SIZE
         self._last: dict[int, tuple[int, int, int]] = {}  # chunk stream: time stamp, message stream, type
 
-    def write(self, number: int, message: Message) -> bytes:
+    def write(self, number: int, message: RtmpMessage) -> bytes:
         """``message`` on chunk stream ``number`` (2 to 63)."""
         if not 2 <= number <= 63:
             raise ValueError(f"chunk stream {number}; this writer uses 2 to 63")
@@ -269,7 +269,7 @@ class ChunkWriter:
         return b"".join(parts)
 
 
-def split_aggregate(message: Message) -> Iterator[Message]:
+def split_aggregate(message: RtmpMessage) -> Iterator[RtmpMessage]:
     """The messages inside an aggregate message (7.1.6), with the times that they stand for. Raises RtmpError."""
     data, at = message.payload, 0
     shift: int | None = None
@@ -284,5 +284,5 @@ def split_aggregate(message: Message) -> Iterator[Message]:
             )
         if shift is None:
             shift = message.timestamp - stamp
-        yield Message(data[at], message.stream, (stamp + shift) & 0xFFFFFFFF, data[at + 11 : at + 11 + size])
+        yield RtmpMessage(data[at], message.stream, (stamp + shift) & 0xFFFFFFFF, data[at + 11 : at + 11 + size])
         at += 11 + size + 4

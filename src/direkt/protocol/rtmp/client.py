@@ -7,15 +7,15 @@ from dataclasses import dataclass
 from direkt import mask
 from direkt.protocol import amf
 from direkt.protocol.rtmp import chunks
-from direkt.protocol.rtmp.chunks import Message
+from direkt.protocol.rtmp.chunks import RtmpMessage
 from direkt.protocol.rtmp.errors import LocalError
 from direkt.protocol.rtmp.session import (
     AUDIO_STREAM,
     CONTROL_STREAM,
     VIDEO_STREAM,
-    Session,
-    State,
-    Step,
+    Advance,
+    RtmpSession,
+    SessionState,
     TagMessage,
 )
 
@@ -31,7 +31,7 @@ class PublishStarted:
 
 
 @dataclass(frozen=True, slots=True)
-class Refused:
+class PushRefused:
     """The server says no."""
 
     code: str
@@ -48,14 +48,14 @@ class PlayEnded:
     """The stream is over, or nobody publishes it any more."""
 
 
-ClientEvent = Connected | PublishStarted | PlayStarted | PlayEnded | TagMessage | Refused
+ClientEvent = Connected | PublishStarted | PlayStarted | PlayEnded | TagMessage | PushRefused
 
 _BUFFER_LENGTH, _BUFFER = (3).to_bytes(2, "big"), (1000).to_bytes(4, "big")  # 7.1.7: ms that a player keeps
 
 _CONNECT, _RELEASE, _FC_PUBLISH, _CREATE, _PUBLISH, _FC_UNPUBLISH, _DELETE = map(float, range(1, 8))  # transactions
 
 
-class ClientSession(Session[ClientEvent]):
+class RtmpClientSession(RtmpSession[ClientEvent]):
     """One push. Call start(), send data_to_send(), feed receive_data(), ask next_event()."""
 
     def __init__(
@@ -76,7 +76,7 @@ class ClientSession(Session[ClientEvent]):
     @property
     def publishing(self) -> bool:
         """Whether the server takes the stream now."""
-        return self.state is State.PUBLISHING
+        return self.state is SessionState.PUBLISHING
 
     def start(self) -> None:
         """Begins the handshake."""
@@ -89,10 +89,10 @@ class ClientSession(Session[ClientEvent]):
         }  # fmt: skip
         if self._codes:
             facts["fourCcList"] = list(self._codes)
-        self._step(Step.CONNECT)
+        self._step(Advance.CONNECT)
         self._command("connect", _CONNECT, facts)
 
-    def _on_message(self, message: Message) -> None:
+    def _on_message(self, message: RtmpMessage) -> None:
         if message.type not in (chunks.COMMAND, chunks.COMMAND3):
             return
         values = self._decode(message)
@@ -109,21 +109,21 @@ class ClientSession(Session[ClientEvent]):
 
     def _on_status(self, code: amf.Amf) -> bool:
         """Whether a status is one that was waited for."""
-        if code == "NetStream.Publish.Start" and self.state is State.PUBLISH_ASKED:
-            self._step(Step.PUBLISH_ACCEPTED)
+        if code == "NetStream.Publish.Start" and self.state is SessionState.PUBLISH_ASKED:
+            self._step(Advance.PUBLISH_ACCEPTED)
             self._events.append(PublishStarted())
             return True
         return False
 
     def _on_result(self, values: list[amf.Amf], transaction: amf.Amf) -> None:
-        if transaction == _CONNECT and self.state is State.CONNECT_ASKED:
-            self._step(Step.CONNECT_ACCEPTED)
+        if transaction == _CONNECT and self.state is SessionState.CONNECT_ASKED:
+            self._step(Advance.CONNECT_ACCEPTED)
             if self._probe:
                 self._events.append(Connected())
                 return
             self._announce()
             self._command("createStream", _CREATE, None)
-        elif transaction == _CREATE and self.state is State.CONNECTED:
+        elif transaction == _CREATE and self.state is SessionState.CONNECTED:
             number = values[3] if len(values) > 3 else None
             self._stream = int(number) if isinstance(number, float) and 0 < number < 1 << 32 else 1
             self._ask()
@@ -135,14 +135,14 @@ class ClientSession(Session[ClientEvent]):
 
     def _ask(self) -> None:
         """Asks for the stream that was made."""
-        self._step(Step.PUBLISH)
+        self._step(Advance.PUBLISH)
         self._command("publish", _PUBLISH, None, self._key, "live", stream=self._stream)
 
     def _refuse(self, values: list[amf.Amf]) -> None:
-        self.state = State.CLOSED
+        self.state = SessionState.CLOSED
         facts = next((v for v in values[2:] if isinstance(v, dict)), {})
         code, text = facts.get("code"), facts.get("description")
-        self._events.append(Refused(self._masked(code), self._masked(text)))
+        self._events.append(PushRefused(self._masked(code), self._masked(text)))
 
     def _masked(self, text: amf.Amf) -> str:
         """Servers like to repeat the stream name; it is the key."""
@@ -161,30 +161,30 @@ class ClientSession(Session[ClientEvent]):
         self.send_media(chunks.DATA, 0, amf.encode(["@setDataFrame"]) + body)
 
     def _check_publishing(self) -> None:
-        if self.state is not State.PUBLISHING:
+        if self.state is not SessionState.PUBLISHING:
             raise LocalError(f"RTMP: nothing can be sent in the state {self.state.value!r}")
 
     def finish(self) -> None:
         """Says that the stream is over, if it runs."""
-        if self.state is State.PUBLISHING:
+        if self.state is SessionState.PUBLISHING:
             self._command("FCUnpublish", _FC_UNPUBLISH, None, self._key)
             self._command("deleteStream", _DELETE, None, float(self._stream))
-            self._step(Step.STOP)
+            self._step(Advance.STOP)
 
 
-class PlayerSession(ClientSession):
+class PlayerSession(RtmpClientSession):
     """One stream that is played."""
 
     def _announce(self) -> None:
         """A player announces nothing."""
 
     def _ask(self) -> None:
-        self._step(Step.PLAY)
+        self._step(Advance.PLAY)
         self._send(CONTROL_STREAM, chunks.USER_CONTROL, _BUFFER_LENGTH + self._stream.to_bytes(4, "big") + _BUFFER)
         self._command("play", _PUBLISH, None, self._key, -2000.0, stream=self._stream)
 
     def _on_status(self, code: amf.Amf) -> bool:
-        if code == "NetStream.Play.Start" and self.state is State.PLAY_ASKED:
+        if code == "NetStream.Play.Start" and self.state is SessionState.PLAY_ASKED:
             self._begin()
         elif code in ("NetStream.Play.Stop", "NetStream.Play.UnpublishNotify", "NetStream.Play.Complete"):
             self._events.append(PlayEnded())
@@ -193,20 +193,20 @@ class PlayerSession(ClientSession):
         return True
 
     def _begin(self) -> None:
-        self._step(Step.PLAY_ACCEPTED)
+        self._step(Advance.PLAY_ACCEPTED)
         self._events.append(PlayStarted())
 
-    def _on_message(self, message: Message) -> None:
+    def _on_message(self, message: RtmpMessage) -> None:
         if message.type in (chunks.COMMAND, chunks.COMMAND3):
             super()._on_message(message)
-        elif self.state in (State.PLAYING, State.PLAY_ASKED):
+        elif self.state in (SessionState.PLAYING, SessionState.PLAY_ASKED):
             self._media(message)
 
-    def _media(self, message: Message) -> None:
+    def _media(self, message: RtmpMessage) -> None:
         if message.type == chunks.AGGREGATE:
             for inner in chunks.split_aggregate(message):
                 self._media(inner)
         elif message.type in (chunks.AUDIO, chunks.VIDEO, chunks.DATA):
-            if self.state is State.PLAY_ASKED:  # some servers begin without a word
+            if self.state is SessionState.PLAY_ASKED:  # some servers begin without a word
                 self._begin()
             self._events.append(TagMessage(message.type, message.timestamp, message.payload))

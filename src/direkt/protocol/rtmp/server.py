@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 
 from direkt.protocol import amf
 from direkt.protocol.rtmp import chunks
-from direkt.protocol.rtmp.chunks import Message, split_aggregate
+from direkt.protocol.rtmp.chunks import RtmpMessage, split_aggregate
 from direkt.protocol.rtmp.errors import LocalError, RtmpError
 from direkt.protocol.rtmp.session import (
     AUDIO_STREAM,
@@ -18,9 +18,9 @@ from direkt.protocol.rtmp.session import (
     STREAM_BEGIN,
     VIDEO_STREAM,
     WINDOW,
-    Session,
-    State,
-    Step,
+    Advance,
+    RtmpSession,
+    SessionState,
     TagMessage,
 )
 
@@ -58,17 +58,17 @@ class Unpublished:
 
 ServerEvent = ConnectRequest | PublishRequest | PlayRequest | Unpublished | TagMessage
 
-_ON = (State.CONNECTED, State.PUBLISHING, State.PLAYING)
+_ON = (SessionState.CONNECTED, SessionState.PUBLISHING, SessionState.PLAYING)
 # The states in which a command means something; commands that are not here are answered in any state but OPEN.
-_ALLOWED: Mapping[str, tuple[State, ...]] = {
-    "connect": (State.OPEN,), "createStream": _ON, "publish": _ON, "play": _ON, "FCUnpublish": _ON, "deleteStream": _ON,
+_ALLOWED: Mapping[str, tuple[SessionState, ...]] = {
+    "connect": (SessionState.OPEN,), "createStream": _ON, "publish": _ON, "play": _ON, "FCUnpublish": _ON, "deleteStream": _ON,
     "closeStream": _ON, "FCPublish": _ON,
 }  # fmt: skip
 
 _ANSWERS = ("_result", "_error", "onStatus")
 
 
-class ServerSession(Session[ServerEvent]):
+class RtmpServerSession(RtmpSession[ServerEvent]):
     """One publisher's connection."""
 
     _waits_for_owner = True
@@ -80,13 +80,13 @@ class ServerSession(Session[ServerEvent]):
         self._publish_stream = _STREAM
         self._reader.early = True
 
-    def _on_message(self, message: Message) -> None:
+    def _on_message(self, message: RtmpMessage) -> None:
         if message.type in (chunks.COMMAND, chunks.COMMAND3):
             self._on_command(self._decode(message), message.stream)
-        elif self.state is State.PUBLISHING:
+        elif self.state is SessionState.PUBLISHING:
             self._media(message)
 
-    def _media(self, message: Message) -> None:
+    def _media(self, message: RtmpMessage) -> None:
         if message.type == chunks.AGGREGATE:
             for inner in split_aggregate(message):
                 self._media(inner)
@@ -104,7 +104,7 @@ class ServerSession(Session[ServerEvent]):
         if name in _ANSWERS:  # whoever answers an answer never ends
             return
         if self.state not in _ALLOWED.get(name, _ON):
-            order = "before connect" if self.state is State.OPEN else "out of order"
+            order = "before connect" if self.state is SessionState.OPEN else "out of order"
             raise RtmpError(f"the command {name[:40]!r} {order}")
         if name == "connect":
             self._on_connect(values, transaction)
@@ -128,35 +128,35 @@ class ServerSession(Session[ServerEvent]):
         app, url, encoding = facts.get("app"), facts.get("tcUrl"), facts.get("objectEncoding")
         self._encoding = encoding if isinstance(encoding, float) else 0.0
         self._connect_id = transaction
-        self._step(Step.CONNECT)
+        self._step(Advance.CONNECT)
         self._events.append(ConnectRequest(app if isinstance(app, str) else "", url if isinstance(url, str) else ""))
 
     def _on_publish(self, arguments: list[amf.Amf], stream: int) -> None:
-        if self.state is State.PUBLISHING:
+        if self.state is SessionState.PUBLISHING:
             self._status("error", "NetStream.Publish.BadName", "This connection publishes already.", stream)
             return
         key = arguments[0] if arguments and isinstance(arguments[0], str) else ""
         kind = arguments[1] if len(arguments) > 1 and isinstance(arguments[1], str) else "live"
         self._publish_stream = stream or _STREAM
-        self._step(Step.PUBLISH)
+        self._step(Advance.PUBLISH)
         self._events.append(PublishRequest(key, kind))
 
     def _on_play(self, arguments: list[amf.Amf], stream: int) -> None:
-        if self.state is not State.CONNECTED:
+        if self.state is not SessionState.CONNECTED:
             self._status("error", "NetStream.Play.Failed", "This connection is in use already.", stream)
             return
         self._publish_stream = stream or _STREAM
-        self._step(Step.PLAY)
+        self._step(Advance.PLAY)
         self._events.append(PlayRequest(arguments[0] if arguments and isinstance(arguments[0], str) else ""))
 
     def _stop(self, name: str) -> None:
         if name == "FCUnpublish":
             self._command("onFCUnpublish", 0.0, None, {"code": "NetStream.Unpublish.Success", "description": ""})
-        if self.state is State.PLAYING:
-            self._step(Step.STOP)
+        if self.state is SessionState.PLAYING:
+            self._step(Advance.STOP)
             self._events.append(Unpublished())
-        elif self.state is State.PUBLISHING:
-            self._step(Step.STOP)
+        elif self.state is SessionState.PUBLISHING:
+            self._step(Advance.STOP)
             self._status("status", "NetStream.Unpublish.Success", "The stream has stopped.", self._publish_stream)
             self._events.append(Unpublished())
 
@@ -167,7 +167,7 @@ class ServerSession(Session[ServerEvent]):
 
     def accept_connect(self) -> None:
         """Answers connect with success (7.2.1.1). Raises LocalError when nobody asked."""
-        self._step(Step.CONNECT_ACCEPTED)
+        self._step(Advance.CONNECT_ACCEPTED)
         self._send(CONTROL_STREAM, chunks.WINDOW_SIZE, WINDOW.to_bytes(4, "big"))
         self._send(CONTROL_STREAM, chunks.PEER_BANDWIDTH, WINDOW.to_bytes(4, "big") + b"\x02")
         self.set_chunk_size(_CHUNK_SIZE)
@@ -180,12 +180,12 @@ class ServerSession(Session[ServerEvent]):
 
     def reject_connect(self, text: str, code: str = "NetConnection.Connect.Rejected") -> None:
         """Answers connect with an error."""
-        self._step(Step.REFUSED)
+        self._step(Advance.REFUSED)
         self._command("_error", self._connect_id, None, {"level": "error", "code": code, "description": text})
 
     def accept_publish(self) -> None:
         """Lets the publisher begin (7.2.2.6). Raises LocalError when nobody asked."""
-        self._step(Step.PUBLISH_ACCEPTED)
+        self._step(Advance.PUBLISH_ACCEPTED)
         self._reader.early = False
         begin = STREAM_BEGIN.to_bytes(2, "big") + self._publish_stream.to_bytes(4, "big")
         self._send(CONTROL_STREAM, chunks.USER_CONTROL, begin)
@@ -193,12 +193,12 @@ class ServerSession(Session[ServerEvent]):
 
     def reject_publish(self, text: str) -> None:
         """Refuses the stream name: a wrong key, or a second publisher."""
-        self._step(Step.REFUSED)
+        self._step(Advance.REFUSED)
         self._status("error", "NetStream.Publish.BadName", text, self._publish_stream)
 
     def accept_play(self) -> None:
         """Lets the stream begin: then send_media() (7.2.2.1). Raises LocalError when nobody asked."""
-        self._step(Step.PLAY_ACCEPTED)
+        self._step(Advance.PLAY_ACCEPTED)
         begin = STREAM_BEGIN.to_bytes(2, "big") + self._publish_stream.to_bytes(4, "big")
         self._send(CONTROL_STREAM, chunks.USER_CONTROL, begin)
         self._status("status", "NetStream.Play.Reset", "Begins.", self._publish_stream)
@@ -206,11 +206,11 @@ class ServerSession(Session[ServerEvent]):
 
     def reject_play(self, text: str, code: str = "NetStream.Play.StreamNotFound") -> None:
         """Has no such stream."""
-        self._step(Step.REFUSED)
+        self._step(Advance.REFUSED)
         self._status("error", code, text, self._publish_stream)
 
     def send_media(self, kind: int, timestamp: int, body: bytes) -> None:
         """An audio, video or data message to who plays; ``timestamp`` in ms. Raises LocalError where nobody does."""
-        if self.state is not State.PLAYING:
+        if self.state is not SessionState.PLAYING:
             raise LocalError(f"RTMP: nothing can be sent in the state {self.state.value!r}")
         self._send(VIDEO_STREAM if kind == chunks.VIDEO else AUDIO_STREAM, kind, body, self._publish_stream, timestamp)

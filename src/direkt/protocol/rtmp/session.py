@@ -15,7 +15,7 @@ from typing import Generic, TypeVar
 
 from direkt.protocol import amf
 from direkt.protocol.rtmp import chunks
-from direkt.protocol.rtmp.chunks import ChunkReader, ChunkWriter, Message
+from direkt.protocol.rtmp.chunks import ChunkReader, ChunkWriter, RtmpMessage
 from direkt.protocol.rtmp.errors import LocalError, RtmpError
 from direkt.protocol.rtmp.handshake import Handshake
 
@@ -27,7 +27,7 @@ CONTROL_STREAM, COMMAND_STREAM, AUDIO_STREAM, VIDEO_STREAM = 2, 3, 4, 6  # chunk
 _MOST_PINGS = 1000  # unanswered at once: nobody needs more
 
 
-class State(StrEnum):
+class SessionState(StrEnum):
     """Where a session stands."""
 
     HANDSHAKE = "handshake"
@@ -42,7 +42,7 @@ class State(StrEnum):
     ERROR = "error"  # the peer broke the protocol
 
 
-class Step(StrEnum):
+class Advance(StrEnum):
     """What moves a session on."""
 
     SHAKEN = "the handshake is done"
@@ -58,25 +58,25 @@ class Step(StrEnum):
 
 
 _ANY = (
-    State.HANDSHAKE, State.OPEN, State.CONNECT_ASKED, State.CONNECTED, State.PUBLISH_ASKED, State.PUBLISHING,
-    State.PLAY_ASKED, State.PLAYING, State.CLOSED,
+    SessionState.HANDSHAKE, SessionState.OPEN, SessionState.CONNECT_ASKED, SessionState.CONNECTED, SessionState.PUBLISH_ASKED, SessionState.PUBLISHING,
+    SessionState.PLAY_ASKED, SessionState.PLAYING, SessionState.CLOSED,
 )  # fmt: skip
 # All that can happen; what is not here is somebody's error.
-TRANSITIONS: Mapping[tuple[State, Step], State] = {
-    (State.HANDSHAKE, Step.SHAKEN): State.OPEN,
-    (State.OPEN, Step.CONNECT): State.CONNECT_ASKED,
-    (State.CONNECT_ASKED, Step.CONNECT_ACCEPTED): State.CONNECTED,
-    (State.CONNECT_ASKED, Step.REFUSED): State.CLOSED,
-    (State.CONNECTED, Step.PUBLISH): State.PUBLISH_ASKED,
-    (State.PUBLISH_ASKED, Step.PUBLISH_ACCEPTED): State.PUBLISHING,
-    (State.PUBLISH_ASKED, Step.REFUSED): State.CONNECTED,
-    (State.PUBLISHING, Step.STOP): State.CONNECTED,
-    (State.CONNECTED, Step.PLAY): State.PLAY_ASKED,
-    (State.PLAY_ASKED, Step.PLAY_ACCEPTED): State.PLAYING,
-    (State.PLAY_ASKED, Step.REFUSED): State.CONNECTED,
-    (State.PLAYING, Step.STOP): State.CONNECTED,
-    (State.PUBLISHING, Step.REFUSED): State.CLOSED,
-    **{(state, Step.FAILED): State.ERROR for state in _ANY},
+TRANSITIONS: Mapping[tuple[SessionState, Advance], SessionState] = {
+    (SessionState.HANDSHAKE, Advance.SHAKEN): SessionState.OPEN,
+    (SessionState.OPEN, Advance.CONNECT): SessionState.CONNECT_ASKED,
+    (SessionState.CONNECT_ASKED, Advance.CONNECT_ACCEPTED): SessionState.CONNECTED,
+    (SessionState.CONNECT_ASKED, Advance.REFUSED): SessionState.CLOSED,
+    (SessionState.CONNECTED, Advance.PUBLISH): SessionState.PUBLISH_ASKED,
+    (SessionState.PUBLISH_ASKED, Advance.PUBLISH_ACCEPTED): SessionState.PUBLISHING,
+    (SessionState.PUBLISH_ASKED, Advance.REFUSED): SessionState.CONNECTED,
+    (SessionState.PUBLISHING, Advance.STOP): SessionState.CONNECTED,
+    (SessionState.CONNECTED, Advance.PLAY): SessionState.PLAY_ASKED,
+    (SessionState.PLAY_ASKED, Advance.PLAY_ACCEPTED): SessionState.PLAYING,
+    (SessionState.PLAY_ASKED, Advance.REFUSED): SessionState.CONNECTED,
+    (SessionState.PLAYING, Advance.STOP): SessionState.CONNECTED,
+    (SessionState.PUBLISHING, Advance.REFUSED): SessionState.CLOSED,
+    **{(state, Advance.FAILED): SessionState.ERROR for state in _ANY},
 }
 
 
@@ -92,7 +92,7 @@ class TagMessage:
 Event = TypeVar("Event")
 
 
-class Session(Generic[Event]):
+class RtmpSession(Generic[Event]):
     """One end of a connection."""
 
     def __init__(self, *, client: bool, random: bytes) -> None:
@@ -106,7 +106,7 @@ class Session(Generic[Event]):
         self._window = 0  # the peer's: bytes after which it wants an acknowledgement
         self._unacknowledged = 0
         self._pings = 0  # whose answers have not gone out
-        self.state = State.HANDSHAKE
+        self.state = SessionState.HANDSHAKE
         self.received = 0  # bytes
 
     # Out
@@ -119,7 +119,7 @@ class Session(Generic[Event]):
         return data
 
     def _send(self, number: int, type_: int, payload: bytes, stream: int = 0, timestamp: int = 0) -> None:
-        self._out.append(self._writer.write(number, Message(type_, stream, timestamp, payload)))
+        self._out.append(self._writer.write(number, RtmpMessage(type_, stream, timestamp, payload)))
 
     def _command(self, *values: amf.Amf, stream: int = 0) -> None:
         self._send(COMMAND_STREAM, chunks.COMMAND, amf.encode(values), stream)
@@ -144,7 +144,7 @@ class Session(Generic[Event]):
         while not self._events:
             if self._error is not None:
                 raise self._error
-            if self.state in (State.CONNECT_ASKED, State.PUBLISH_ASKED, State.PLAY_ASKED) and self._waits_for_owner:
+            if self.state in (SessionState.CONNECT_ASKED, SessionState.PUBLISH_ASKED, SessionState.PLAY_ASKED) and self._waits_for_owner:
                 return None
             try:
                 message = self._next_message()
@@ -153,14 +153,14 @@ class Session(Generic[Event]):
                 self._on_message(message)
             except RtmpError as error:
                 self._error = error
-                self.state = TRANSITIONS[self.state, Step.FAILED]
+                self.state = TRANSITIONS[self.state, Advance.FAILED]
         return self._events.popleft()
 
     _waits_for_owner = False  # whether requests of the peer wait for the owner's decision
 
-    def _next_message(self) -> Message | None:
+    def _next_message(self) -> RtmpMessage | None:
         """The next message that is not the protocol's own; those are answered here."""
-        if self.state is State.HANDSHAKE and not self._shake():
+        if self.state is SessionState.HANDSHAKE and not self._shake():
             return None
         if self._in:
             data = b"".join(self._in)
@@ -179,7 +179,7 @@ class Session(Generic[Event]):
         self._out.append(self._handshake.receive(data))
         if not self._handshake.done:
             return False
-        self._step(Step.SHAKEN)
+        self._step(Advance.SHAKEN)
         self._in.append(self._handshake.rest())
         self._on_open()
         return True
@@ -187,11 +187,11 @@ class Session(Generic[Event]):
     def _on_open(self) -> None:
         """Called once when the handshake is done."""
 
-    def _on_message(self, message: Message) -> None:
+    def _on_message(self, message: RtmpMessage) -> None:
         """A message of the peer. Raises RtmpError."""
         raise NotImplementedError
 
-    def _step(self, step: Step) -> None:
+    def _step(self, step: Advance) -> None:
         """Moves on. Raises LocalError where the table has no such step."""
         following = TRANSITIONS.get((self.state, step))
         if following is None:
@@ -204,7 +204,7 @@ class Session(Generic[Event]):
             self._unacknowledged = 0
             self._send(CONTROL_STREAM, chunks.ACKNOWLEDGEMENT, (self.received & 0xFFFFFFFF).to_bytes(4, "big"))
 
-    def _control(self, message: Message) -> None:
+    def _control(self, message: RtmpMessage) -> None:
         """5.4 and 7.1.7."""
         payload = message.payload
         number = int.from_bytes(payload[:4], "big")
@@ -220,7 +220,7 @@ class Session(Generic[Event]):
             self._send(CONTROL_STREAM, chunks.USER_CONTROL, PONG.to_bytes(2, "big") + payload[2:6])
 
     @staticmethod
-    def _decode(message: Message) -> list[amf.Amf]:
+    def _decode(message: RtmpMessage) -> list[amf.Amf]:
         try:
             if message.type in (chunks.COMMAND3, chunks.DATA3):
                 return amf.decode3(message.payload)

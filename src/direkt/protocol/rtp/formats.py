@@ -13,7 +13,7 @@ from fractions import Fraction
 from direkt.media import Format, Track
 from direkt.protocol.rtp.jpeg import Jpeg
 from direkt.protocol.rtp.payload import Payload, Remark, Whole
-from direkt.protocol.rtp.pictures import H264, H265, Pictures
+from direkt.protocol.rtp.pictures import H264, H265, PictureTrack
 from direkt.protocol.rtp.sound import Latm, Sections
 from direkt.protocol.rtsp.sdp import Encoding, Medium
 
@@ -41,12 +41,12 @@ def payload(track: Track, encoding: Encoding, remark: Remark) -> Payload:
     tick = Fraction(1, clock)
     if track == "video":
         if name == "H264":
-            return Pictures(H264, clock, _sets(said.get("sprop-parameter-sets", "")), remark)
+            return PictureTrack(H264, clock, _sets(said.get("sprop-parameter-sets", "")), remark)
         if name == "H265":
             lists = (said.get(f"sprop-{kind}", "") for kind in ("vps", "sps", "pps"))
             if said.get("sprop-max-don-diff", "0") != "0":
                 remark("the stream is sent in interleaved order, which cannot be read")
-            return Pictures(H265, clock, [unit for text in lists for unit in _sets(text)], remark)
+            return PictureTrack(H265, clock, [unit for text in lists for unit in _sets(text)], remark)
         if name == "JPEG":
             return Jpeg(tick)
         return Whole(Format("video", _VIDEO.get(name, "other"), tick), frames=True)

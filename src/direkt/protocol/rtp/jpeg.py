@@ -7,7 +7,7 @@ from fractions import Fraction
 from direkt.codec import mjpeg
 from direkt.media import Format
 from direkt.protocol.rtp.order import Ordered
-from direkt.protocol.rtp.payload import Unit, Whole
+from direkt.protocol.rtp.payload import PayloadUnit, Whole
 
 _HEADER = 8  # bytes (3.1)
 _RESTART = 4  # bytes of the restart marker header (3.1.7)
@@ -22,7 +22,7 @@ class Jpeg(Whole):
         self._tick = tick
         self._shape: tuple[int, int, int] | None = None
 
-    def add(self, packet: Ordered) -> list[Unit]:
+    def add(self, packet: Ordered) -> list[PayloadUnit]:
         """The pictures that are whole now."""
         payload = packet.packet.payload
         if len(payload) > _HEADER:

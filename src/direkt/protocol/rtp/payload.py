@@ -22,7 +22,7 @@ MOST_ROOM = 500  # samples that may be made up before as many have come: a sende
 
 
 @dataclass(frozen=True, slots=True)
-class Unit:
+class PayloadUnit:
     """One sample."""
 
     data: bytes
@@ -39,10 +39,10 @@ class Payload(Protocol):
     def format(self) -> Format:
         """How the samples are coded, as far as it is known."""
 
-    def add(self, packet: Ordered) -> list[Unit]:
+    def add(self, packet: Ordered) -> list[PayloadUnit]:
         """The samples that are whole now. Never raises for bad bytes: the remark is told."""
 
-    def end(self) -> list[Unit]:
+    def end(self) -> list[PayloadUnit]:
         """What is left: no packet comes any more."""
 
 
@@ -61,17 +61,17 @@ class Whole:
         self._time: int | None = None
         self._arrival = 0.0
         self._damaged = False
-        self._last: Unit | None = None
+        self._last: PayloadUnit | None = None
         self._room = MOST_ROOM
 
-    def add(self, packet: Ordered) -> list[Unit]:
+    def add(self, packet: Ordered) -> list[PayloadUnit]:
         """The samples that are whole now."""
         if packet.anew:
             self._last = None
         data = self._body(packet.packet.payload)
         if not self._frames:
             made = self._missing(packet) if packet.lost else []
-            unit = self._last = Unit(data, packet.time, packet.arrival)
+            unit = self._last = PayloadUnit(data, packet.time, packet.arrival)
             self._room = min(self._room + 1, MOST_ROOM)
             return [*made, unit] if data else made
         out = self.end() if packet.time != self._time else []
@@ -86,15 +86,15 @@ class Whole:
         """What a packet carries of the sample."""
         return payload[self._header :]
 
-    def end(self) -> list[Unit]:
+    def end(self) -> list[PayloadUnit]:
         """What is left."""
         if self._time is None or not self._parts:
             return []
-        unit = Unit(b"".join(self._parts), self._time, self._arrival, True, self._damaged)
+        unit = PayloadUnit(b"".join(self._parts), self._time, self._arrival, True, self._damaged)
         self._parts, self._size, self._damaged = [], 0, False
         return [unit]
 
-    def _missing(self, packet: Ordered) -> list[Unit]:
+    def _missing(self, packet: Ordered) -> list[PayloadUnit]:
         """What the lost packets held, where every one is as long as the last."""
         last = self._last
         if last is None or not self._tick_bytes:
@@ -102,4 +102,4 @@ class Whole:
         length = len(last.data) // self._tick_bytes
         count = min(packet.lost, MOST_MADE_UP, (packet.time - last.time) // max(1, length) - 1, self._room)
         self._room -= max(0, count)
-        return [Unit(last.data, last.time + length * n, packet.arrival, True, True) for n in range(1, count + 1)]
+        return [PayloadUnit(last.data, last.time + length * n, packet.arrival, True, True) for n in range(1, count + 1)]

@@ -15,7 +15,7 @@ from fractions import Fraction
 from direkt.codec import h264_syntax, h265_syntax
 from direkt.media import Format, Framing
 from direkt.protocol.rtp.order import Ordered
-from direkt.protocol.rtp.payload import MOST_MADE_UP, MOST_ROOM, MOST_SAMPLE, Remark, Unit
+from direkt.protocol.rtp.payload import MOST_MADE_UP, MOST_ROOM, MOST_SAMPLE, PayloadUnit, Remark
 
 _MOST_UNITS = 4096  # of a picture
 _START = 24  # bytes of a slice that are kept to begin one whose beginning was lost
@@ -51,7 +51,7 @@ H265 = Rules(
 )  # fmt: skip
 
 
-class Pictures:
+class PictureTrack:
     """One track."""
 
     def __init__(self, rules: Rules, clock: int, sets: Iterable[bytes], remark: Remark) -> None:
@@ -78,7 +78,7 @@ class Pictures:
         self._starts: dict[int, bytes] = {}  # how first slices begin, by type
         self._lengths: dict[int, int] = {}  # bytes of those that came in one packet
         self._room = MOST_ROOM
-        self._plain: Unit | None = None  # the latest picture that is no keyframe
+        self._plain: PayloadUnit | None = None  # the latest picture that is no keyframe
         self._steps: Counter[int] = Counter()  # ticks from picture to picture
         self._backwards = False  # pictures are not sent in the order in which they are shown
 
@@ -101,9 +101,9 @@ class Pictures:
 
     # Packets
 
-    def add(self, packet: Ordered) -> list[Unit]:
+    def add(self, packet: Ordered) -> list[PayloadUnit]:
         """The pictures that are whole now."""
-        out: list[Unit] = []
+        out: list[PayloadUnit] = []
         if packet.anew:
             out += self.end()
             self._plain, self._given = None, None
@@ -124,7 +124,7 @@ class Pictures:
             out += self._close(0)
         return out
 
-    def end(self) -> list[Unit]:
+    def end(self) -> list[PayloadUnit]:
         """What is left."""
         out = self._close(0) if self._units else []
         self._time = None
@@ -229,7 +229,7 @@ class Pictures:
 
     # Pictures
 
-    def _close(self, lost: int) -> list[Unit]:
+    def _close(self, lost: int) -> list[PayloadUnit]:
         """The picture is over; ``lost``: packets of its end that are missing."""
         if lost and self._fragment is not None:  # the last fragment is half as long as the others, as likely as not
             self._fragment += bytes(min(lost * self._full - self._full // 2, MOST_SAMPLE))
@@ -243,7 +243,7 @@ class Pictures:
             self._lead()
         key = any(self._rules.kind(unit[0]) in self._rules.keys for unit in self._units)
         data = b"".join(len(unit).to_bytes(4, "big") + unit for unit in self._units)
-        unit = Unit(data, self._time or 0, self._arrival, key, self._made_up)
+        unit = PayloadUnit(data, self._time or 0, self._arrival, key, self._made_up)
         self._room = min(self._room + 1, MOST_ROOM)
         self._units, self._size = [], 0
         self._coded = self._first_came = self._made_up = self._suspect = self._passed = False
@@ -276,7 +276,7 @@ class Pictures:
                     self._steps.update({k: -v // 2 for k, v in self._steps.items()})
         self._given = time
 
-    def _hole(self, packet: Ordered) -> list[Unit]:
+    def _hole(self, packet: Ordered) -> list[PayloadUnit]:
         """Pictures of which nothing came at all: the time stamps and the lost packets leave room for them."""
         if self._given is None or self._plain is None or self._backwards or not self._steps or self._units:
             return []
@@ -286,6 +286,6 @@ class Pictures:
         begin, out = self._given, []
         for n in range(1, count + 1):
             time = begin + round((packet.time - begin) * n / (count + 1))
-            out.append(Unit(self._plain.data, time, packet.arrival, False, True))
+            out.append(PayloadUnit(self._plain.data, time, packet.arrival, False, True))
             self._given = time
         return out

@@ -11,13 +11,13 @@ from direkt.codec.latm import Multiplex
 from direkt.media import Format, Framing
 from direkt.protocol.rtp.order import Ordered
 from direkt.protocol.rtp.packet import RtpError
-from direkt.protocol.rtp.payload import MOST_MADE_UP, Remark, Unit
+from direkt.protocol.rtp.payload import MOST_MADE_UP, PayloadUnit, Remark
 
 _LONGEST = 1 << 16  # bytes of a frame
 _MOST_FRAMES = 256  # of a packet
 
 
-class Frames:
+class FrameTrack:
     """What both have in common: frames of one length, in time."""
 
     def __init__(self, clock: int, configuration: bytes, remark: Remark) -> None:
@@ -25,7 +25,7 @@ class Frames:
         self._ticks = 0  # of a frame; 0: not known
         self.format = Format("audio", "aac", Fraction(1, clock))
         self._configure(configuration)
-        self._last: Unit | None = None
+        self._last: PayloadUnit | None = None
         self._parts = bytearray()  # of what goes on in the next packet
         self._parts_time: int | None = None
 
@@ -41,7 +41,7 @@ class Frames:
             self._ticks = round(Fraction(config.frame_samples * self._clock, config.core_rate))
         self.format = Format("audio", "aac", Fraction(1, self._clock), Framing.RAW, configuration)
 
-    def add(self, packet: Ordered) -> list[Unit]:
+    def add(self, packet: Ordered) -> list[PayloadUnit]:
         """The frames that are whole now."""
         if packet.anew:
             self._last = None
@@ -58,21 +58,21 @@ class Frames:
             return []
         out = self._missing(packet.time, packet) if packet.lost else []
         for n, data in enumerate(frames):
-            out.append(Unit(data, packet.time + n * self._ticks, packet.arrival))
+            out.append(PayloadUnit(data, packet.time + n * self._ticks, packet.arrival))
         self._last = out[-1]
         return out
 
-    def _missing(self, time: int, packet: Ordered) -> list[Unit]:
+    def _missing(self, time: int, packet: Ordered) -> list[PayloadUnit]:
         last = self._last
         if last is None or not self._ticks:
             return []
         count = min(round((time - last.time) / self._ticks) - 1, MOST_MADE_UP)
-        return [Unit(last.data, last.time + n * self._ticks, packet.arrival, True, True) for n in range(1, count + 1)]
+        return [PayloadUnit(last.data, last.time + n * self._ticks, packet.arrival, True, True) for n in range(1, count + 1)]
 
     def _frames(self, packet: Ordered) -> list[bytes]:
         raise NotImplementedError
 
-    def end(self) -> list[Unit]:
+    def end(self) -> list[PayloadUnit]:
         """Nothing is held back."""
         return []
 
@@ -89,7 +89,7 @@ def _hex(text: str) -> bytes:
         return b""
 
 
-class Sections(Frames):
+class Sections(FrameTrack):
     """mpeg4-generic (RFC 3640)."""
 
     def __init__(self, clock: int, parameters: Mapping[str, str], remark: Remark, channels: int = 1) -> None:
@@ -166,7 +166,7 @@ class Sections(Frames):
         return sizes, at
 
 
-class Latm(Frames):
+class Latm(FrameTrack):
     """MP4A-LATM (RFC 6416)."""
 
     def __init__(self, clock: int, parameters: Mapping[str, str], remark: Remark) -> None:

@@ -17,7 +17,7 @@ from direkt.media import Damaged, Delivery, Format, MediaEvent, Odd, Track, batc
 from direkt.protocol.rtp import formats, packet, rtcp
 from direkt.protocol.rtp.order import Counts, Order, Ordered
 from direkt.protocol.rtp.packet import RtpError
-from direkt.protocol.rtp.payload import Unit
+from direkt.protocol.rtp.payload import PayloadUnit
 from direkt.protocol.rtsp.sdp import Encoding
 
 HOLD = 4.0  # s
@@ -69,7 +69,7 @@ class _Decoding:
 class _Track:
     """One medium."""
 
-    def __init__(self, track: Track, encoding: Encoding, wait: float, stream: Stream) -> None:
+    def __init__(self, track: Track, encoding: Encoding, wait: float, stream: RtpStream) -> None:
         self.track: Track = track
         self.encoding = encoding
         self.others: tuple[Encoding, ...] = ()
@@ -78,10 +78,10 @@ class _Track:
         self.payload = formats.payload(track, encoding, stream.remark)
         self.told: Format | None = None
         # that wait: how they are coded, pictures of reordering, and how many are gone in front of each
-        self.units: list[tuple[Format, int, Unit, int]] = []
+        self.units: list[tuple[Format, int, PayloadUnit, int]] = []
         self.bytes = 0
         self.zero: int | None = None  # time stamp, extended, at which the stream's own time is 0
-        self.first: Unit | None = None
+        self.first: PayloadUnit | None = None
         self.report: tuple[int, int, float] | None = None  # the latest: time, extended stamp, when it came
         self.early: tuple[rtcp.SenderReport, float] | None = (
             None  # a report that came before the first packet, and when
@@ -95,7 +95,7 @@ class _Track:
         self.suspect = False  # packets are missing in front of the next one
         self.goodbye: float | None = None  # when the sender said it, and sent nothing since
 
-    def turn_out(self, payload_type: int, stream: Stream) -> None:
+    def turn_out(self, payload_type: int, stream: RtpStream) -> None:
         """The first packet is of another encoding that was described."""
         for encoding in self.others:
             if encoding.payload_type == payload_type and encoding.clock:
@@ -112,7 +112,7 @@ class _Track:
         return Fraction(ntp, _NTP) + Fraction(time - stamp, self.encoding.clock)
 
 
-class Stream:
+class RtpStream:
     """What a sender sends. ``tracks``: what each medium is, of all it may be (see offer()); ``wait``: s that a missing packet is waited for.
 
     ``made_up``: samples of which something was lost are made up and handed on; otherwise they are left out. ``follow``: where the
@@ -250,7 +250,7 @@ class Stream:
             track.suspect = not any(unit.made_up for unit in units)
         self._hold(track, units)
 
-    def _hold(self, track: _Track, units: list[Unit]) -> None:
+    def _hold(self, track: _Track, units: list[PayloadUnit]) -> None:
         for unit in units:
             if unit.made_up and not self._made_up:
                 self.left_out += 1
@@ -400,7 +400,7 @@ class Stream:
                 track.told = format
         self._emit(track, waiting[begin:])
 
-    def _emit(self, track: _Track, units: list[tuple[Format, int, Unit, int]]) -> None:
+    def _emit(self, track: _Track, units: list[tuple[Format, int, PayloadUnit, int]]) -> None:
         if not units:
             return
         zero = track.zero or 0

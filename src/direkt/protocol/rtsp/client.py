@@ -17,9 +17,9 @@ from direkt.protocol.rtsp import sdp
 from direkt.protocol.rtsp.messages import (
     Interleaved,
     Parser,
-    Request,
-    Response,
     RtspError,
+    RtspRequest,
+    RtspResponse,
     pair_of,
     transport_of,
     write_request,
@@ -58,7 +58,7 @@ class Playing:
 
 
 @dataclass(frozen=True, slots=True)
-class Refused:
+class RequestRefused:
     """The server does not do what it was asked."""
 
     method: str
@@ -98,7 +98,7 @@ class TornDown:
     """The server knows that it is over."""
 
 
-Event = Described | SetUp | Playing | Refused | LoginWanted | Redirected | TornDown | Interleaved
+Event = Described | SetUp | Playing | RequestRefused | LoginWanted | Redirected | TornDown | Interleaved
 
 
 @dataclass(slots=True)
@@ -113,7 +113,7 @@ class _Pending:
     other_way: str = ""  # the medium's address as others build it
 
 
-class ClientSession:
+class RtspClientSession:
     """One conversation. ``url``: ``rtsp://host[:port]/path`` without a login; ``login``: user and password."""
 
     def __init__(
@@ -241,12 +241,12 @@ class ClientSession:
         while (message := self._parser.next_message()) is not None:
             if isinstance(message, Interleaved):
                 return message
-            event = self._asked(message) if isinstance(message, Request) else self._answered(message)
+            event = self._asked(message) if isinstance(message, RtspRequest) else self._answered(message)
             if event is not None:
                 return event
         return None
 
-    def _asked(self, request: Request) -> Event | None:
+    def _asked(self, request: RtspRequest) -> Event | None:
         """Servers ask too: whether we are there, or that we go elsewhere (10.10)."""
         number = {"CSeq": request.headers.get("cseq", "0")}
         if request.method == "REDIRECT" and "location" in request.headers:
@@ -262,7 +262,7 @@ class ClientSession:
             self._out += write_response(501, "Not Implemented", number)
         return None
 
-    def _answered(self, response: Response) -> Event | None:
+    def _answered(self, response: RtspResponse) -> Event | None:
         number = response.headers.get("cseq", "").strip()
         key = int(number) if number.isascii() and number.isdigit() and len(number) < 10 else -1
         if key not in self._pending:
@@ -296,9 +296,9 @@ class ClientSession:
             return None
         if pending.method == "TEARDOWN":
             return None if self.awaits_end else TornDown()
-        return Refused(pending.method, status, response.reason)
+        return RequestRefused(pending.method, status, response.reason)
 
-    def _log_in(self, response: Response, pending: _Pending) -> Event | None:
+    def _log_in(self, response: RtspResponse, pending: _Pending) -> Event | None:
         offered = httpauth.parse_challenges(response.challenges)
         chosen = httpauth.choose(offered, self._schemes)
         names = tuple(dict.fromkeys(challenge.text for challenge in offered))
@@ -313,7 +313,7 @@ class ClientSession:
         self._send(pending)
         return None
 
-    def _granted(self, response: Response, pending: _Pending) -> Event | None:
+    def _granted(self, response: RtspResponse, pending: _Pending) -> Event | None:
         headers = response.headers
         if pending.method == "OPTIONS":
             self._methods |= {word.strip().upper() for word in headers.get("public", "").split(",") if word.strip()}
@@ -332,7 +332,7 @@ class ClientSession:
             return Playing(self._begins)
         return TornDown() if pending.method == "TEARDOWN" and not self.awaits_end else None
 
-    def _described(self, response: Response) -> Event:
+    def _described(self, response: RtspResponse) -> Event:
         base = response.headers.get("content-base") or response.headers.get("content-location") or self._base
         try:
             description = sdp.parse(response.body.decode("utf-8", "replace"))
@@ -345,7 +345,7 @@ class ClientSession:
         self.description = description
         return Described(description)
 
-    def _is_set_up(self, response: Response, pending: _Pending) -> Event:
+    def _is_set_up(self, response: RtspResponse, pending: _Pending) -> Event:
         session, _, more = response.headers.get("session", "").partition(";")
         if session.strip():
             self._session = session.strip()

@@ -27,7 +27,7 @@ class RtspError(Malformed):
 
 
 @dataclass(frozen=True, slots=True)
-class Request:
+class RtspRequest:
     """A request; names of headers are in small letters."""
 
     method: str
@@ -38,7 +38,7 @@ class Request:
 
 
 @dataclass(frozen=True, slots=True)
-class Response:
+class RtspResponse:
     """A response; ``challenges``: every WWW-Authenticate header."""
 
     status: int
@@ -56,7 +56,7 @@ class Interleaved:
     data: bytes
 
 
-Message = Request | Response | Interleaved
+Message = RtspRequest | RtspResponse | Interleaved
 
 
 class Parser:
@@ -118,7 +118,7 @@ class Parser:
         self._at = end
         return Interleaved(buffer[at + 1], bytes(buffer[at + 4 : end]))
 
-    def _message(self) -> Request | Response | None:
+    def _message(self) -> RtspRequest | RtspResponse | None:
         at, buffer = self._at, self._buffer
         found = _BLANK.search(buffer, at, at + _MOST_HEAD)
         if found is None:
@@ -148,16 +148,16 @@ class Parser:
         return _read(lines[0], headers, bytes(buffer[found.end() : end]), tuple(challenges))
 
 
-def _read(line: str, headers: dict[str, str], body: bytes, challenges: tuple[str, ...]) -> Request | Response:
+def _read(line: str, headers: dict[str, str], body: bytes, challenges: tuple[str, ...]) -> RtspRequest | RtspResponse:
     if line.startswith("RTSP/"):
         words = line.split(None, 2)
         if len(words) < 2 or not (words[1].isascii() and words[1].isdigit()) or len(words[1]) != 3:
             raise RtspError(f"a response without a status: {line[:40]!r}")
-        return Response(int(words[1]), words[2].strip() if len(words) > 2 else "", headers, body, challenges)
+        return RtspResponse(int(words[1]), words[2].strip() if len(words) > 2 else "", headers, body, challenges)
     words = line.split()
     if len(words) != 3:
         raise RtspError(f"a request of {len(words)} words where three belong")
-    return Request(words[0].upper(), words[1], headers, body, words[2].upper())
+    return RtspRequest(words[0].upper(), words[1], headers, body, words[2].upper())
 
 
 def _lines(first: str, headers: Mapping[str, str], body: bytes) -> bytes:

@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from direkt.protocol.rtsp.messages import (
     Interleaved,
     Parser,
-    Request,
-    Response,
+    RtspRequest,
+    RtspResponse,
     interleave,
     pair_of,
     transport_of,
@@ -27,7 +27,7 @@ _REASONS = {
 
 
 @dataclass(frozen=True, slots=True)
-class Offer:
+class TransportOffer:
     """A transport that a client asks for."""
 
     channels: tuple[int, int] | None  # between the messages
@@ -38,8 +38,8 @@ class Offer:
 class Asked:
     """A request that was admitted; answer it with ServerSession.answer()."""
 
-    request: Request
-    offer: Offer | None = None  # of SETUP
+    request: RtspRequest
+    offer: TransportOffer | None = None  # of SETUP
 
 
 def _offered(header: str) -> bool:
@@ -55,10 +55,10 @@ def _offered(header: str) -> bool:
     return ports is not None and ports[1] == ports[0] + 1 and not ports[0] % 2
 
 
-class ServerSession:
+class RtspServerSession:
     """One connection. ``refuse``: the WWW-Authenticate headers that a request is refused with; none: it is admitted."""
 
-    def __init__(self, refuse: Callable[[Request], tuple[str, ...]]) -> None:
+    def __init__(self, refuse: Callable[[RtspRequest], tuple[str, ...]]) -> None:
         self._refuse = refuse
         self._parser = Parser()
         self._out = bytearray()
@@ -80,7 +80,7 @@ class ServerSession:
         while (message := self._parser.next_message()) is not None:
             if isinstance(message, Interleaved):
                 return message
-            if isinstance(message, Response):
+            if isinstance(message, RtspResponse):
                 continue
             status, told = self._wrong(message)
             if status:
@@ -95,14 +95,14 @@ class ServerSession:
             elif message.method == "SETUP":
                 parts = transport_of(message.headers.get("transport", ""))
                 ports = pair_of(parts.get("client_port", "")) if "/TCP" not in parts.get("", "") else None
-                return Asked(message, Offer(pair_of(parts.get("interleaved", "")), ports))
+                return Asked(message, TransportOffer(pair_of(parts.get("interleaved", "")), ports))
             elif message.method in METHODS:
                 return Asked(message)
             else:
                 self.answer(message, 405, {"Allow": ", ".join(METHODS)})
         return None
 
-    def _wrong(self, request: Request) -> tuple[int, dict[str, str]]:
+    def _wrong(self, request: RtspRequest) -> tuple[int, dict[str, str]]:
         """The status of a request that breaks the rules, and what more is said; 0: it breaks none."""
         headers = request.headers
         number = headers.get("cseq", "")
@@ -124,7 +124,7 @@ class ServerSession:
         return 0, {}
 
     def answer(
-        self, request: Request, status: int, headers: dict[str, str] | None = None, body: bytes = b"", *,
+        self, request: RtspRequest, status: int, headers: dict[str, str] | None = None, body: bytes = b"", *,
         challenges: tuple[str, ...] = (),
     ) -> None:  # fmt: skip
         """The answer to a request."""

@@ -18,7 +18,7 @@ from direkt.errors import UnusableInput
 from direkt.match.plan import Plan
 from direkt.parameters import Value, Values
 from direkt.protocol import address
-from direkt.report.card import Card, Fact, Step, code_matrix
+from direkt.report.card import Card, CardStep, Fact, code_matrix
 from direkt.secret import Secret
 from direkt.work.device.planning import plan_feed
 from direkt.work.feeds import FeedParts
@@ -157,11 +157,11 @@ def _fill(feed: FeedParts, sources: Sources) -> _Filled:
     return _Filled(feed, file, plan, values, feed.rig.key(feed.destination, sources), model)
 
 
-def _steps(filled: _Filled, *, reveal: bool) -> list[Step]:
+def _steps(filled: _Filled, *, reveal: bool) -> list[CardStep]:
     """What to enter: what stands in the menus in their order, then the rest in the table's."""
     file = filled.file
     menus = file.menus if file is not None else {}
-    out: list[Step] = []
+    out: list[CardStep] = []
     told: set[str] = set()
     for name, path in menus.items():
         made = _step(filled, name, tuple(path), reveal=reveal)
@@ -174,7 +174,7 @@ def _steps(filled: _Filled, *, reveal: bool) -> list[Step]:
     for step in filled.plan.steps:
         if step.parameter not in told and filled.values.get(step.parameter) is not None:
             out.append(
-                Step(_label(filled, step.parameter), filled.word(step.parameter), _meaning(filled, step.parameter))
+                CardStep(_label(filled, step.parameter), filled.word(step.parameter), _meaning(filled, step.parameter))
             )
     if filled.feed.entry.carry:  # this machine pushes, not the device
         return [step for step in out if step.kind == "choose"]
@@ -184,16 +184,16 @@ def _steps(filled: _Filled, *, reveal: bool) -> list[Step]:
             out.append(made)
     start = file.card.start if file is not None else ""
     if "push.start" not in menus:
-        out.append(Step(("the push",), start or "start it", kind="do"))
+        out.append(CardStep(("the push",), start or "start it", kind="do"))
     return sorted(out, key=lambda step: step.kind == "do")
 
 
-def _step(filled: _Filled, name: str, path: tuple[str, ...], *, reveal: bool) -> Step | None:
+def _step(filled: _Filled, name: str, path: tuple[str, ...], *, reveal: bool) -> CardStep | None:
     """What a place in the menus is to hold; None: nothing is asked of it."""
     file = filled.file
     assert file is not None
     if name == "push.start":
-        return Step(path, file.card.start or "start", kind="do")
+        return CardStep(path, file.card.start or "start", kind="do")
     if name.startswith("push."):
         field = name.removeprefix("push.")
         return _field(filled, field, path, reveal=reveal) if field in filled.fields else None
@@ -201,17 +201,17 @@ def _step(filled: _Filled, name: str, path: tuple[str, ...], *, reveal: bool) ->
     if mode is not None:
         values = next(iter(mode.words.values()), {})
         meaning = ", ".join(parameters.show(p, filled.values[p]) for p in values if p in filled.values)
-        return Step(path, filled.lookup(name), meaning)
+        return CardStep(path, filled.lookup(name), meaning)
     if name not in filled.values:
         return None
-    return Step(path, filled.word(name), _meaning(filled, name))
+    return CardStep(path, filled.word(name), _meaning(filled, name))
 
 
-def _field(filled: _Filled, name: str, path: tuple[str, ...], *, reveal: bool) -> Step:
+def _field(filled: _Filled, name: str, path: tuple[str, ...], *, reveal: bool) -> CardStep:
     """A field of the form for server address and key."""
     value = filled.fields[name]
     longest = filled.file.card.longest.get(name, 0) if filled.file is not None else 0
-    step = Step(path, value, kind="type", length=len(value), longest=longest)
+    step = CardStep(path, value, kind="type", length=len(value), longest=longest)
     if name in _SECRET and not reveal:
         before = f"{filled.server}/ and after it " if name == "url" else ""
         shown = f"{before}the key of {filled.feed.entry.destination}, {filled.key}: to print it here add --reveal"

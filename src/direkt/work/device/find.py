@@ -24,10 +24,10 @@ from direkt.net import discovery as net
 from direkt.net import routes
 from direkt.protocol.discovery import Match
 from direkt.rig.file import Rig
-from direkt.work.device.identify import PORTS, Asker, Found, Place, Wanted, same_form
+from direkt.work.device.identify import PORTS, Candidate, DeviceAsker, FoundDevice, SearchWanted, same_form
 from direkt.work.steps import Job
 
-__all__ = ["PORTS", "Found", "Wanted"]
+__all__ = ["PORTS", "FoundDevice", "SearchWanted"]
 
 AT_ONCE = 64  # devices that are asked at the same time
 
@@ -58,14 +58,14 @@ FindEvent = Probing | Scanning | Asking
 
 
 @dataclass(frozen=True, slots=True)
-class Result:
+class SearchResult:
     """All devices, by address, and what is to be said of the search itself."""
 
-    devices: tuple[Found, ...]
+    devices: tuple[FoundDevice, ...]
     notes: tuple[str, ...] = ()
 
 
-def find(wanted: Wanted, rig: Rig | None, sources: Sources | None) -> Job[FindEvent, Result]:
+def find(wanted: SearchWanted, rig: Rig | None, sources: Sources | None) -> Job[FindEvent, SearchResult]:
     """Looks for devices. Raises UnusableInput for an interface or a subnet that is none."""
     interfaces = net.interfaces(wanted.interface)
     hosts = list(dict.fromkeys(host for subnet in wanted.subnets for host in net.hosts_of(subnet)))
@@ -83,7 +83,7 @@ def find(wanted: Wanted, rig: Rig | None, sources: Sources | None) -> Job[FindEv
     places, alone = _places(heard.matches, doors, here)
     places += _known_places(rig, places)
     yield Asking(len(places))
-    asker = Asker(wanted, rig, sources, files, here)
+    asker = DeviceAsker(wanted, rig, sources, files, here)
     with ThreadPoolExecutor(AT_ONCE) as pool:
         asked = list(pool.map(asker.ask, places))
     found = [one for one in asked if one is not None] + alone
@@ -93,7 +93,7 @@ def find(wanted: Wanted, rig: Rig | None, sources: Sources | None) -> Job[FindEv
     for name, entry in rig.file.devices.items() if rig is not None else ():
         if name not in seen:
             notes.append(_not_found(name, entry.address, rig, sources))
-    return Result(tuple(sorted(found, key=_order)), tuple(notes))
+    return SearchResult(tuple(sorted(found, key=_order)), tuple(notes))
 
 
 def _not_found(name: str, address: str, rig: Rig | None, sources: Sources | None) -> str:
@@ -116,7 +116,7 @@ def _not_found(name: str, address: str, rig: Rig | None, sources: Sources | None
     return f"{name} of the rig answers at {address} to its own driver; it does not report what it is to others"
 
 
-def _order(found: Found) -> tuple[int, bytes, int]:
+def _order(found: FoundDevice) -> tuple[int, bytes, int]:
     parts = urlsplit(found.address)
     try:
         host = ipaddress.ip_address((parts.hostname or "").partition("%")[0])
@@ -150,19 +150,19 @@ def _plain(address: str) -> str:
     return f"{parts.scheme}://{parts.netloc}{path}"
 
 
-def _places(matches: Sequence[Match], doors: Sequence[net.Door], here: Here) -> tuple[list[Place], list[Found]]:
+def _places(matches: Sequence[Match], doors: Sequence[net.Door], here: Here) -> tuple[list[Candidate], list[FoundDevice]]:
     """What is to be asked, and what tells all by itself."""
-    out: list[Place] = []
+    out: list[Candidate] = []
     owners: dict[str, Match] = {}
-    alone: list[Found] = []
+    alone: list[FoundDevice] = []
     taken = [_host(address) for match in matches for address in match.addresses]
     for match in matches:
         listed = sorted(match.addresses, key=lambda address: _reachable(address, here))
         if not listed:
-            alone.append(Found("", match.scope("name"), model=match.scope("hardware"), speaks=("onvif",),
+            alone.append(FoundDevice("", match.scope("name"), model=match.scope("hardware"), speaks=("onvif",),
                                notes=("it answers a probe and gives no address that can be used",)))  # fmt: skip
             continue
-        place = Place(_plain(listed[0]), match, [_plain(address) for address in listed[1:]])
+        place = Candidate(_plain(listed[0]), match, [_plain(address) for address in listed[1:]])
         other = owners.get(place.address)
         if other is not None and other.endpoint != match.endpoint:
             place.notes.append(
@@ -178,15 +178,15 @@ def _places(matches: Sequence[Match], doors: Sequence[net.Door], here: Here) -> 
     for door in doors:
         address = _door_address(door)
         if not door.rtsp and address not in known:
-            out.append(Place(address))
+            out.append(Candidate(address))
     return out, alone
 
 
-def _known_places(rig: Rig | None, places: Sequence[Place]) -> list[Place]:
+def _known_places(rig: Rig | None, places: Sequence[Candidate]) -> list[Candidate]:
     """The rig's own devices that nobody has told of yet."""
     told = {same_form(address) for place in places for address in (place.address, *place.others)}
     entries = rig.file.devices.values() if rig is not None else ()
-    return [Place(entry.address) for entry in entries if same_form(entry.address) not in told]
+    return [Candidate(entry.address) for entry in entries if same_form(entry.address) not in told]
 
 
 def _door_address(door: net.Door) -> str:
@@ -206,7 +206,7 @@ def _reachable(address: str, here: Here) -> int:
     return 0 if any(found in network for network in here.networks()) else 1
 
 
-def _with_rtsp(found: list[Found], doors: Iterable[net.Door]) -> list[Found]:
+def _with_rtsp(found: list[FoundDevice], doors: Iterable[net.Door]) -> list[FoundDevice]:
     """RTSP ports belong to the one device of their address; else they stand for themselves."""
     out = list(found)
     for door in doors:
@@ -219,11 +219,11 @@ def _with_rtsp(found: list[Found], doors: Iterable[net.Door]) -> list[Found]:
                 out[n] = replace(out[n], speaks=(*out[n].speaks, "rtsp"))
         else:
             place = f"[{door.host}]" if ":" in door.host else door.host
-            out.append(Found(f"rtsp://{place}:{door.port}", speaks=("rtsp",)))
+            out.append(FoundDevice(f"rtsp://{place}:{door.port}", speaks=("rtsp",)))
     return out
 
 
-def names_for(found: Sequence[Found], taken: Iterable[str]) -> dict[str, str]:
+def names_for(found: Sequence[FoundDevice], taken: Iterable[str]) -> dict[str, str]:
     """A name in the rig for each address that has none yet, from what the device calls itself."""
     used, out = set(taken), {}
     for one in found:

@@ -10,7 +10,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from urllib.parse import urlsplit
 
-from direkt.described.errors import DeviceError, LoginRefused
+from direkt.described.errors import DeviceError, DeviceLoginRefused
 from direkt.described.http import HttpInterface
 from direkt.destination.references import SecretError, Sources, login_of
 from direkt.device import library, obstacles
@@ -31,7 +31,7 @@ _TRIES = 2  # wrong logins that a device gets in all: many lock at the third, wh
 
 
 @dataclass(frozen=True, slots=True)
-class Wanted:
+class SearchWanted:
     """Where to look, and how."""
 
     interface: str | None = None
@@ -42,7 +42,7 @@ class Wanted:
 
 
 @dataclass(frozen=True, slots=True)
-class Found:
+class FoundDevice:
     """One device."""
 
     address: str  # as a rig has it
@@ -63,7 +63,7 @@ class Found:
 
 
 @dataclass(slots=True)
-class Place:
+class Candidate:
     """An HTTP address that may be a device."""
 
     address: str
@@ -72,15 +72,15 @@ class Place:
     notes: list[str] = field(default_factory=list)
 
 
-class Asker:
+class DeviceAsker:
     """Asks one place after the other; used by several threads, and changes nothing of its own."""
 
     def __init__(
-        self, wanted: Wanted, rig: Rig | None, sources: Sources | None, files: Mapping[str, DriverFile], here: Here
+        self, wanted: SearchWanted, rig: Rig | None, sources: Sources | None, files: Mapping[str, DriverFile], here: Here
     ) -> None:
         self._wanted, self._rig, self._sources, self._files, self._here = wanted, rig, sources, files, here
 
-    def ask(self, place: Place) -> Found | None:
+    def ask(self, place: Candidate) -> FoundDevice | None:
         """What a place is; None: no device of a kind that is known."""
         try:
             return self._ask(place)
@@ -89,15 +89,15 @@ class Asker:
                 return None
             return self._from_match(place, (str(error),))
 
-    def _from_match(self, place: Place, more: tuple[str, ...] = ()) -> Found:
+    def _from_match(self, place: Candidate, more: tuple[str, ...] = ()) -> FoundDevice:
         match = place.match
         assert match is not None
         name, model = match.scope("name"), match.scope("hardware")
-        found = Found(place.address, name, "", model, "", ("onvif",), rig_name=self._in_rig(place), driver=library.STANDARD,
+        found = FoundDevice(place.address, name, "", model, "", ("onvif",), rig_name=self._in_rig(place), driver=library.STANDARD,
                       others=tuple(place.others), notes=(*place.notes, *more))  # fmt: skip
         return self._with_file(found)
 
-    def _in_rig(self, place: Place) -> str | None:
+    def _in_rig(self, place: Candidate) -> str | None:
         if self._rig is None:
             return None
         addresses = {same_form(address) for address in (place.address, *place.others)}
@@ -105,7 +105,7 @@ class Asker:
             (name for name, entry in self._rig.file.devices.items() if same_form(entry.address) in addresses), None
         )
 
-    def _ask(self, place: Place) -> Found | None:
+    def _ask(self, place: Candidate) -> FoundDevice | None:
         rig_name = self._in_rig(place)
         marked = self._marked(place)
         speaks_onvif = self._speaks_onvif(place)
@@ -117,7 +117,7 @@ class Asker:
             )
         match = place.match
         names = (("onvif",) if speaks_onvif else ()) + ((marked,) if marked is not None else ())
-        found = Found(
+        found = FoundDevice(
             place.address, match.scope("name") if match else "", "", match.scope("hardware") if match else "", "", names,
             rig_name=rig_name, driver=marked or library.STANDARD, others=tuple(place.others), notes=tuple(place.notes),
         )  # fmt: skip
@@ -136,7 +136,7 @@ class Asker:
         except SecretError:
             return None
 
-    def _speaks_onvif(self, place: Place) -> bool:
+    def _speaks_onvif(self, place: Candidate) -> bool:
         driver = Standard("it", place.address, None, any_certificate=True, limit=ASK_LIMIT)
         try:
             return driver.speaks()
@@ -147,7 +147,7 @@ class Asker:
         finally:
             driver.close()
 
-    def _told_by_standard(self, found: Found, login: tuple[str, Secret] | None) -> Found:
+    def _told_by_standard(self, found: FoundDevice, login: tuple[str, Secret] | None) -> FoundDevice:
         with contextlib.ExitStack() as stack:
 
             def talk(account: tuple[str, Secret] | None) -> Standard:
@@ -184,14 +184,14 @@ class Asker:
         """What the device is as far as somebody is let in, whether it was the login that was refused, and its own words then."""
         try:
             return driver.identity(), False, ""
-        except LoginRefused as error:
+        except DeviceLoginRefused as error:
             notes.append(error.what)
             return None, True, error.said
         except DeviceError as error:
             notes.append(str(error))
             return None, False, ""
 
-    def _pairs(self, found: Found, used: tuple[str, Secret] | None) -> list[tuple[str, str]]:
+    def _pairs(self, found: FoundDevice, used: tuple[str, Secret] | None) -> list[tuple[str, str]]:
         """The logins to try, one for each account; the one that the device's driver file names comes first.
 
         ``used``: a login that was refused already: its account has had its try.
@@ -216,7 +216,7 @@ class Asker:
         except DeviceError:
             return []
 
-    def _marked(self, place: Place) -> str | None:
+    def _marked(self, place: Candidate) -> str | None:
         """The driver file whose mark the place shows."""
         for name, file in self._files.items():
             if file.fits.ask is None or not file.fits.says:
@@ -234,7 +234,7 @@ class Asker:
                 return name
         return None
 
-    def _told_by_file(self, found: Found, login: tuple[str, Secret] | None) -> Found:
+    def _told_by_file(self, found: FoundDevice, login: tuple[str, Secret] | None) -> FoundDevice:
         known = self._by_file(found, login)
         if isinstance(known, Identity):
             return _identified(found, known)
@@ -250,7 +250,7 @@ class Asker:
                 return replace(_identified(found, told), default_login_works=True, default_user=user)
         return replace(found, default_login_works=False)
 
-    def _by_file(self, found: Found, login: tuple[str, Secret] | None) -> Identity | str:
+    def _by_file(self, found: FoundDevice, login: tuple[str, Secret] | None) -> Identity | str:
         """What the device is by its driver file, or why that cannot be read."""
         folder = self._rig.folder if self._rig is not None else None
         driver = library.open_driver(found.driver, found.name or "it", found.address, login, folder)
@@ -261,7 +261,7 @@ class Asker:
         finally:
             driver.close()
 
-    def _with_file(self, found: Found) -> Found:
+    def _with_file(self, found: FoundDevice) -> FoundDevice:
         """Whether it can push, and the driver file that fits its model."""
         name, file = next(((n, f) for n, f in self._files.items() if n == found.driver or _fits(f, found)), ("", None))
         if file is None:
@@ -277,7 +277,7 @@ class Asker:
         return replace(found, can_push=able, push_words=words)
 
 
-def _fits(file: DriverFile, found: Found) -> bool:
+def _fits(file: DriverFile, found: FoundDevice) -> bool:
     """Whether a driver file is for a device's make and model."""
     model = file.fits.model.casefold()
     if not model or model != found.model.casefold():
@@ -285,7 +285,7 @@ def _fits(file: DriverFile, found: Found) -> bool:
     return not found.make or not file.fits.make or file.fits.make.casefold() == found.make.casefold()
 
 
-def _identified(found: Found, known: Identity) -> Found:
+def _identified(found: FoundDevice, known: Identity) -> FoundDevice:
     return replace(found, make=known.make or found.make, model=known.model or found.model, firmware=known.firmware)
 
 

@@ -19,7 +19,7 @@ from direkt.device.obstacles import of_clock
 from direkt.device.state import Capability, Driver, Health, Network, PushState, need
 from direkt.errors import DirektError, UnusableInput, os_words
 from direkt.secret import Secret
-from direkt.work.steps import Agree, Clock, Job
+from direkt.work.steps import Agree, Job, StepClock
 
 AT_ONCE = 128  # devices that are asked at the same time: one connection to each
 _POLL = 0.3  # s between looks at a device that is away
@@ -33,14 +33,14 @@ Asked = TypeVar("Asked")
 
 
 @dataclass(frozen=True, slots=True)
-class Told:
+class DeviceNote:
     """Something for the person to know before or while it happens."""
 
     text: str
 
 
 @dataclass(frozen=True, slots=True)
-class Back:
+class DeviceBack:
     """The device answers again."""
 
     seconds: float
@@ -52,7 +52,7 @@ def for_all(ones: Iterable[Asked], do: Callable[[Asked], Result]) -> list[Result
         return list(pool.map(do, ones))
 
 
-def wait_for(driver: Driver, clock: Clock, wait: float) -> float:
+def wait_for(driver: Driver, clock: StepClock, wait: float) -> float:
     """Waits until a device has been away and is back; s that took. Raises Unreachable."""
     begin, away = clock.now(), False
     while (passed := clock.now() - begin) < wait:
@@ -67,16 +67,16 @@ def wait_for(driver: Driver, clock: Clock, wait: float) -> float:
 # Restart and firmware
 
 
-def restart(driver: Driver, clock: Clock, wait: float) -> Job[Told | Agree | Back, bool]:
+def restart(driver: Driver, clock: StepClock, wait: float) -> Job[DeviceNote | Agree | DeviceBack, bool]:
     """Restarts a device and waits for it; False: it was not agreed to. Raises CannotDo and DeviceError."""
     need(driver, Capability.RESTART)
     pushing = _pushing(driver)
     if pushing:
-        yield Told(f"{driver.name} is pushing: a restart drops the push")
+        yield DeviceNote(f"{driver.name} is pushing: a restart drops the push")
     if not (yield Agree()):
         return False
     driver.restart()
-    yield Back(wait_for(driver, clock, wait))
+    yield DeviceBack(wait_for(driver, clock, wait))
     return True
 
 
@@ -97,8 +97,8 @@ class Updated:
 
 
 def update(
-    driver: Driver, file: Path, clock: Clock, wait: float, progress: Callable[[int, int], None]
-) -> Job[Told | Agree | Back, Updated]:  # fmt: skip
+    driver: Driver, file: Path, clock: StepClock, wait: float, progress: Callable[[int, int], None]
+) -> Job[DeviceNote | Agree | DeviceBack, Updated]:  # fmt: skip
     """Sends a firmware file, waits through the restart, and reads the version. Raises Refused and other DirektErrors.
 
     The file is read while it goes; ``progress`` is told how many bytes of how many went. A device that refuses it keeps what it has.
@@ -113,18 +113,18 @@ def update(
     if not size:
         raise UnusableInput(f"{file}: is empty")
     before = driver.identity()
-    yield Told(
+    yield DeviceNote(
         f"{driver.name}: {before.make} {before.model}, firmware {before.firmware}; {file.name}, {size / 1e6:.1f} MB"
     )
     if _pushing(driver):
-        yield Told(f"{driver.name} is pushing: the update drops the push")
+        yield DeviceNote(f"{driver.name} is pushing: the update drops the push")
     if not (yield Agree()):
         return Updated(False, before.firmware)
     try:
         driver.update(file, lambda done: progress(done, size))
     except OSError as error:
         raise UnusableInput(f"{file}: cannot be read: {os_words(error)}") from None
-    yield Back(wait_for(driver, clock, wait))
+    yield DeviceBack(wait_for(driver, clock, wait))
     return Updated(True, before.firmware, driver.identity().firmware)
 
 
@@ -185,8 +185,8 @@ class Moved:
 
 
 def readdress(
-    driver: Driver, move: Move, open_at: Callable[[str], Driver], taken: Callable[[str], str], clock: Clock, wait: float
-) -> Job[Moving | Told | Agree | Back, Moved]:
+    driver: Driver, move: Move, open_at: Callable[[str], Driver], taken: Callable[[str], str], clock: StepClock, wait: float
+) -> Job[Moving | DeviceNote | Agree | DeviceBack, Moved]:
     """Gives a device another address and waits for it there.
 
     ``open_at``: a driver for the same device at another address; ``taken``: what answers at an address already, empty
@@ -209,7 +209,7 @@ def readdress(
         return Moved(False)
     restart_needed = driver.set_network(after)
     if restart_needed:
-        yield Told(f"{driver.name} restarts to take its new address")
+        yield DeviceNote(f"{driver.name} restarts to take its new address")
         driver.restart()
     if move.address is None:
         return Moved(True, "", restart_needed)
@@ -220,7 +220,7 @@ def readdress(
         while clock.now() - begin < wait:
             clock.sleep(_POLL)
             if there.answers():
-                yield Back(clock.now() - begin)
+                yield DeviceBack(clock.now() - begin)
                 return Moved(True, new, restart_needed)
     finally:
         there.close()
@@ -261,7 +261,7 @@ def set_clock(driver: Driver, servers: tuple[str, ...], now: datetime.datetime |
 
 
 @dataclass(frozen=True, slots=True)
-class Checked:
+class DeviceHealth:
     """How a device fares."""
 
     name: str
@@ -269,21 +269,21 @@ class Checked:
     wrong: tuple[str, ...]
 
 
-def look_at(name: str, open_driver: Callable[[str], Driver]) -> Checked:
+def look_at(name: str, open_driver: Callable[[str], Driver]) -> DeviceHealth:
     """One device's health; what cannot be asked is what is wrong."""
     try:
         driver = open_driver(name)
     except DirektError as error:
-        return Checked(name, None, (str(error),))
+        return DeviceHealth(name, None, (str(error),))
     try:
         found = driver.health()
     except DeviceError as error:
-        return Checked(name, None, (error.what,))
+        return DeviceHealth(name, None, (error.what,))
     except DirektError as error:
-        return Checked(name, None, (str(error),))
+        return DeviceHealth(name, None, (str(error),))
     finally:
         driver.close()
-    return Checked(name, found, tuple(_wrong(found, name)))
+    return DeviceHealth(name, found, tuple(_wrong(found, name)))
 
 
 def _wrong(found: Health, name: str) -> list[str]:

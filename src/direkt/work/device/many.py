@@ -13,21 +13,21 @@ from dataclasses import dataclass
 
 from direkt.errors import DirektError
 from direkt.secret import Secret
-from direkt.work.device.unfinished import Standing
+from direkt.work.device.unfinished import UnfinishedWrite
 from direkt.work.device.write import (
-    Back,
+    BackAfterRestart,
     Checking,
-    Planned,
+    PlannedWrite,
     PuttingBack,
     Restarting,
     Saved,
-    Terms,
     WriteEvent,
+    WriteTerms,
     Written,
     write,
 )
 from direkt.work.feeds import FeedParts
-from direkt.work.steps import END, Agree, Clock, drive
+from direkt.work.steps import END, Agree, StepClock, drive
 
 AT_ONCE = 64  # devices at the same time: most of the time is theirs
 
@@ -59,7 +59,7 @@ class Many:
     """One write of several feeds."""
 
     def __init__(
-        self, feeds: Sequence[tuple[FeedParts, Secret]], clock: Clock, terms: Mapping[str, Terms], tell: Callable[[Progress], None],
+        self, feeds: Sequence[tuple[FeedParts, Secret]], clock: StepClock, terms: Mapping[str, WriteTerms], tell: Callable[[Progress], None],
         at_once: int = AT_ONCE,
     ) -> None:  # fmt: skip
         self._feeds, self._clock, self._terms, self._tell, self._at_once = feeds, clock, terms, tell, at_once
@@ -97,7 +97,7 @@ class Many:
         def on_event(event: WriteEvent) -> bool | None:
             if self._stop.is_set():
                 raise KeyboardInterrupt
-            if isinstance(event, Standing):
+            if isinstance(event, UnfinishedWrite):
                 last[0] = event.text
             elif not isinstance(event, Agree):
                 self._tell(Progress(feed.name, feed.device, _words(event)))
@@ -115,7 +115,7 @@ class Many:
         if getattr(getattr(feed.driver, "file", None), "kind", "") == "hand":
             return Became(feed.name, feed.device, None, f"set by hand: direkt card {feed.name}", by_hand=True)
         try:
-            done = drive(write(feed, key, self._clock, self._terms.get(feed.name, Terms())), on_event)
+            done = drive(write(feed, key, self._clock, self._terms.get(feed.name, WriteTerms())), on_event)
         except DirektError as error:
             notes = [str(note) for note in getattr(error, "__notes__", ())]
             return Became(feed.name, feed.device, None, str(error), " ".join(notes), self._clock.now() - begin)
@@ -130,15 +130,15 @@ class Many:
         return Became(feed.name, feed.device, done, seconds=self._clock.now() - begin)
 
 
-def _words(event: Planned | Saved | Restarting | Back | Checking | PuttingBack) -> str:
+def _words(event: PlannedWrite | Saved | Restarting | BackAfterRestart | Checking | PuttingBack) -> str:
     """A step as a progress line has it."""
-    if isinstance(event, Planned):
+    if isinstance(event, PlannedWrite):
         return f"{len(event.plan.changes)} changes"
     if isinstance(event, Saved):
         return "writing"
     if isinstance(event, Restarting):
         return "restarting"
-    if isinstance(event, Back):
+    if isinstance(event, BackAfterRestart):
         return f"back after {event.seconds:.1f} s"
     if isinstance(event, Checking):
         return f"read back for {event.seconds:.0f} s: {', '.join(event.what)} not in force yet"

@@ -10,7 +10,7 @@ from direkt.device.state import Capability, Channel, DeviceState
 from direkt.errors import DirektError
 from direkt.match.budget import share_of
 from direkt.match.plan import Plan, Unmet, plan
-from direkt.match.terms import Asker
+from direkt.match.terms import SheetDemand
 from direkt.protocol import address
 from direkt.store import learned
 from direkt.work.feeds import FeedParts
@@ -65,7 +65,7 @@ def _by_hand(feed: FeedParts, made: Plan) -> Plan:
     return Plan(made.steps, made.unmet, made.conflict, (*made.notes, *lines))
 
 
-def _others(feed: FeedParts, state: DeviceState, channel: Channel) -> list[Asker]:
+def _others(feed: FeedParts, state: DeviceState, channel: Channel) -> list[SheetDemand]:
     """The sheets of further feeds that push the same channel of the same device, or one with the same sound encoder."""
     out = []
     for name, entry in feed.rig.file.feeds.items():
@@ -86,7 +86,7 @@ def _others(feed: FeedParts, state: DeviceState, channel: Channel) -> list[Asker
             rules = {rule: one for rule, one in sheet.rules.items() if rule.startswith("audio.")}
             sheet = replace(sheet, rules=rules, ladder=())
         if sheet.id != feed.sheet.id or not same or entry.carry != feed.entry.carry:
-            out.append(Asker(sheet, name))
+            out.append(SheetDemand(sheet, name))
     return out
 
 

@@ -12,7 +12,7 @@ from direkt.protocol import address
 from direkt.secret import Secret
 from direkt.store import wishes
 from direkt.work.feeds import FeedParts
-from direkt.work.steps import Clock, Job
+from direkt.work.steps import Job, StepClock
 
 START_LIMIT = 12.0  # s for a push to get going
 _POLL = 0.25  # s
@@ -56,7 +56,7 @@ def look(feed: FeedParts) -> Look:
     return Look(feed.slot(state), state.restart_needed)
 
 
-def start(feed: FeedParts, key: Secret, clock: Clock, server: str | None = None) -> Job[PushStanding, Look]:
+def start(feed: FeedParts, key: Secret, clock: StepClock, server: str | None = None) -> Job[PushStanding, Look]:
     """Makes sure that the push slot holds address, key and channel, starts the push, and waits until it runs.
 
     ``server``: a receiver's address instead of the platform's. Returns the slot as it is after at most 12 s. Errors that
@@ -102,7 +102,7 @@ def _may_push(feed: FeedParts, state: DeviceState, scheme: str) -> None:
                 raise UnusableInput(f"{feed.device} does not push like this: {why}; see: direkt match {feed.name}")
 
 
-def _wait(feed: FeedParts, clock: Clock) -> Look:
+def _wait(feed: FeedParts, clock: StepClock) -> Look:
     """The slot once it pushes or fails to, or as it is after the limit."""
     begin = clock.now()
     while True:
@@ -112,7 +112,7 @@ def _wait(feed: FeedParts, clock: Clock) -> Look:
         clock.sleep(_POLL)
 
 
-def _wait_for_the_end(feed: FeedParts, clock: Clock) -> Look:
+def _wait_for_the_end(feed: FeedParts, clock: StepClock) -> Look:
     """The slot once it has stopped, or as it is after the limit: devices say goodbye to the server first."""
     begin = clock.now()
     while True:
@@ -122,7 +122,7 @@ def _wait_for_the_end(feed: FeedParts, clock: Clock) -> Look:
         clock.sleep(_POLL)
 
 
-def stop(feed: FeedParts, clock: Clock, *, wanted_off: bool = True) -> Look:
+def stop(feed: FeedParts, clock: StepClock, *, wanted_off: bool = True) -> Look:
     """Stops the push, and makes sure that it has. Raises DeviceError when the device goes on.
 
     ``wanted_off``: it is meant to stay off; otherwise it is started again in a moment.

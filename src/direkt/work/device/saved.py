@@ -14,7 +14,7 @@ from direkt.rig.file import Rig
 from direkt.store.small_file import open_folder, require_folder
 from direkt.work.device.unfinished import SAVED_FOLDER, saved_folder
 from direkt.work.feeds import FeedParts
-from direkt.work.steps import Clock
+from direkt.work.steps import StepClock
 
 _MOST = 1 << 20  # characters of a file with saved settings
 
@@ -37,7 +37,7 @@ def not_saved(folder: Path, error: OSError) -> UnusableInput:
     return UnusableInput(f"{folder}: old settings cannot be saved, so nothing was changed: {os_words(error)}")
 
 
-def save(feed: FeedParts, state: DeviceState, channel: Channel, slot: Slot | None, clock: Clock) -> Path:
+def save(feed: FeedParts, state: DeviceState, channel: Channel, slot: Slot | None, clock: StepClock) -> Path:
     """Keeps what a device is set to. Raises UnusableInput."""
     folder = saved_folder(feed.rig.folder)
     held = None if slot is None else {

@@ -36,7 +36,7 @@ class Stage(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class Standing:
+class UnfinishedWrite:
     """The stage that the device is in, and where the settings are that it had before."""
 
     stage: Stage
@@ -90,7 +90,7 @@ def saved_folder(folder: Path) -> Path:
     return place(folder, SAVED_FOLDER)
 
 
-def keep(folder: Path, standing: Standing) -> None:
+def keep(folder: Path, standing: UnfinishedWrite) -> None:
     """Keeps it beside the rig's saved settings. Raises OSError."""
     assert standing.saved is not None
     kept = _File(
@@ -106,23 +106,23 @@ def drop(folder: Path, feed: str) -> None:
         _file(folder, feed).remove()
 
 
-def find(rig: Rig, feed: str) -> Standing | None:
+def find(rig: Rig, feed: str) -> UnfinishedWrite | None:
     """What an unfinished write of a feed has left; None: there is none."""
     device = rig.file.feeds[feed].device
     try:
         kept = _file(rig.folder, feed).read()
     except UnusableInput:  # cut short: it was being kept
-        return Standing(Stage.PARTLY, feed, device)
+        return UnfinishedWrite(Stage.PARTLY, feed, device)
     if kept is None:
         return None
     if (kept.feed, kept.device) != (feed, device):
         return None  # of another rig in this folder, or of the feed before it was changed
     saved = saved_folder(rig.folder) / Path(kept.saved).name
     known = kept.saved.isprintable() and saved.is_file()
-    return Standing(kept.stage, feed, device, saved if known else None, kept.restoring, kept.since)
+    return UnfinishedWrite(kept.stage, feed, device, saved if known else None, kept.restoring, kept.since)
 
 
-def of_device(rig: Rig, device: str) -> list[Standing]:
+def of_device(rig: Rig, device: str) -> list[UnfinishedWrite]:
     """What unfinished writes have left of a device."""
     found = (find(rig, name) for name, feed in rig.file.feeds.items() if feed.device == device)
     return [standing for standing in found if standing is not None]

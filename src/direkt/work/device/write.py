@@ -12,11 +12,11 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from direkt import parameters
-from direkt.described.errors import DeviceError, Refused, Unreachable
+from direkt.described.errors import ChangeRefused, DeviceError, Unreachable
 from direkt.destination.references import Sources
 from direkt.device.state import Capability, Channel, DeviceState, PushState, Slot, need
 from direkt.errors import DirektError, UnusableInput
-from direkt.match.plan import Plan, Step, Unmet
+from direkt.match.plan import Plan, PlannedStep, Unmet
 from direkt.parameters import Value, Values
 from direkt.protocol import address
 from direkt.protocol.address import AddressError
@@ -28,9 +28,9 @@ from direkt.work.device import saved as saved_files
 from direkt.work.device import unfinished, write_order
 from direkt.work.device.planning import plan_feed
 from direkt.work.device.saved import Old, load_saved
-from direkt.work.device.unfinished import Stage, Standing
+from direkt.work.device.unfinished import Stage, UnfinishedWrite
 from direkt.work.feeds import FeedParts
-from direkt.work.steps import Agree, Clock, Job
+from direkt.work.steps import Agree, Job, StepClock
 
 RESTART_LIMIT = 60.0  # s for a device to come back
 _POLL = 0.2  # s between looks at a device that restarts
@@ -41,7 +41,7 @@ _BACK_LIMIT = 20.0  # s for a device to answer again before what was is put back
 
 
 @dataclass(frozen=True, slots=True)
-class Planned:
+class PlannedWrite:
     """What is to be written."""
 
     plan: Plan
@@ -71,7 +71,7 @@ class Restarting:
 
 
 @dataclass(frozen=True, slots=True)
-class Back:
+class BackAfterRestart:
     """The device answers again."""
 
     seconds: float
@@ -106,7 +106,7 @@ class Written:
     """The result."""
 
     agreed: bool
-    target: Planned
+    target: PlannedWrite
     restarted: bool = False
     saved: Path | None = None
     lost: tuple[Lost, ...] = ()
@@ -114,11 +114,11 @@ class Written:
     refused: tuple[str, ...] = ()  # what the device said against the sound; the picture is set
 
 
-WriteEvent = Planned | Agree | Standing | Saved | Restarting | Back | Checking | PuttingBack
+WriteEvent = PlannedWrite | Agree | UnfinishedWrite | Saved | Restarting | BackAfterRestart | Checking | PuttingBack
 
 
 @dataclass(frozen=True, slots=True)
-class Terms:
+class WriteTerms:
     """What a write may do."""
 
     wait: float = RESTART_LIMIT  # s that a restart may take
@@ -126,7 +126,7 @@ class Terms:
     live: bool = False  # also while the device pushes
 
 
-def write(feed: FeedParts, key: Secret, clock: Clock, terms: Terms = Terms()) -> Job[WriteEvent, Written]:
+def write(feed: FeedParts, key: Secret, clock: StepClock, terms: WriteTerms = WriteTerms()) -> Job[WriteEvent, Written]:
     """Sets the feed's device as its sheet asks, then fills its push slot, if it has one.
 
     Raises UnusableInput and NoAnswer; the last Standing, which the error carries as its note, says where that leaves the
@@ -135,7 +135,7 @@ def write(feed: FeedParts, key: Secret, clock: Clock, terms: Terms = Terms()) ->
     need(feed.driver, Capability.WRITE)
     state, channel, wanted = plan_feed(feed)
     slot = feed.slot(state) if state.slots and not feed.entry.carry else None
-    target = Planned(wanted, channel, slot, channel.name, feed.destination.server, key if slot is not None else None)
+    target = PlannedWrite(wanted, channel, slot, channel.name, feed.destination.server, key if slot is not None else None)
     return (yield from _carry_out(feed, state, target, clock, terms, None))
 
 
@@ -143,8 +143,8 @@ def restore(
     feed: FeedParts,
     path: Path,
     sources: Sources,
-    clock: Clock,
-    terms: Terms = Terms(),
+    clock: StepClock,
+    terms: WriteTerms = WriteTerms(),
 ) -> Job[WriteEvent, Written]:
     """Puts back what an earlier write saved: the settings, and the push slot as far as its key is known.
 
@@ -163,7 +163,7 @@ class _Course:
     def __init__(self, feed: FeedParts, since: str) -> None:
         self._folder = feed.rig.folder
         self._earlier = unfinished.find(feed.rig, feed.name)
-        self.now = Standing(Stage.UNTOUCHED, feed.name, feed.device, since=since)
+        self.now = UnfinishedWrite(Stage.UNTOUCHED, feed.name, feed.device, since=since)
         self.no_sound: tuple[str, ...] = ()  # what was said against the sound
         self.not_taken: set[str] = set()  # settings of sound that were refused
 
@@ -172,32 +172,32 @@ class _Course:
         now, earlier = self.now, self._earlier
         if not restoring and earlier is not None and earlier.saved is not None:
             saved = earlier.saved  # what was there before the first of them
-        self.now = Standing(Stage.PARTLY, now.feed, now.device, saved, restoring, now.since)
+        self.now = UnfinishedWrite(Stage.PARTLY, now.feed, now.device, saved, restoring, now.since)
         try:
             unfinished.keep(self._folder, self.now)
         except OSError as error:
             self.now = now
             raise saved_files.not_saved(unfinished.saved_folder(self._folder), error) from None
 
-    def at(self, stage: Stage) -> Standing:
+    def at(self, stage: Stage) -> UnfinishedWrite:
         """The next stage. That the file cannot follow must not stop what has begun."""
         now = self.now
-        self.now = Standing(stage, now.feed, now.device, now.saved, now.restoring, now.since)
+        self.now = UnfinishedWrite(stage, now.feed, now.device, now.saved, now.restoring, now.since)
         with suppress(OSError):
             unfinished.keep(self._folder, self.now)
         return self.now
 
-    def untouched(self) -> Standing:
+    def untouched(self) -> UnfinishedWrite:
         """It turns out that nothing was changed."""
         if self._earlier is None or self._earlier.saved is None:
             self.end()
-            self.now = Standing(Stage.UNTOUCHED, self.now.feed, self.now.device)
+            self.now = UnfinishedWrite(Stage.UNTOUCHED, self.now.feed, self.now.device)
         else:
             self.now = self._earlier
             self.at(self.now.stage)
         return self.now
 
-    def put_back(self) -> Standing:
+    def put_back(self) -> UnfinishedWrite:
         """The device is again as it was before this write."""
         earlier = self._earlier
         if earlier is not None and earlier.saved is not None:
@@ -205,7 +205,7 @@ class _Course:
             self.at(earlier.stage)
         else:
             self.end()
-            self.now = Standing(Stage.PUT_BACK, self.now.feed, self.now.device)
+            self.now = UnfinishedWrite(Stage.PUT_BACK, self.now.feed, self.now.device)
         return self.now
 
     def end(self) -> None:
@@ -223,7 +223,7 @@ class _Course:
 
 
 def _carry_out(
-    feed: FeedParts, state: DeviceState, target: Planned, clock: Clock, terms: Terms, source: Path | None
+    feed: FeedParts, state: DeviceState, target: PlannedWrite, clock: StepClock, terms: WriteTerms, source: Path | None
 ) -> Job[WriteEvent, Written]:
     """Asks, saves, writes, reads back. ``source``: the saved settings that are put back."""
     yield target
@@ -261,7 +261,7 @@ def _carry_out(
         return Written(True, target, restarted, kept, lost, feed.channel(now).values, course.no_sound)
 
 
-def _live_words(feed: FeedParts, target: Planned) -> str:
+def _live_words(feed: FeedParts, target: PlannedWrite) -> str:
     """What a change interrupts while the device pushes, and how to do it all the same."""
     assert target.slot is not None
     names = ", ".join(step.parameter for step in target.plan.changes[:4])
@@ -275,7 +275,7 @@ def _live_words(feed: FeedParts, target: Planned) -> str:
 class _Log:
     """Keeps a line of what was done; a disk that is full must not stop what has begun."""
 
-    def __init__(self, feed: FeedParts, state: DeviceState, target: Planned, clock: Clock, what: str) -> None:
+    def __init__(self, feed: FeedParts, state: DeviceState, target: PlannedWrite, clock: StepClock, what: str) -> None:
         self._feed, self._state, self._target, self._clock, self._what = feed, state, target, clock, what
 
     def keep(self, outcome: Outcome, now: DeviceState | None = None, lost: tuple[Lost, ...] = ()) -> None:
@@ -306,7 +306,7 @@ class _Log:
                 learned.add(feed.rig.folder, lessons)
 
 
-def _tied(target: Planned, read: Values, name: str) -> list[str]:
+def _tied(target: PlannedWrite, read: Values, name: str) -> list[str]:
     """Other settings that became something else than they were, unasked: what did not stick may be tied to them."""
     wanted, old = target.plan.values(), target.channel.values
     return [
@@ -316,7 +316,7 @@ def _tied(target: Planned, read: Values, name: str) -> list[str]:
 
 
 def _put_back(
-    feed: FeedParts, before: DeviceState, target: Planned, course: _Course, clock: Clock, terms: Terms
+    feed: FeedParts, before: DeviceState, target: PlannedWrite, course: _Course, clock: StepClock, terms: WriteTerms
 ) -> Job[WriteEvent, bool]:
     """Sets the device as it was; whether that is proven. Its own failures are told by the stage that is left."""
     try:
@@ -363,7 +363,7 @@ def _content(slot: Slot) -> tuple[str, str, int]:
     return slot.channel, slot.server, slot.key_length
 
 
-def _read_patiently(feed: FeedParts, clock: Clock) -> Job[WriteEvent, DeviceState]:
+def _read_patiently(feed: FeedParts, clock: StepClock) -> Job[WriteEvent, DeviceState]:
     """The state, as soon as the device answers again. Raises DeviceError."""
     begin = clock.now()
     while True:
@@ -376,7 +376,7 @@ def _read_patiently(feed: FeedParts, clock: Clock) -> Job[WriteEvent, DeviceStat
             clock.sleep(1.0)
 
 
-def _unchanged(feed: FeedParts, target: Planned, before: DeviceState) -> None:
+def _unchanged(feed: FeedParts, target: PlannedWrite, before: DeviceState) -> None:
     """Raises DeviceError where the device is no longer what was agreed to: a question may have waited for long."""
     now = feed.driver.read()
     channel = now.channels.get(target.channel.name)
@@ -396,7 +396,7 @@ def _held(slot: Slot) -> tuple[str, str, int, bool]:
 
 
 def _settings(
-    feed: FeedParts, target: Planned, restart_needed: bool, course: _Course, clock: Clock, terms: Terms
+    feed: FeedParts, target: PlannedWrite, restart_needed: bool, course: _Course, clock: StepClock, terms: WriteTerms
 ) -> Job[WriteEvent, bool]:
     """Writes the settings and brings them into force; whether that took a restart."""
     channel, values = target.channel, target.plan.values()
@@ -405,7 +405,7 @@ def _settings(
         for portion in write_order.valid_order(channel, feed.driver.portions(values)):
             try:
                 feed.driver.write(channel, portion)
-            except Refused as error:
+            except ChangeRefused as error:
                 if all(name.startswith("audio.") for name in portion) and any(name.startswith("video.") for name in values):
                     course.no_sound = (*course.no_sound, str(error))  # the picture stays as it is wanted
                     course.not_taken |= portion.keys()
@@ -434,7 +434,7 @@ def _with(channel: Channel, values: Values) -> Channel:
     )  # fmt: skip
 
 
-def _restarted(feed: FeedParts, clock: Clock, wait: float) -> Job[WriteEvent, None]:
+def _restarted(feed: FeedParts, clock: StepClock, wait: float) -> Job[WriteEvent, None]:
     """Restarts the device and waits for it. Raises DeviceError."""
     yield Restarting()
     begin = clock.now()
@@ -445,12 +445,12 @@ def _restarted(feed: FeedParts, clock: Clock, wait: float) -> Job[WriteEvent, No
         if not feed.driver.answers():
             away = True
         elif away or passed > _SURELY_AWAY:
-            yield Back(clock.now() - begin)
+            yield BackAfterRestart(clock.now() - begin)
             return
     raise Unreachable(feed.device, f"has not come back {wait:g} s after its restart: look at it, switch it off and on")
 
 
-def _read_back(feed: FeedParts, target: Planned, clock: Clock, not_taken: set[str]) -> Job[WriteEvent, DeviceState]:
+def _read_back(feed: FeedParts, target: PlannedWrite, clock: StepClock, not_taken: set[str]) -> Job[WriteEvent, DeviceState]:
     """The state when all reads back as it was written, or when the device's patience is over: settings may take their time.
 
     A value that has become another one, and stays so for a while, will not become what was wanted.
@@ -479,7 +479,7 @@ def _read_back(feed: FeedParts, target: Planned, clock: Clock, not_taken: set[st
         clock.sleep(_LOOK)
 
 
-def _lost(feed: FeedParts, target: Planned, state: DeviceState) -> list[Lost]:
+def _lost(feed: FeedParts, target: PlannedWrite, state: DeviceState) -> list[Lost]:
     now = feed.channel(state).values
     lost = [
         Lost(name, value, now.get(name)) for name, value in target.plan.values().items()
@@ -502,22 +502,22 @@ def _lost(feed: FeedParts, target: Planned, state: DeviceState) -> list[Lost]:
 
 def _restoring(
     feed: FeedParts, state: DeviceState, channel: Channel, old: Old, path: Path, sources: Sources
-) -> Planned:
+) -> PlannedWrite:
     names = parameters.in_table_order(old.values)
     now, values = channel.values, old.values
-    steps = [Step(n, now.get(n), values[n], "", "as it was saved") for n in names if n in channel.limits]
+    steps = [PlannedStep(n, now.get(n), values[n], "", "as it was saved") for n in names if n in channel.limits]
     unmet = [
         Unmet(n, f"it was {parameters.show(n, values[n])}, and cannot be set from here") for n in names
         if n not in channel.limits and not (n in now and parameters.same(n, now[n], values[n]))
     ]  # fmt: skip
     plan = Plan(tuple(steps), tuple(unmet))
     if old.slot is None:
-        return Planned(plan, channel, None, channel.name, "", None)
+        return PlannedWrite(plan, channel, None, channel.name, "", None)
     slot = state.slots.get(old.slot)
     if slot is None:
         raise UnusableInput(f"{path}: {feed.device} has no push slot {old.slot} any more")
     key, missing = _former_key(feed, slot, old, sources)
-    return Planned(plan, channel, slot, old.slot_channel, old.server, key, missing)
+    return PlannedWrite(plan, channel, slot, old.slot_channel, old.server, key, missing)
 
 
 def _former_key(feed: FeedParts, slot: Slot, old: Old, sources: Sources) -> tuple[Secret | None, str]:

@@ -11,7 +11,7 @@ from direkt.platform import library
 from direkt.platform import planned as planning
 from direkt.platform.event import Platform, PlatformEvent
 from direkt.platform.library import Means
-from direkt.platform.planned import Owner
+from direkt.platform.planned import NameOwner
 from direkt.protocol import address
 from direkt.rig.events import EventState
 from direkt.rig.file import Rig
@@ -22,11 +22,11 @@ _OVER = (EventState.CLOSED,)
 
 
 @dataclass(frozen=True, slots=True)
-class Held:
+class HeldEvent:
     """An event in the account."""
 
     event: PlatformEvent
-    owner: Owner | None  # by our name for it; None: it has none of this rig's
+    owner: NameOwner | None  # by our name for it; None: it has none of this rig's
     destination: str = ""  # of the rig; empty: none is known
     by_key: bool = False  # the rig pushes with its key
     unasked: str = ""  # why its key could not be compared
@@ -43,7 +43,7 @@ class Held:
 
 
 @dataclass
-class Account:
+class EventAccount:
     """One platform of the rig, with the destinations that go there. Close it when done."""
 
     rig: Rig
@@ -57,7 +57,7 @@ class Account:
         """Lets go of the platform."""
         self.platform.close()
 
-    def held(self, *, keys: bool = True) -> list[Held]:
+    def held(self, *, keys: bool = True) -> list[HeldEvent]:
         """All its events. Raises PlatformError where they cannot all be told.
 
         ``keys``: the keys of open events without a name of ours are compared with the rig's.
@@ -67,34 +67,34 @@ class Account:
             owner = planning.owner_of(self.rig, event.ref)
             if owner is not None and owner.destination and owner.destination not in self.destinations:
                 owner = None
-            one = Held(event, owner, owner.destination if owner is not None else "")
+            one = HeldEvent(event, owner, owner.destination if owner is not None else "")
             nameless = owner is None or not owner.destination
             if keys and nameless and one.open and asked < _MOST_KEYS:
                 asked += 1
                 one = self._by_key(one)
             elif keys and nameless and one.open:
-                one = Held(event, owner, unasked="there are too many open events to ask for the key of each")
+                one = HeldEvent(event, owner, unasked="there are too many open events to ask for the key of each")
             out.append(one)
         return out
 
-    def _by_key(self, one: Held) -> Held:
+    def _by_key(self, one: HeldEvent) -> HeldEvent:
         """The same with the destination whose key it has."""
         try:
             ingest = self.platform.ingest(one.event)
         except DirektError as error:
-            return Held(one.event, one.owner, unasked=str(error))
+            return HeldEvent(one.event, one.owner, unasked=str(error))
         given = {server.address for server in ingest.servers}
         alike = [name for name, key in self.keys.items() if key == ingest.key]
         exact = [name for name in alike if given & self._addresses(name)]
         found = (exact or alike or [""])[0]
-        return Held(one.event, one.owner, found, bool(found))
+        return HeldEvent(one.event, one.owner, found, bool(found))
 
     def _addresses(self, destination: str) -> set[str]:
         entry = self.rig.file.destinations[destination]
         return {str(address.parse(server)) for server in (entry.server, entry.backup) if server is not None}
 
 
-def accounts(rig: Rig, destinations: Iterable[str], means: Means) -> tuple[list[Account], dict[str, str]]:
+def accounts(rig: Rig, destinations: Iterable[str], means: Means) -> tuple[list[EventAccount], dict[str, str]]:
     """The platforms of these destinations; and those that cannot be used, with the reason."""
     wanted: dict[str, list[str]] = {}
     for name in destinations:
@@ -113,7 +113,7 @@ def accounts(rig: Rig, destinations: Iterable[str], means: Means) -> tuple[list[
         for name in every:
             with contextlib.suppress(DirektError):
                 keys[name] = rig.key(rig.file.destinations[name], means.sources)
-        found.append(Account(rig, platform, _title(rig, wanted[platform][0], platform), opened, every, keys))
+        found.append(EventAccount(rig, platform, _title(rig, wanted[platform][0], platform), opened, every, keys))
     return found, wrong
 
 

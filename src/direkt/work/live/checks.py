@@ -26,7 +26,7 @@ from direkt.work.device.planning import plan_channel
 from direkt.work.feeds import FeedParts
 from direkt.work.live.clocks import SAME, Clocks, span
 from direkt.work.live.event_at_platforms import Airing, key_mark
-from direkt.work.live.go_types import Checked, Crew, Options, Step, reason
+from direkt.work.live.go_types import Crew, GoCheck, GoStep, Options, reason
 
 _CLOCK_OFF = 2.0  # s at which a device's clock is worth a word
 _CLOCK_WRONG = 60.0  # s at which it is wrong
@@ -35,9 +35,9 @@ _LEAST_MEMORY = 3.0  # percent
 _PASS, _ADVISE, _FAIL, _UNSEEN = Verdict.PASS, Verdict.ADVISE, Verdict.FAIL, Verdict.UNSEEN
 
 
-def check(what: str, verdict: Verdict, text: str, advice: str = "") -> Checked:
+def check(what: str, verdict: Verdict, text: str, advice: str = "") -> GoCheck:
     """One line of the first step."""
-    return Checked(Step.BEFORE, what, verdict, text, advice)
+    return GoCheck(GoStep.BEFORE, what, verdict, text, advice)
 
 
 @dataclass(slots=True)
@@ -52,7 +52,7 @@ class Looking:
     offsets: dict[str, float] = field(default_factory=dict)  # of the devices' clocks
 
 
-def before(airings: list[Airing], feeds: dict[str, FeedParts], crew: Crew, options: Options) -> Iterator[Checked]:
+def before(airings: list[Airing], feeds: dict[str, FeedParts], crew: Crew, options: Options) -> Iterator[GoCheck]:
     """Everything that is looked at, one after the other; what cannot be seen is said, not guessed."""
     looking = Looking(airings, feeds, crew, options)
     for first in AT_FIRST:
@@ -78,7 +78,7 @@ def before(airings: list[Airing], feeds: dict[str, FeedParts], crew: Crew, optio
 _EARLY = 6.0  # h in front of its start at which that is worth a word
 
 
-def _when(looking: Looking) -> Iterator[Checked]:
+def _when(looking: Looking) -> Iterator[GoCheck]:
     planned, now = looking.airings[0].planned, looking.crew.means.wall()
     hours = (planned.start.timestamp() - now) / 3600
     text = f"{planned.start:%a %Y-%m-%d %H:%M} {planned.start.tzname() or ''} to {planned.end:%H:%M}"
@@ -96,7 +96,7 @@ def _when(looking: Looking) -> Iterator[Checked]:
 # The platform's side
 
 
-def _at_platform(airing: Airing, looking: Looking) -> Iterator[Checked]:
+def _at_platform(airing: Airing, looking: Looking) -> Iterator[GoCheck]:
     title = airing.sheet.name
     try:
         wanted = airing.wanted()
@@ -126,7 +126,7 @@ def _at_platform(airing: Airing, looking: Looking) -> Iterator[Checked]:
         yield check(airing.destination, _PASS, f"{title} answers; the event is {found.state}")
 
 
-def _key(airing: Airing, looking: Looking) -> Iterator[Checked]:
+def _key(airing: Airing, looking: Looking) -> Iterator[GoCheck]:
     given = not airing.by_hand
     try:
         key = airing.rig.key(airing.entry, looking.crew.means.sources)
@@ -157,7 +157,7 @@ def _key(airing: Airing, looking: Looking) -> Iterator[Checked]:
     yield check(airing.destination, _PASS, "there is a key" + ("; the platform says which is right" if given else ""))
 
 
-def _length(airing: Airing, looking: Looking) -> Iterator[Checked]:
+def _length(airing: Airing, looking: Looking) -> Iterator[GoCheck]:
     session = airing.sheet.session
     longest = session.longest_hours if session is not None else None
     if longest is None:
@@ -173,12 +173,12 @@ def _length(airing: Airing, looking: Looking) -> Iterator[Checked]:
         yield check(airing.destination, _PASS, f"{hours:g} h fit into a session of {longest:g} h")
 
 
-def _reachable(airing: Airing, looking: Looking) -> Iterator[Checked]:
+def _reachable(airing: Airing, looking: Looking) -> Iterator[GoCheck]:
     for server in dict.fromkeys(looking.feeds[name].destination.server for name in airing.feeds):
         yield _reached(airing, server)
 
 
-def _reached(airing: Airing, server: str) -> Checked:
+def _reached(airing: Airing, server: str) -> GoCheck:
     found = asyncio.run(reach(address.parse(server), tries=1))
     if found.reachable:
         return check(airing.destination, _PASS, f"{server} can be reached")
@@ -189,7 +189,7 @@ def _reached(airing: Airing, server: str) -> Checked:
     )  # fmt: skip
 
 
-def _disk(looking: Looking) -> Iterator[Checked]:
+def _disk(looking: Looking) -> Iterator[GoCheck]:
     free = shutil.disk_usage(looking.airings[0].rig.folder).free
     text = f"{free / 1e9:.1f} GB free where Direkt keeps its files"
     yield check(
@@ -205,7 +205,7 @@ def by_hand(feed: FeedParts) -> bool:
     return not feed.entry.carry and Capability.PUSH not in feed.driver.capabilities
 
 
-def _device(airing: Airing, feed: FeedParts, looking: Looking) -> Iterator[Checked]:
+def _device(airing: Airing, feed: FeedParts, looking: Looking) -> Iterator[GoCheck]:
     if by_hand(feed):
         yield check(feed.name, _PASS, f"{feed.device} is set by hand, as its card says (direkt card {feed.name})")
         return
@@ -235,7 +235,7 @@ def _device(airing: Airing, feed: FeedParts, looking: Looking) -> Iterator[Check
             )
 
 
-def _health(feed: FeedParts, offsets: dict[str, float]) -> Iterator[Checked]:
+def _health(feed: FeedParts, offsets: dict[str, float]) -> Iterator[GoCheck]:
     try:
         health = feed.driver.health()
         clock = feed.driver.clock() if Capability.TIME in feed.driver.capabilities else health.clock
@@ -252,7 +252,7 @@ def _health(feed: FeedParts, offsets: dict[str, float]) -> Iterator[Checked]:
         offsets[feed.device] = clock.offset
 
 
-def _clocks(looking: Looking) -> Iterator[Checked]:
+def _clocks(looking: Looking) -> Iterator[GoCheck]:
     """Whose clock is wrong: this machine's, too, is held against the others."""
     airings, feeds, offsets, options = looking.airings, looking.feeds, looking.offsets, looking.options
     told = {one.sheet.name: ahead for one in airings if (ahead := one.platform.clock_ahead()) is not None}
@@ -281,7 +281,7 @@ def _clocks(looking: Looking) -> Iterator[Checked]:
             yield check(feed, _PASS, f"the clock of {device} is right")
 
 
-def _settings(airing: Airing, feed: FeedParts, looking: Looking) -> Iterator[Checked]:
+def _settings(airing: Airing, feed: FeedParts, looking: Looking) -> Iterator[GoCheck]:
     known = looking.states.get(feed.name)
     if known is None:
         return
@@ -325,7 +325,7 @@ def _settings(airing: Airing, feed: FeedParts, looking: Looking) -> Iterator[Che
         )  # fmt: skip
 
 
-def _spherical(airing: Airing, feed: FeedParts, looking: Looking) -> Iterator[Checked]:
+def _spherical(airing: Airing, feed: FeedParts, looking: Looking) -> Iterator[GoCheck]:
     known = looking.states.get(feed.name)
     told = known[1].full.get("video.projection") if known is not None else None
     wanted = airing.planned.entry.projection
@@ -359,12 +359,12 @@ def _spherical(airing: Airing, feed: FeedParts, looking: Looking) -> Iterator[Ch
         yield check(feed.name, _PASS if told == wanted else _UNSEEN, text)
 
 
-def _rehearsed(airing: Airing, feed: FeedParts, looking: Looking) -> Iterator[Checked]:
+def _rehearsed(airing: Airing, feed: FeedParts, looking: Looking) -> Iterator[GoCheck]:
     if looking.options.rehearsal and not looking.options.practice:
         yield _rehearsal(feed, looking.crew)
 
 
-def _rehearsal(feed: FeedParts, crew: Crew) -> Checked:
+def _rehearsal(feed: FeedParts, crew: Crew) -> GoCheck:
     advice = f"direkt rehearse {feed.name}, or leave it out with --no-rehearsal"
     try:
         own = (feed.entry.device, feed.entry.channel, feed.entry.carry)
@@ -403,7 +403,7 @@ def _local(text: str) -> datetime.datetime:
 # The line
 
 
-def _budget(looking: Looking) -> Iterator[Checked]:
+def _budget(looking: Looking) -> Iterator[GoCheck]:
     airings, feeds, states = looking.airings, looking.feeds, looking.states
     uplink = airings[0].rig.file.uplink
     if uplink is None:
@@ -436,8 +436,8 @@ def _budget(looking: Looking) -> Iterator[Checked]:
 
 
 # What is looked at, in this order: once, at each destination, of each feed, of each channel that is pushed, and once more.
-AT_FIRST: tuple[Callable[[Looking], Iterator[Checked]], ...] = (_when, _disk)
-OF_DESTINATIONS: tuple[Callable[[Airing, Looking], Iterator[Checked]], ...] = (_at_platform, _key, _length, _reachable)
-OF_FEEDS: tuple[Callable[[Airing, FeedParts, Looking], Iterator[Checked]], ...] = (_device,)
-OF_CHANNELS: tuple[Callable[[Airing, FeedParts, Looking], Iterator[Checked]], ...] = (_settings, _spherical, _rehearsed)
-AT_LAST: tuple[Callable[[Looking], Iterator[Checked]], ...] = (_clocks, _budget)
+AT_FIRST: tuple[Callable[[Looking], Iterator[GoCheck]], ...] = (_when, _disk)
+OF_DESTINATIONS: tuple[Callable[[Airing, Looking], Iterator[GoCheck]], ...] = (_at_platform, _key, _length, _reachable)
+OF_FEEDS: tuple[Callable[[Airing, FeedParts, Looking], Iterator[GoCheck]], ...] = (_device,)
+OF_CHANNELS: tuple[Callable[[Airing, FeedParts, Looking], Iterator[GoCheck]], ...] = (_settings, _spherical, _rehearsed)
+AT_LAST: tuple[Callable[[Looking], Iterator[GoCheck]], ...] = (_clocks, _budget)

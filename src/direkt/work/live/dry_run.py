@@ -12,7 +12,7 @@ from direkt.rig.events import EventState
 from direkt.work.feeds import FeedParts
 from direkt.work.live import checks
 from direkt.work.live.event_at_platforms import Airing, steps
-from direkt.work.live.go_types import Step, Would
+from direkt.work.live.go_types import GoStep, Would
 
 
 def would(one: Airing, feeds: Mapping[str, FeedParts], usual_span: Span | None, limit: float) -> Iterator[Would]:
@@ -27,16 +27,16 @@ def would(one: Airing, feeds: Mapping[str, FeedParts], usual_span: Span | None, 
     name = one.sheet.name
     if one.by_hand:
         for step in steps(one, "before", (None, "make", "key", "open")):
-            yield Would(Step.EVENT, f"{name}: ask you to: {step.step} ({step.when})")
+            yield Would(GoStep.EVENT, f"{name}: ask you to: {step.step} ({step.when})")
     elif found is None:
         yield Would(
-            Step.EVENT,
+            GoStep.EVENT,
             f"{name}: make {wanted.title!r} for {wanted.start:%Y-%m-%d %H:%M}, {wanted.audience}, and open it",
         )
     elif found.state is EventState.MADE:
-        yield Would(Step.EVENT, f"{name}: open the event, which is made")
+        yield Would(GoStep.EVENT, f"{name}: open the event, which is made")
     else:
-        yield Would(Step.EVENT, f"{name}: leave the event as it is, {found.state}")
+        yield Would(GoStep.EVENT, f"{name}: leave the event as it is, {found.state}")
     for feed in (feeds[n] for n in one.feeds):
         how = (
             "ask you to start the push on"
@@ -45,12 +45,12 @@ def would(one: Airing, feeds: Mapping[str, FeedParts], usual_span: Span | None, 
             if feed.entry.carry
             else "start the push of"
         )
-        yield Would(Step.PUSH, f"{feed.name}: {how} {feed.device} to {feed.destination.server}")
+        yield Would(GoStep.PUSH, f"{feed.name}: {how} {feed.device} to {feed.destination.server}")
     usual = f"usual {usual_span.min:g} to {usual_span.max:g} s, " if usual_span is not None else ""
     if one.platform.facts.tells_ingest:
-        yield Would(Step.INGEST, f"{name}: wait for it ({usual}at most {limit:g} s)")
+        yield Would(GoStep.INGEST, f"{name}: wait for it ({usual}at most {limit:g} s)")
     else:
         yield Would(
-            Step.INGEST, f"{name}: ask you whether it is shown ({usual.rstrip(', ') or 'no usual time is known'})"
+            GoStep.INGEST, f"{name}: ask you whether it is shown ({usual.rstrip(', ') or 'no usual time is known'})"
         )
-    yield Would(Step.JUDGE, f"{name}: judge what is sent and seen")
+    yield Would(GoStep.JUDGE, f"{name}: judge what is sent and seen")

@@ -16,8 +16,8 @@ from dataclasses import dataclass
 from direkt.device.state import Capability, Driver
 from direkt.errors import DirektError, UnusableInput
 from direkt.platform import planned as planning
-from direkt.platform.event import Gap, PlatformError, PlatformEvent, Role, Seen
-from direkt.platform.planned import Planned
+from direkt.platform.event import InputGap, PlatformError, PlatformEvent, Role, Seen
+from direkt.platform.planned import PlannedEvent
 from direkt.protocol import address
 from direkt.rig.events import EventState
 from direkt.rig.file import Rig
@@ -26,7 +26,7 @@ from direkt.work.feeds import FeedParts
 from direkt.work.live import account as accounts
 from direkt.work.live import checks
 from direkt.work.live import event_at_platforms as air
-from direkt.work.live.account import Account, Held
+from direkt.work.live.account import EventAccount, HeldEvent
 from direkt.work.live.end_devices import DeviceEnd
 from direkt.work.live.end_findings import Dropped, EndEvent, Off, Proof, Round, Stopped, What
 from direkt.work.live.event_at_platforms import Airing, NotDone, PersonStep, stamp_of
@@ -45,7 +45,7 @@ class Aim:
     """What to stop."""
 
     feeds: tuple[str, ...]
-    events: tuple[Planned, ...]  # of the rig, at the times that are known of here
+    events: tuple[PlannedEvent, ...]  # of the rig, at the times that are known of here
     every_slot: bool = False  # of all devices, whatever the rig says of them
     names: tuple[str, ...] = ()  # of the events, at whatever time
 
@@ -68,7 +68,7 @@ def aim(rig: Rig, name: str | None, *, every: bool, now: float) -> Aim:
     )
 
 
-def _around(rig: Rig, name: str, now: float) -> Iterator[Planned]:
+def _around(rig: Rig, name: str, now: float) -> Iterator[PlannedEvent]:
     """The time of an event that is on now or was last, and else the next one."""
     moment = datetime.datetime.fromtimestamp(now, datetime.UTC)
     last = None
@@ -82,7 +82,7 @@ def _around(rig: Rig, name: str, now: float) -> Iterator[Planned]:
         yield last
 
 
-def _open_events(rig: Rig) -> Iterator[Planned]:
+def _open_events(rig: Rig) -> Iterator[PlannedEvent]:
     """The events that were begun from here and are not known to be over."""
     for one in event_memory.every(rig.folder):
         if one.event in rig.file.events and (not one.ended or one.paused):
@@ -114,7 +114,7 @@ class _Ending:
         self.parts: dict[str, FeedParts] = {}
         self.devices: dict[str, DeviceEnd] = {}
         self.by_hand: list[Airing] = []  # events that a person works
-        self.accounts: list[Account] = []
+        self.accounts: list[EventAccount] = []
         self.counted: set[str] = set()  # events whose gaps were told
         self.silent: dict[str, bool] = {}  # by feed: whether its ingest says that nothing of it arrives
         self.drivers: list[Driver] = []
@@ -174,12 +174,12 @@ class _Ending:
                 out.append((s.event, s.mark))
         return out
 
-    def _is_begun(self, planned: Planned) -> bool:
+    def _is_begun(self, planned: PlannedEvent) -> bool:
         with contextlib.suppress(UnusableInput):
             return bool(event_memory.read(self.rig.folder, planned.name, planned.mark).begun)
         return True
 
-    def _begun_here(self, planned: Planned) -> bool:
+    def _begun_here(self, planned: PlannedEvent) -> bool:
         return (planned.name, planned.mark) in self.remembered
 
     def _told(self, item: Off) -> Iterator[Off]:
@@ -339,7 +339,7 @@ class _Ending:
             if own and all(self.silent.get(feed) for feed in own):
                 yield from self._told(Off(What.PUSH, name, Proof.OFF, f"{item.text}; nothing of it arrives at its ingest"))
 
-    def _known_by_name(self, account: Account) -> Job[EndEvent, None]:
+    def _known_by_name(self, account: EventAccount) -> Job[EndEvent, None]:
         """Where the list cannot be read: the events that can be asked for by name."""
         for planned in self.what.events:
             for destination in account.destinations:
@@ -353,10 +353,10 @@ class _Ending:
                     yield from self._told(Off(What.EVENT, f"{planned.name} at {destination}", Proof.SILENT, text, advice))
                     continue
                 if event is not None:
-                    owner = planning.Owner(planned.name, destination, planned.mark)
-                    yield from self._one(account, Held(event, owner, destination))
+                    owner = planning.NameOwner(planned.name, destination, planned.mark)
+                    yield from self._one(account, HeldEvent(event, owner, destination))
 
-    def _in_account(self, account: Account, held: list[Held]) -> Job[EndEvent, None]:
+    def _in_account(self, account: EventAccount, held: list[HeldEvent]) -> Job[EndEvent, None]:
         mine = [one for one in held if self._is_aimed(one)]
         missing = [name for name in self.what.feeds if self.rig.file.feeds[name].destination in account.destinations]
         for one in mine:
@@ -390,7 +390,7 @@ class _Ending:
             words += f"; {_called(others[0])}{f' and {len(others) - 1} more' if len(others) > 1 else ''} open there, not of this rig: left as it is"
         yield from self._told(Off(What.ACCOUNT, account.name, Proof.OFF, words, note=True))
 
-    def _is_aimed(self, one: Held) -> bool:
+    def _is_aimed(self, one: HeldEvent) -> bool:
         """Whether an event of the account is to end."""
         if not self.what.names and not self.what.events:
             return False
@@ -404,11 +404,11 @@ class _Ending:
             return one.ours
         return one.by_key and any(self.rig.file.feeds[name].destination == one.destination for name in self.what.feeds)
 
-    def _name(self, one: Held) -> str:
+    def _name(self, one: HeldEvent) -> str:
         event = one.owner.event if one.owner is not None else ""
         return f"{event or _called(one)} at {one.destination or 'its platform'}"
 
-    def _one(self, account: Account, one: Held) -> Job[EndEvent, None]:
+    def _one(self, account: EventAccount, one: HeldEvent) -> Job[EndEvent, None]:
         """An event that is to end: nothing arrives any more, and it is closed."""
         name, event = self._name(one), one.event
         if self._is_off(What.EVENT, name) and self._ingest_done(name):
@@ -432,14 +432,14 @@ class _Ending:
         except DirektError as error:
             yield from self._told(Off(What.EVENT, name, Proof.SILENT, reason(error), f"close it on the page of {account.title}"))
 
-    def _mark(self, owner: planning.Owner) -> str:
+    def _mark(self, owner: planning.NameOwner) -> str:
         """The time whose memory an event belongs to."""
         if owner.mark != planning.SERIES:
             return owner.mark
         marks = [mark for name, mark in self.remembered if name == owner.event]
         return max(marks, default=owner.mark)
 
-    def _next_of_series(self, account: Account, one: Held) -> Planned | None:
+    def _next_of_series(self, account: EventAccount, one: HeldEvent) -> PlannedEvent | None:
         """The next time of an event that is one for all its times, where the platform keeps it open between them."""
         if one.owner is None or one.owner.mark != planning.SERIES or not account.platform.facts.pauses:
             return None
@@ -451,12 +451,12 @@ class _Ending:
         return None
 
     @staticmethod
-    def _found_by(one: Held) -> str:
+    def _found_by(one: HeldEvent) -> str:
         if one.by_key:
             return " (found by the key that this rig pushes with)"
         return " (found by the rig's name)" if one.owner is not None and not one.owner.event else ""
 
-    def _keep_state(self, one: Held, event: PlatformEvent) -> None:
+    def _keep_state(self, one: HeldEvent, event: PlatformEvent) -> None:
         if one.owner is None or not one.owner.event:
             return
         mark = self._mark(one.owner)
@@ -470,11 +470,11 @@ class _Ending:
         item = self.items.get((What.INGEST, name))
         return item is None or item.proven
 
-    def _seen(self, account: Account, event: PlatformEvent) -> Seen | None:
+    def _seen(self, account: EventAccount, event: PlatformEvent) -> Seen | None:
         now = account.platform.again(event)
         return account.platform.seen(now) if now is not None else None
 
-    def _no_byte(self, account: Account, one: Held, name: str) -> Job[EndEvent, None]:
+    def _no_byte(self, account: EventAccount, one: HeldEvent, name: str) -> Job[EndEvent, None]:
         """Whether anything still arrives, as the ingest tells."""
         clock, begin = self.crew.clock, self.crew.clock.now()
         pending = any(i.proof in (Proof.ON, Proof.SILENT) for (w, _), i in self.items.items() if w in (What.PUSH, What.CARRIED))
@@ -502,7 +502,7 @@ class _Ending:
                 return
             clock.sleep(_ASK_EVERY)
 
-    def _nothing_arrives(self, account: Account, one: Held, seen: Seen, name: str) -> Iterator[Off]:
+    def _nothing_arrives(self, account: EventAccount, one: HeldEvent, seen: Seen, name: str) -> Iterator[Off]:
         silent = [i.role for i in seen.inputs if i.arriving is None]
         roles: dict[Role, bool | None] = {"primary": seen.arrives("primary"), "backup": seen.arrives("backup")}
         for feed in self.what.feeds:
@@ -518,12 +518,12 @@ class _Ending:
         else:
             yield from self._told(Off(What.INGEST, name, Proof.OFF, f"{account.title}: nothing arrives any more"))
 
-    def _gaps(self, one: Held, seen: Seen, name: str) -> Iterator[tuple[Gap, str]]:
+    def _gaps(self, one: HeldEvent, seen: Seen, name: str) -> Iterator[tuple[InputGap, str]]:
         """Drops on air that were not told by an earlier stop, without the pauses that were wanted."""
         if name in self.counted or one.owner is None or not one.owner.event:
             return
         mark = self._mark(one.owner)
-        known = event_memory.Standing(event=one.owner.event, mark=mark)
+        known = event_memory.EventStanding(event=one.owner.event, mark=mark)
         with contextlib.suppress(UnusableInput):
             known = event_memory.read(self.rig.folder, one.owner.event, mark)
         for one_input in seen.inputs if known.on_air else ():
@@ -531,7 +531,7 @@ class _Ending:
                 if gap.began >= max(known.on_air, known.told_until) and not known.was_paused(gap.began):
                     yield gap, one_input.role
 
-    def _feeds_at(self, account: Account, one: Held) -> Job[EndEvent, None]:
+    def _feeds_at(self, account: EventAccount, one: HeldEvent) -> Job[EndEvent, None]:
         """Whether feeds that are aimed at still arrive at an event that goes on."""
         clock = self.crew.clock
         aimed = [n for n in self.what.feeds if self.rig.file.feeds[n].destination == one.destination]
@@ -689,7 +689,7 @@ class _Ending:
         now = stamp_of(self.crew.means.wall())
         off = all(item.proven for item in self.items.values())
 
-        def how(s: event_memory.Standing) -> event_memory.Standing:
+        def how(s: event_memory.EventStanding) -> event_memory.EventStanding:
             new: dict[str, object] = {"ended": now if off else "", "paused": ""}
             if self.pause:
                 new = {"paused": now, "ended": "", "pauses": s.pauses if s.is_pausing else [*s.pauses, (self.began, "")]}
@@ -700,11 +700,11 @@ class _Ending:
                 event_memory.change(self.rig.folder, name, mark, how)
 
 
-def _called(one: Held) -> str:
+def _called(one: HeldEvent) -> str:
     return f"{one.event.title!r}" if one.event.title else f"an event ({one.event.id[:40]})"
 
 
-def _without(place: event_memory.Place, start: str) -> event_memory.Place:
+def _without(place: event_memory.DestinationMemory, start: str) -> event_memory.DestinationMemory:
     return place.model_copy(update={"done": {k: v for k, v in place.done.items() if k != start}, "pushed": False})
 
 
@@ -712,5 +712,5 @@ def _start_step(part: FeedParts) -> str:
     return f"Start the push on {part.device} to {part.destination.server}"
 
 
-def _updated(new: dict[str, object]) -> Callable[[event_memory.Standing], event_memory.Standing]:
+def _updated(new: dict[str, object]) -> Callable[[event_memory.EventStanding], event_memory.EventStanding]:
     return lambda s: s.model_copy(update=new)

@@ -14,7 +14,7 @@ from direkt.errors import DirektError
 from direkt.secret import Secret
 from direkt.work.live.end_findings import Off, Proof, What
 from direkt.work.live.go_types import reason
-from direkt.work.steps import Clock
+from direkt.work.steps import StepClock
 
 STILL = 1.0  # s through which the counters must stand still
 LATE = 12.0  # s for a second move of a counter that moved after the stop
@@ -29,7 +29,7 @@ class DeviceEnd:
 
     name: str
     driver: Driver
-    clock: Clock
+    clock: StepClock
     wanted: set[int] | None
     servers: frozenset[str] = frozenset()
     others: frozenset[int] = frozenset()  # slots of feeds that are not aimed at

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from enum import StrEnum
 
-from direkt.platform.event import Gap
+from direkt.platform.event import InputGap
 from direkt.work.live.event_at_platforms import Did, PersonStep
 
 
@@ -55,7 +55,7 @@ class Dropped:
     destination: str
     title: str
     role: str
-    gap: Gap
+    gap: InputGap
 
 
 @dataclass(frozen=True, slots=True)

@@ -11,13 +11,13 @@ from pathlib import Path
 
 from direkt.destination import references
 from direkt.destination.references import SecretError
-from direkt.destination.sheet import CheckStep, Session, Sheet
+from direkt.destination.sheet import CheckStep, SessionRules, Sheet
 from direkt.errors import UnusableInput
 from direkt.platform import library, planned
 from direkt.platform.event import Platform, PlatformEvent
 from direkt.platform.interface import stamp
 from direkt.platform.library import Means
-from direkt.platform.planned import Planned, Wanted
+from direkt.platform.planned import PlannedEvent, WantedEvent
 from direkt.rig import edit as rig_edit
 from direkt.rig.events import Delay, EventState
 from direkt.rig.file import DestinationEntry, Rig, RigError, key_places
@@ -31,7 +31,7 @@ class Airing:
     """An event at one destination."""
 
     rig: Rig
-    planned: Planned
+    planned: PlannedEvent
     destination: str
     entry: DestinationEntry
     sheet: Sheet  # in the latency mode of the event's delay
@@ -49,11 +49,11 @@ class Airing:
         return (*self.primary, *self.backup)
 
     @property
-    def place(self) -> event_memory.Place:
+    def place(self) -> event_memory.DestinationMemory:
         """What is remembered."""
         return event_memory.read(self.rig.folder, self.planned.name, self.planned.mark).place(self.destination)
 
-    def wanted(self) -> Wanted:
+    def wanted(self) -> WantedEvent:
         """What it is to be. Raises UnusableInput."""
         return planned.wanted(self.rig, self.planned, self.delay)
 
@@ -91,7 +91,7 @@ class NotDone(UnusableInput):
         super().__init__(f"{self.undone}; do it, and go on with: direkt go {event}")
 
 
-def gather(rig: Rig, at: Planned, means: Means, *, practice: bool = False) -> list[Airing]:
+def gather(rig: Rig, at: PlannedEvent, means: Means, *, practice: bool = False) -> list[Airing]:
     """The event at each destination of its feeds, in their order. Raises UnusableInput. Close the platforms when done.
 
     ``practice``: what only a person can do at the real platform is left out.
@@ -126,7 +126,7 @@ def gather(rig: Rig, at: Planned, means: Means, *, practice: bool = False) -> li
     return out
 
 
-def _in_mode(sheet: Sheet, at: Planned) -> tuple[Sheet, Delay | None, str]:
+def _in_mode(sheet: Sheet, at: PlannedEvent) -> tuple[Sheet, Delay | None, str]:
     """The sheet in the mode of the event's delay, the word for that, and why it cannot be had."""
     limit = at.entry.delay_limit
     if limit is None:
@@ -140,7 +140,7 @@ def _in_mode(sheet: Sheet, at: Planned) -> tuple[Sheet, Delay | None, str]:
     return sheet, None, f"delay: the viewer delay is to be at most {limit:g} s; {why}"
 
 
-def _untimed(session: Session | None) -> Session | None:
+def _untimed(session: SessionRules | None) -> SessionRules | None:
     return session.model_copy(update={"lead_time_hours": None}) if session is not None else None
 
 
@@ -226,7 +226,7 @@ def prepare(airing: Airing, now: str, audience: str | None = None) -> Job[AirEve
     return changed
 
 
-def _with_audience(wanted: Wanted, audience: str | None) -> Wanted:
+def _with_audience(wanted: WantedEvent, audience: str | None) -> WantedEvent:
     return (
         wanted
         if audience is None
@@ -234,7 +234,7 @@ def _with_audience(wanted: Wanted, audience: str | None) -> Wanted:
     )
 
 
-def _how(wanted: Wanted) -> str:
+def _how(wanted: WantedEvent) -> str:
     words = {"everyone": "everyone", "link": "whoever has the link", "invited": "those who are invited"}
     parts = [f"{wanted.start:%Y-%m-%d %H:%M}", f"for {words[wanted.audience]}"]
     parts += [f"delay {wanted.delay}"] if wanted.delay != "usual" else []
@@ -346,7 +346,7 @@ def remember(
 ) -> None:
     """What the next command is to know, though it asks."""
 
-    def how(place: event_memory.Place) -> event_memory.Place:
+    def how(place: event_memory.DestinationMemory) -> event_memory.DestinationMemory:
         new: dict[str, object] = {}
         if state is not None and not airing.by_hand:
             new |= {"state": state.state}

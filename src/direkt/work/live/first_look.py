@@ -11,7 +11,7 @@ from direkt.errors import DirektError
 from direkt.measure.meter import Meter
 from direkt.platform.event import PlatformError
 from direkt.protocol import hls
-from direkt.protocol.hls import Playlist, PlaylistError, Segment, Variant
+from direkt.protocol.hls import HlsSegment, Playlist, PlaylistError, Variant
 
 _BOXES = (b"styp", b"moof", b"sidx", b"ftyp", b"prft", b"emsg")  # with which a segment of ISO/IEC 14496-12 begins
 _ENDING = 3  # segments from the end at which players begin (RFC 8216, 6.3.3)
@@ -74,7 +74,7 @@ def look(address: str, fetch: Callable[[str], bytes], now: float, since: float =
     )  # fmt: skip
 
 
-def _unopened(best: Variant | None, first: Segment, now: float, variants: int) -> Looked:
+def _unopened(best: Variant | None, first: HlsSegment, now: float, variants: int) -> Looked:
     """A segment that is there and not looked into: what the playlist says of it."""
     behind = max(0.0, now - first.begins.timestamp()) if first.begins is not None else None
     size, sound = (best.size, "mp4a" in best.codecs or not best.codecs) if best is not None else ("", True)

@@ -16,7 +16,7 @@ from direkt.device.state import PushState, Slot
 from direkt.errors import DirektError, UnusableInput
 from direkt.finding import Verdict
 from direkt.platform.event import Input, PlatformError, PlatformEvent, Seen
-from direkt.platform.planned import Planned
+from direkt.platform.planned import PlannedEvent
 from direkt.protocol import address
 from direkt.rig.events import EventState
 from direkt.rig.file import Rig
@@ -29,20 +29,20 @@ from direkt.work.live import event_at_platforms as air
 from direkt.work.live.event_at_platforms import Airing, stamp_of
 from direkt.work.live.first_look import look
 from direkt.work.live.go_types import (
-    Began,
-    Checked,
     Crew,
     Ended,
+    GoCheck,
     GoEvent,
     Gone,
+    GoStep,
+    GoWaiting,
     Halt,
     Judged,
     Link,
     LookedAt,
     Options,
     Question,
-    Step,
-    Waiting,
+    StepBegan,
     Would,
     alone,
     reason,
@@ -58,7 +58,7 @@ _PATIENCE = 3.0  # times the sheet's longest time
 _LOOK_LIMIT = 40.0  # s until viewers have something
 
 
-def go(rig: Rig, planned: Planned, crew: Crew, options: Options) -> Job[GoEvent, Gone]:
+def go(rig: Rig, planned: PlannedEvent, crew: Crew, options: Options) -> Job[GoEvent, Gone]:
     """Takes an event to air. Raises UnusableInput before anything is touched; later failures are in the result."""
     planned = _without(rig, planned, options)
     airings = air.gather(rig, planned, crew.means, practice=options.practice)
@@ -80,7 +80,7 @@ def go(rig: Rig, planned: Planned, crew: Crew, options: Options) -> Job[GoEvent,
             part.driver.close()
 
 
-def _without(rig: Rig, planned: Planned, options: Options) -> Planned:
+def _without(rig: Rig, planned: PlannedEvent, options: Options) -> PlannedEvent:
     """The event without what is left out. Raises UnusableInput."""
     feeds = {name: rig.file.feeds[name].destination for name in planned.entry.feeds}
     for name in options.without:
@@ -109,11 +109,11 @@ class _Going:
     options: Options
     known: dict[str, PlatformEvent] = field(default_factory=dict)  # by destination
     began: list[str] = field(default_factory=list)  # feeds whose push this run may have started
-    seconds: dict[Step, float] = field(default_factory=dict)
+    seconds: dict[GoStep, float] = field(default_factory=dict)
     links: list[Link] = field(default_factory=list)
     on_air: bool = False
     pushed_at: float = 0.0  # s since 1970 at which this run began its first push
-    step: Step = Step.BEFORE
+    step: GoStep = GoStep.BEFORE
     left_out: list[str] = field(default_factory=list)
     removed: list[Airing] = field(default_factory=list)  # destinations that were left out on the way
     _bad: bool = False
@@ -123,7 +123,7 @@ class _Going:
     _aired: list[str] = field(default_factory=list)
 
     @property
-    def planned(self) -> Planned:
+    def planned(self) -> PlannedEvent:
         return (self.airings or self.removed)[0].planned
 
     @property
@@ -140,8 +140,8 @@ class _Going:
         self.on_air = bool(remembered.on_air and not remembered.ended)
         try:
             for step, work in (
-                (Step.BEFORE, self._before), (Step.EVENT, self._event), (Step.PUSH, self._push), (Step.INGEST, self._ingest),
-                (Step.JUDGE, self._judge), (Step.AIR, self._air), (Step.LOOK, self._look),
+                (GoStep.BEFORE, self._before), (GoStep.EVENT, self._event), (GoStep.PUSH, self._push), (GoStep.INGEST, self._ingest),
+                (GoStep.JUDGE, self._judge), (GoStep.AIR, self._air), (GoStep.LOOK, self._look),
             ):  # fmt: skip
                 yield from self._one(step, work())
         except Halt:
@@ -152,16 +152,16 @@ class _Going:
             return (yield from self._interrupted())
         return self._gone(None)
 
-    def _one(self, step: Step, work: Job[GoEvent, None]) -> Job[GoEvent, None]:
+    def _one(self, step: GoStep, work: Job[GoEvent, None]) -> Job[GoEvent, None]:
         """One step: what it raises is told, and ends the order."""
         self.step, self._bad, self._wrong = step, False, []
         begin = self.crew.clock.now()
-        yield Began(step)
+        yield StepBegan(step)
         try:
             self._not_stopped()
             yield from work
         except DirektError as error:
-            yield self._told(Checked(step, self.planned.name, Verdict.FAIL, reason(error)))
+            yield self._told(GoCheck(step, self.planned.name, Verdict.FAIL, reason(error)))
         finally:
             self.seconds[step] = self.crew.clock.now() - begin
         if self._bad:
@@ -176,7 +176,7 @@ class _Going:
             try:
                 yield from work(one)
             except DirektError as error:
-                yield self._told(Checked(self.step, one.destination, Verdict.FAIL, reason(error)))
+                yield self._told(GoCheck(self.step, one.destination, Verdict.FAIL, reason(error)))
 
     # Going on with what works
 
@@ -206,7 +206,7 @@ class _Going:
             event = self.known.get(name)
             more = f"; its event there is {event.state}" if event is not None else ""
             advice = f"once it works: direkt go {self.planned.name}"
-            yield Checked(self.step, name, Verdict.ADVISE, f"left out{more}", advice)
+            yield GoCheck(self.step, name, Verdict.ADVISE, f"left out{more}", advice)
 
     def rig_destination(self, feed: str) -> str:
         """Where a feed goes."""
@@ -220,7 +220,7 @@ class _Going:
         left = replace(one, primary=tuple(n for n in one.primary if n not in wrong), backup=tuple(n for n in one.backup if n not in wrong))
         return left if left.feeds else None
 
-    def _told(self, line: Checked) -> Checked:
+    def _told(self, line: GoCheck) -> GoCheck:
         if line.verdict is Verdict.FAIL:
             self._bad = True
             self._wrong.append(line.what)
@@ -229,17 +229,17 @@ class _Going:
             )
         return line
 
-    def _say(self, what: str, verdict: Verdict, text: str, advice: str = "") -> Checked:
-        return self._told(Checked(self.step, what, verdict, text, advice))
+    def _say(self, what: str, verdict: Verdict, text: str, advice: str = "") -> GoCheck:
+        return self._told(GoCheck(self.step, what, verdict, text, advice))
 
     def _not_stopped(self) -> None:
         """Raises UnusableInput where direkt stop ended the event since this run began."""
         now = event_memory.read(self.airings[0].rig.folder, self.planned.name, self.planned.mark)
         stopped = (now.ended and now.ended >= self._begun) or now.paused > self._begun
-        if stopped and self.step > Step.EVENT:
+        if stopped and self.step > GoStep.EVENT:
             raise UnusableInput("it was stopped meanwhile, by direkt stop")
 
-    def _gone(self, failed: Step | None, *, interrupted: bool = False) -> Gone:
+    def _gone(self, failed: GoStep | None, *, interrupted: bool = False) -> Gone:
         return Gone(
             self.on_air,
             failed,
@@ -422,7 +422,7 @@ class _Going:
                     f"direkt check --feed {feed.name}",
                 )
                 return
-            yield Waiting(self.step, f"{feed.name} is to be carried", since, None, _CARRY_LIMIT)
+            yield GoWaiting(self.step, f"{feed.name} is to be carried", since, None, _CARRY_LIMIT)
             self.crew.clock.sleep(_POLL)
 
     # 4
@@ -480,7 +480,7 @@ class _Going:
                 yield self._say(one.destination, Verdict.FAIL, *self._why_not(one, seen, trouble, limit))
                 return
             what = "arrives and is not shown yet" if arrived else "nothing arrives yet"
-            yield Waiting(self.step, f"{one.sheet.name}: {trouble or what}", since, span, limit)
+            yield GoWaiting(self.step, f"{one.sheet.name}: {trouble or what}", since, span, limit)
             clock.sleep(_POLL)
 
     def _contradictions(self, one: Airing, seen: Seen | None) -> Job[GoEvent, None]:
@@ -670,7 +670,7 @@ class _Going:
     def _until_start(self) -> Job[GoEvent, None]:
         start = self.planned.start.timestamp()
         while (left := start - self.crew.means.wall()) > 0:
-            yield Waiting(self.step, f"on air at {self.planned.start:%H:%M:%S}, in", left)
+            yield GoWaiting(self.step, f"on air at {self.planned.start:%H:%M:%S}, in", left)
             self.crew.clock.sleep(min(_POLL, left))
 
     # 7
@@ -724,7 +724,7 @@ class _Going:
                     f"look at {event.watch or 'the page'}; it is on air: end it with direkt stop {self.planned.name}",
                 )  # fmt: skip
                 return
-            yield Waiting(self.step, f"{one.sheet.name}: {found.why}", since, None, _LOOK_LIMIT)
+            yield GoWaiting(self.step, f"{one.sheet.name}: {found.why}", since, None, _LOOK_LIMIT)
             clock.sleep(_ASK_EVERY)
 
     def _widen(self) -> Job[GoEvent, None]:
@@ -752,7 +752,7 @@ class _Going:
             yield self._off(name)
         self.began = []
 
-    def _off(self, name: str) -> Checked:
+    def _off(self, name: str) -> GoCheck:
         feed = self.feeds[name]
         try:
             if feed.entry.carry:
@@ -760,8 +760,8 @@ class _Going:
             else:
                 push.stop(feed, self.crew.clock)
         except DirektError as error:
-            return Checked(self.step, name, Verdict.FAIL, reason(error), f"direkt stop {name}")
-        return Checked(self.step, name, Verdict.PASS, "its push is off again")
+            return GoCheck(self.step, name, Verdict.FAIL, reason(error), f"direkt stop {name}")
+        return GoCheck(self.step, name, Verdict.PASS, "its push is off again")
 
     def _interrupted(self) -> Job[GoEvent, Gone]:
         """Ctrl-C: leave it as it is, or take all down."""
@@ -790,7 +790,7 @@ class _Going:
         except DirektError:
             if before is not None and before.state in (EventState.OPEN, EventState.LIVE):
                 return f"{at} was {before.state} when it was asked last"
-            return f"{at} could not be asked: it may be open" if self.step > Step.BEFORE or self._was_begun(one) else ""
+            return f"{at} could not be asked: it may be open" if self.step > GoStep.BEFORE or self._was_begun(one) else ""
         return f"{at} is {event.state}" if event is not None and event.state in (EventState.OPEN, EventState.LIVE) else ""
 
     def _was_begun(self, one: Airing) -> bool:
@@ -821,23 +821,23 @@ class _Going:
 
     def dry_run(self) -> Job[GoEvent, Gone]:
         """Looks, and says what would be done."""
-        yield Began(Step.BEFORE)
+        yield StepBegan(GoStep.BEFORE)
         begin = self.crew.clock.now()
         yield from self._before()
         good = not self._bad
-        self.seconds[Step.BEFORE] = self.crew.clock.now() - begin
-        yield Ended(Step.BEFORE, good, self.seconds[Step.BEFORE])
+        self.seconds[GoStep.BEFORE] = self.crew.clock.now() - begin
+        yield Ended(GoStep.BEFORE, good, self.seconds[GoStep.BEFORE])
         for one in self.airings:
             yield from dry_run.would(one, self.feeds, *self._limit(one))
         yield Would(
-            Step.AIR,
+            GoStep.AIR,
             f"on air at {self.planned.start:%Y-%m-%d %H:%M}" if self.options.at_start else "ask whether to go on air",
         )
         yield Would(
-            Step.LOOK,
+            GoStep.LOOK,
             "print the watch link and look as a viewer" + ("; then widen the audience" if self._invites_first else ""),
         )
-        return Gone(False, None if good else Step.BEFORE, False, dict(self.seconds), (), (), self._failure)
+        return Gone(False, None if good else GoStep.BEFORE, False, dict(self.seconds), (), (), self._failure)
 
 
 def _unheard(job: Job[push.PushStanding, push.Look]) -> Generator[GoEvent, bool | None, push.Look]:

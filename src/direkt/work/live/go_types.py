@@ -18,10 +18,10 @@ from direkt.store import event_memory
 from direkt.store.small_file import only_one
 from direkt.work.live.event_at_platforms import Did, PersonStep
 from direkt.work.live.first_look import Looked
-from direkt.work.steps import Clock
+from direkt.work.steps import StepClock
 
 
-class Step(IntEnum):
+class GoStep(IntEnum):
     """The order."""
 
     BEFORE = 1
@@ -34,32 +34,32 @@ class Step(IntEnum):
 
 
 TITLES = {
-    Step.BEFORE: "before: what must be true", Step.EVENT: "the event is made and opened", Step.PUSH: "push on",
-    Step.INGEST: "the ingest sees it", Step.JUDGE: "asked, set, sent, seen", Step.AIR: "on air", Step.LOOK: "what viewers get",
+    GoStep.BEFORE: "before: what must be true", GoStep.EVENT: "the event is made and opened", GoStep.PUSH: "push on",
+    GoStep.INGEST: "the ingest sees it", GoStep.JUDGE: "asked, set, sent, seen", GoStep.AIR: "on air", GoStep.LOOK: "what viewers get",
 }  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
-class Began:
+class StepBegan:
     """A step begins."""
 
-    step: Step
+    step: GoStep
 
 
 @dataclass(frozen=True, slots=True)
 class Ended:
     """A step is over."""
 
-    step: Step
+    step: GoStep
     good: bool
     seconds: float
 
 
 @dataclass(frozen=True, slots=True)
-class Checked:
+class GoCheck:
     """One thing that was looked at or done. A ``fail`` stops the order behind its step."""
 
-    step: Step
+    step: GoStep
     what: str  # the feed, device or destination
     verdict: Verdict
     text: str
@@ -67,10 +67,10 @@ class Checked:
 
 
 @dataclass(frozen=True, slots=True)
-class Waiting:
+class GoWaiting:
     """Somebody waits; told about twice a second."""
 
-    step: Step
+    step: GoStep
     text: str
     seconds: float
     usual: Span | None = None
@@ -81,7 +81,7 @@ class Waiting:
 class Would:
     """What would be done, where nothing is."""
 
-    step: Step
+    step: GoStep
     text: str
 
 
@@ -137,11 +137,11 @@ class Question:
     always: bool = False  # asked also where everything else is agreed to beforehand
 
 
-GoEvent = Began | Ended | Checked | Waiting | Would | Judged | Link | LookedAt | Question | PersonStep | Did
+GoEvent = StepBegan | Ended | GoCheck | GoWaiting | Would | Judged | Link | LookedAt | Question | PersonStep | Did
 
 
 @dataclass(frozen=True, slots=True)
-class Rehearsed:
+class LastRehearsal:
     """The last rehearsal or catch of a feed."""
 
     when: str = ""  # RFC 3339; empty: there is none
@@ -154,9 +154,9 @@ class Crew:
     """What going live takes from outside."""
 
     means: Means
-    clock: Clock
+    clock: StepClock
     launch: Callable[[str], None]  # starts the process that carries a feed
-    rehearsed: Callable[[str], Rehearsed]  # how a feed was last rehearsed or caught. May raise DirektError
+    rehearsed: Callable[[str], LastRehearsal]  # how a feed was last rehearsed or caught. May raise DirektError
     exposed: Callable[[str], bool]  # whether a destination's key was seen by others
 
 
@@ -184,9 +184,9 @@ class Gone:
     """The result."""
 
     on_air: bool
-    failed: Step | None  # at which step it stopped; None: at none
+    failed: GoStep | None  # at which step it stopped; None: at none
     interrupted: bool
-    seconds: dict[Step, float]
+    seconds: dict[GoStep, float]
     links: tuple[Link, ...]
     left_on: tuple[str, ...]  # what is on now, in words
     failure: str = ""

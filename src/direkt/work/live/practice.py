@@ -13,7 +13,7 @@ from direkt.destination.references import Store
 from direkt.errors import DirektError, NoAnswer, UnusableInput, os_words
 from direkt.net import routes
 from direkt.platform.library import Means
-from direkt.platform.planned import Planned
+from direkt.platform.planned import PlannedEvent
 from direkt.rig.events import PlatformEntry
 from direkt.rig.file import Rig
 from direkt.store import event_memory
@@ -22,7 +22,7 @@ from direkt.work.feeds import FeedParts
 from direkt.work.live import checks, event_at_platforms
 from direkt.work.live.event_at_platforms import Airing
 from direkt.work.live.go_types import Crew
-from direkt.work.steps import Clock, drive
+from direkt.work.steps import StepClock, drive
 from direkt.work.stream import carry, rehearse
 from direkt.work.stream.rehearse import Former
 
@@ -64,14 +64,14 @@ class PracticeStore:
         return self.kept.pop(name, None) is not None
 
 
-def real_destinations(rig: Rig, planned: Planned, crew: Crew) -> list[Airing]:
+def real_destinations(rig: Rig, planned: PlannedEvent, crew: Crew) -> list[Airing]:
     """The event at its real destinations, whose sheets the practice judges by; nothing is sent there."""
     found = event_at_platforms.gather(rig, planned, crew.means)
     event_at_platforms.close(found)
     return found
 
 
-def host_of(rig: Rig, planned: Planned) -> str:
+def host_of(rig: Rig, planned: PlannedEvent) -> str:
     """This machine's address towards the event's devices. Raises UnusableInput and NoAnswer."""
     found = set()
     for name in planned.entry.feeds:
@@ -87,7 +87,7 @@ def host_of(rig: Rig, planned: Planned) -> str:
     return found.pop() if found else "127.0.0.1"
 
 
-def copy_of(rig: Rig, planned: Planned, platform: PracticePlatform) -> Rig:
+def copy_of(rig: Rig, planned: PlannedEvent, platform: PracticePlatform) -> Rig:
     """The rig with the practice's platform in the place of all real ones."""
     destinations = dict(rig.file.destinations)
     for name in {rig.file.feeds[feed].destination for feed in planned.entry.feeds}:
@@ -103,7 +103,7 @@ def copy_of(rig: Rig, planned: Planned, platform: PracticePlatform) -> Rig:
 
 class Carrier:
     """Carries feeds in this process, since the practice's keys are nobody else's."""
-    def __init__(self, rig: Rig, means: Means, clock: Clock) -> None:
+    def __init__(self, rig: Rig, means: Means, clock: StepClock) -> None:
         self.rig, self.means, self.clock = rig, means, clock
         self.running: list[contextlib.ExitStack] = []
 
@@ -148,7 +148,7 @@ class Carrier:
         self.running = []
 
 
-def formers_of(rig: Rig, planned: Planned, crew: Crew) -> dict[str, tuple[FeedParts, Former]]:
+def formers_of(rig: Rig, planned: PlannedEvent, crew: Crew) -> dict[str, tuple[FeedParts, Former]]:
     """What the devices' push slots hold before the practice. Raises DirektError where that could not be put back."""
     out: dict[str, tuple[FeedParts, Former]] = {}
     try:
@@ -186,7 +186,7 @@ def put_back(formers: dict[str, tuple[FeedParts, Former]]) -> dict[str, str]:
     return left
 
 
-def forget(rig: Rig, planned: Planned) -> None:
+def forget(rig: Rig, planned: PlannedEvent) -> None:
     """Drops what was remembered of the practice."""
     with contextlib.suppress(DirektError):
         event_memory.forget(rig.folder, planned.name, planned.mark)

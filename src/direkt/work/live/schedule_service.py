@@ -25,7 +25,7 @@ from direkt.store.turns import Taken
 from direkt.work.live import timetable
 from direkt.work.live.go_types import reason
 from direkt.work.live.timetable import Turn
-from direkt.work.steps import Clock, Job
+from direkt.work.steps import Job, StepClock
 
 TICK = 1.0  # s
 _JUMP = 5.0  # s by which the clock was set, from where on it is said
@@ -45,7 +45,7 @@ class Deed(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class Doing:
+class EntryBegins:
     """Something begins to be done."""
 
     deed: Deed
@@ -64,7 +64,7 @@ class Done:
 
 
 @dataclass(frozen=True, slots=True)
-class Said:
+class ScheduleNote:
     """Something to know."""
 
     text: str
@@ -72,13 +72,13 @@ class Said:
 
 
 @dataclass(frozen=True, slots=True)
-class Waiting:
+class NothingDue:
     """Nothing is due; told each second."""
 
     next: Turn | None
 
 
-ServiceEvent = Doing | Done | Said | Waiting
+ServiceEvent = EntryBegins | Done | ScheduleNote | NothingDue
 
 
 class Acts(Protocol):
@@ -99,11 +99,11 @@ class _Try:
     after: float  # steady: not before
 
 
-class Service:
+class ScheduleService:
     """One schedule. ``load`` gives the rig as its file is now."""
 
     def __init__(
-        self, load: Callable[[], Rig], acts: Acts, clock: Clock, wall: Callable[[], float], submit: Callable[[Callable[[], None]], None]
+        self, load: Callable[[], Rig], acts: Acts, clock: StepClock, wall: Callable[[], float], submit: Callable[[Callable[[], None]], None]
     ) -> None:  # fmt: skip
         self._load, self._acts, self._clock, self._wall, self._submit = load, acts, clock, wall, submit
         self.rig = load()
@@ -131,7 +131,7 @@ class Service:
             self.step()
             while self._out:
                 yield self._out.popleft()
-            yield Waiting(self._next())
+            yield NothingDue(self._next())
             self._clock.sleep(TICK)
 
     @property
@@ -246,7 +246,7 @@ class Service:
             self._say(f"{entry}: {text}", good=False)
 
     def _say(self, text: str, *, good: bool = True) -> None:
-        self._out.append(Said(text, good))
+        self._out.append(ScheduleNote(text, good))
 
     def _take(self) -> None:
         for _ in range(self._results.qsize()):
@@ -368,7 +368,7 @@ class Service:
                 self._say(str(error), good=False)
                 return
         self._doing[turn.entry] = turn
-        self._out.append(Doing(deed, turn))
+        self._out.append(EntryBegins(deed, turn))
         act = self._acts.begin if deed is Deed.BEGIN else self._acts.end
 
         def run() -> None:

@@ -16,7 +16,7 @@ from direkt.platform import library
 from direkt.platform import planned as planning
 from direkt.platform.event import Ingest, Platform, PlatformEvent, Seen
 from direkt.platform.library import Means
-from direkt.platform.planned import Wanted
+from direkt.platform.planned import WantedEvent
 from direkt.protocol import address
 from direkt.protocol.address import ServerAddress
 from direkt.rig.events import EventState
@@ -30,7 +30,7 @@ _LENGTH = 3600.0  # s
 
 
 @dataclass(slots=True)
-class Place:
+class SignalTarget:
     """Where the signal goes."""
 
     server: ServerAddress
@@ -63,7 +63,7 @@ class Place:
         return ""
 
 
-def place(rig: Rig, destination: str, means: Means, *, backup: bool, on_air: bool) -> Place:
+def place(rig: Rig, destination: str, means: Means, *, backup: bool, on_air: bool) -> SignalTarget:
     """Where a signal to a destination goes. Raises DirektError: for an event that is on air unless ``on_air`` says so, too."""
     entry = rig.destination(destination)
     server = entry.backup if backup else entry.server
@@ -89,9 +89,9 @@ def place(rig: Rig, destination: str, means: Means, *, backup: bool, on_air: boo
             if not live or audience == "invited"
             else f"The event {name} {state} for {who}. Send the test signal there all the same?"
         )
-        return Place(parsed, key, f"the real platform: the event {name}, which {state} for {who}", question)
+        return SignalTarget(parsed, key, f"the real platform: the event {name}, which {state} for {who}", question)
     title = rig.sheet(entry).name
-    return Place(
+    return SignalTarget(
         parsed, key, f"the real platform: whatever event {title} has open for this key",
         f"Is the event at {title} closed to viewers, or open for invited ones only? The test signal goes to the real platform.",
     )  # fmt: skip
@@ -118,7 +118,7 @@ def _running(rig: Rig, destination: str, means: Means) -> Iterator[tuple[str, st
         yield one.event, audience, live
 
 
-def _own_event(rig: Rig, destination: str, entry: DestinationEntry, means: Means, *, backup: bool) -> Place:
+def _own_event(rig: Rig, destination: str, entry: DestinationEntry, means: Means, *, backup: bool) -> SignalTarget:
     """An event for invited viewers, made for the signal alone."""
     assert entry.platform is not None
     platform = library.open_platform(rig, entry.platform, means)
@@ -135,7 +135,7 @@ def _own_event(rig: Rig, destination: str, entry: DestinationEntry, means: Means
             {},
         )
         known = {name: value for name, value in fields.items() if name in platform.facts.fields}
-        wanted = Wanted(
+        wanted = WantedEvent(
             "Test signal",
             "A test of the line; it shows a test card.",
             now,
@@ -161,7 +161,7 @@ def _own_event(rig: Rig, destination: str, entry: DestinationEntry, means: Means
         platform.close()
         raise
     who = "invited viewers" if audience == "invited" else audience
-    return Place(
+    return SignalTarget(
         server,
         ingest.key,
         f"the real platform: an event of its own for {who}, which is taken away afterwards",

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 
 from direkt.errors import UnusableInput
 from direkt.platform import planned as planning
-from direkt.platform.planned import Planned
+from direkt.platform.planned import PlannedEvent
 from direkt.rig.events import length_of, zone_of
 from direkt.rig.file import Rig
 from direkt.rig.watch import DAYS, ScheduleEntry
@@ -34,7 +34,7 @@ class Turn:
     start: datetime.datetime  # when it is on
     end: datetime.datetime | None  # None: never
     mark: str  # tells this time from the others
-    planned: Planned | None = None  # of an event
+    planned: PlannedEvent | None = None  # of an event
 
     @property
     def until(self) -> datetime.datetime:

@@ -15,7 +15,7 @@ from direkt.parameters import Measured, Value, Values
 from direkt.platform.event import Input
 from direkt.work.feeds import FeedParts, source_of
 from direkt.work.live import checks
-from direkt.work.live.go_types import Crew, GoEvent, Row, Step, Waiting
+from direkt.work.live.go_types import Crew, GoEvent, GoStep, GoWaiting, Row
 from direkt.work.steps import Job
 from direkt.work.stream import carry
 from direkt.work.stream.fetch import Fetch
@@ -102,7 +102,7 @@ def _measured(feed: FeedParts, crew: Crew) -> Job[GoEvent, tuple[Measurement | N
             now = crew.clock.now()
             if fetching.rehearsal.elapsed(now) >= _OWN_SECONDS or now - begin > _OWN_LIMIT:
                 break
-            yield Waiting(Step.JUDGE, f"measuring what {feed.device} offers", now - begin, None, _OWN_LIMIT)
+            yield GoWaiting(GoStep.JUDGE, f"measuring what {feed.device} offers", now - begin, None, _OWN_LIMIT)
     if fetching.rehearsal.first is None:
         return None, ""
     return fetching.rehearsal.snapshot(), "the device's own stream"

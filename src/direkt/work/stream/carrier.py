@@ -42,7 +42,7 @@ _WELL = 30.0  # s that a connection lasts which was well: the next pause is a sh
 
 
 @dataclass(frozen=True, slots=True)
-class State:
+class CarrierState:
     """How a carried feed stands."""
 
     source: str  # connecting, coming, or why not
@@ -103,10 +103,10 @@ class Carrying(Background):
         self._last_came = 0.0
 
     @property
-    def state(self) -> State:
+    def state(self) -> CarrierState:
         """How it stands now."""
         sent = self._sent_before + (self._publisher.sent if self._publisher is not None else 0)
-        return State(
+        return CarrierState(
             self._source, self._push, self._pushing, sent, self._pushes, self._fetches, self._left_out, self._relay.silent,
             self._fatal, self._relay.damaged, self._relay.behind, self._relay.coded, self._waits,
         )  # fmt: skip

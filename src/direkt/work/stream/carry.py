@@ -19,12 +19,12 @@ from direkt.protocol import address
 from direkt.protocol.source import SourceAddress
 from direkt.secret import Secret
 from direkt.store import carried, wishes
-from direkt.store.carried import AlreadyCarried, Held, Running
+from direkt.store.carried import AlreadyCarried, CarriedFeed, HeldFeed
 from direkt.store.small_file import place
 from direkt.work.feeds import FeedParts, source_of
-from direkt.work.steps import END, Clock, Job
-from direkt.work.stream.carrier import Carrying, Ends, State
-from direkt.work.stream.catch import TICK, Tick
+from direkt.work.steps import END, Job, StepClock
+from direkt.work.stream.carrier import CarrierState, Carrying, Ends
+from direkt.work.stream.catch import TICK, CatchTick
 from direkt.work.stream.relay import CARRIED, PLAIN, Silence
 
 SILENCE_ADDED = (
@@ -36,10 +36,10 @@ _BITRATES = (128, 160, 96, 192, 256, 64, 320, 48, 32)  # kbit/s
 
 
 @dataclass(frozen=True, slots=True)
-class Carried:
+class CarryResult:
     """The result; what was sent is in the carrying's rehearsal."""
 
-    state: State
+    state: CarrierState
     interrupted: bool
 
 
@@ -98,7 +98,7 @@ def silence_for(sheet: Sheet) -> Silence:
     )  # fmt: skip
 
 
-def running(feed: FeedParts) -> Running | None:
+def running(feed: FeedParts) -> CarriedFeed | None:
     """Who carries the feed on this machine now."""
     return carried.find(feed.rig.folder, feed.name)
 
@@ -115,9 +115,9 @@ def _time(stamp: str) -> str:
 
 
 def carry(
-    feed: FeedParts, work: Carrying, ends: tuple[str, str], key_length: int, clock: Clock, *, seconds: float | None,
+    feed: FeedParts, work: Carrying, ends: tuple[str, str], key_length: int, clock: StepClock, *, seconds: float | None,
     wished: bool = False,
-) -> Job[Tick, Carried]:  # fmt: skip
+) -> Job[CatchTick, CarryResult]:  # fmt: skip
     """Carries until ``seconds`` after the push began (None: until Ctrl-C), or until it cannot go on by itself.
 
     ``wished``: it is noted that this push is meant to be on, until it is ended from outside or its time is over. ``ends``: from where and to where, as they may be shown. Raises UnusableInput where somebody carries the feed already.
@@ -126,9 +126,9 @@ def carry(
     interrupted = False
     since = clock.stamp()
 
-    def tell(held: Held, state: State) -> None:
+    def tell(held: HeldFeed, state: CarrierState) -> None:
         held.tell(
-            Running(
+            CarriedFeed(
                 feed=feed.name, device=feed.device, source=ends[0], server=ends[1], key_length=key_length, process=os.getpid(), since=since,
                 coming=state.source, push=state.push, pushing=state.pushing, sent=state.sent, pushes=state.pushes,
                 left_out=state.left_out, silence_added=state.silent, measured=_measured(work) if state.pushing else {},
@@ -150,7 +150,7 @@ def carry(
                     if now - told >= 1:
                         told = now
                         tell(held, work.state)
-                    yield Tick(now, now - begin)
+                    yield CatchTick(now, now - begin)
                     passed = rehearsal.elapsed(now) if rehearsal.first is not None else now - begin
                     if seconds is not None and passed >= seconds:  # also where the push never began
                         break
@@ -167,7 +167,7 @@ def carry(
         raise UnusableInput(
             f"{place(feed.rig.folder, carried.FOLDER)}: what is carried cannot be noted: {os_words(error)}"
         ) from None
-    return Carried(work.state, interrupted)
+    return CarryResult(work.state, interrupted)
 
 
 _TOLD = ("video.size", "video.frame_rate", "video.keyframe_interval.max", "audio.codec", "audio.silent", "video.moving")
@@ -181,7 +181,7 @@ def _measured(work: Carrying) -> Values:
     return values if recent is None else {**values, "video.bitrate.mean": round(recent)}
 
 
-def slot_of(feed: FeedParts, found: Running | None) -> Slot:
+def slot_of(feed: FeedParts, found: CarriedFeed | None) -> Slot:
     """A carried feed as though it were a push slot of the device."""
     entry = feed.entry
     if found is None:
@@ -191,7 +191,7 @@ def slot_of(feed: FeedParts, found: Running | None) -> Slot:
     return Slot(entry.slot, entry.channel, found.server, found.key_length, state, message, found.sent)
 
 
-def end(feed: FeedParts, clock: Clock, *, wanted_off: bool = True) -> Running | None:
+def end(feed: FeedParts, clock: StepClock, *, wanted_off: bool = True) -> CarriedFeed | None:
     """Ends what another process carries, and makes sure that it has ended; None: nobody carried it. Raises NoAnswer.
 
     ``wanted_off``: it is meant to stay off; otherwise it is started again in a moment.

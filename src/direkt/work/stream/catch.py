@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from direkt.work.steps import END, Clock, Job
+from direkt.work.steps import END, Job, StepClock
 from direkt.work.stream.reception import Reception
 
 TICK = 0.25  # s between looks
@@ -19,7 +19,7 @@ class Listening:
 
 
 @dataclass(frozen=True, slots=True)
-class Tick:
+class CatchTick:
     """A moment in which nothing but time and media went by."""
 
     now: float  # s of the clock
@@ -34,12 +34,12 @@ class Caught:
     interrupted: bool
 
 
-CatchEvent = Listening | Tick
+CatchEvent = Listening | CatchTick
 
 
 def receive(
-    reception: Reception, clock: Clock, *, wait: float, seconds: float | None, failed: Callable[[], str] = lambda: ""
-) -> Job[Tick, None]:
+    reception: Reception, clock: StepClock, *, wait: float, seconds: float | None, failed: Callable[[], str] = lambda: ""
+) -> Job[CatchTick, None]:
     """Measures what comes until ``seconds`` after the push began (None: for ever), or when none came in ``wait`` s.
 
     ``failed``: why nothing will come any more; empty: it may.
@@ -49,7 +49,7 @@ def receive(
         clock.sleep(TICK)
         reception.poll()
         now, rehearsal = clock.now(), reception.rehearsal
-        yield Tick(now, now - begin)
+        yield CatchTick(now, now - begin)
         if failed():
             return
         if rehearsal.first is None and now - begin > wait:
@@ -59,7 +59,7 @@ def receive(
 
 
 def catch(
-    reception: Reception, host: str | None, port: int, clock: Clock, *, wait: float, seconds: float | None
+    reception: Reception, host: str | None, port: int, clock: StepClock, *, wait: float, seconds: float | None
 ) -> Job[CatchEvent, Caught]:
     """Opens the port and measures; ends ``seconds`` after the push began (None: at Ctrl-C), or when none came in ``wait`` s.
 

@@ -8,9 +8,9 @@ from dataclasses import dataclass
 from direkt.net.transport import FetchError, puller
 from direkt.protocol.source import SOURCES, SourceAddress
 from direkt.secret import Secret
-from direkt.work.steps import END, Clock, Job
+from direkt.work.steps import END, Job, StepClock
 from direkt.work.stream.background import Background
-from direkt.work.stream.catch import TICK, Tick
+from direkt.work.stream.catch import TICK, CatchTick
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,7 +51,7 @@ class Fetch(Background):
         self.close()
 
 
-def fetch(fetching: Fetch, clock: Clock, *, seconds: float) -> Job[Tick, Fetched]:
+def fetch(fetching: Fetch, clock: StepClock, *, seconds: float) -> Job[CatchTick, Fetched]:
     """Measures what comes until ``seconds`` after it began, or until it ends; the stream is closed at the end."""
     begin = clock.now()
     interrupted = False
@@ -60,7 +60,7 @@ def fetch(fetching: Fetch, clock: Clock, *, seconds: float) -> Job[Tick, Fetched
             clock.sleep(TICK)
             fetching.poll()
             now, rehearsal = clock.now(), fetching.rehearsal
-            yield Tick(now, now - begin)
+            yield CatchTick(now, now - begin)
             if rehearsal.first is not None and rehearsal.elapsed(now) >= seconds:
                 break
         failure = fetching.failure or ""

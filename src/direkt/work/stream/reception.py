@@ -40,7 +40,7 @@ _MOST_KEPT = 100  # gaps, and kinds of refusals
 
 
 @dataclass(slots=True)
-class Gap:
+class PushGap:
     """A time in which nobody pushed, between two times in which somebody did."""
 
     at: float  # s after the first publisher came
@@ -49,7 +49,7 @@ class Gap:
 
 
 @dataclass(frozen=True, slots=True)
-class Refusals:
+class RefusedPeers:
     """Connections that were turned away for one reason."""
 
     peer: str  # the latest
@@ -64,8 +64,8 @@ class Rehearsal:
         self.meter = Meter(protocol)
         self.peer: str | None = None  # who publishes now
         self.first: float | None = None  # when the first publisher came
-        self.gaps: list[Gap] = []
-        self.refusals: dict[str, Refusals] = {}  # by reason, the latest last
+        self.gaps: list[PushGap] = []
+        self.refusals: dict[str, RefusedPeers] = {}  # by reason, the latest last
         self.more_refusals = 0  # of further kinds
         self.recording: Path | None = None  # where it is, once the port is closed
         self.recording_ended: tuple[float, str] | None = None  # s after the first publisher came, and why
@@ -87,7 +87,7 @@ class Rehearsal:
             self.meter.interrupt()
             self.peer = None
             if len(self.gaps) < _MOST_KEPT and not self.closing:
-                self.gaps.append(Gap(self.elapsed(now), None, event.reason))
+                self.gaps.append(PushGap(self.elapsed(now), None, event.reason))
         elif isinstance(event, TurnedAway):
             self._turn_away(event)
         elif isinstance(event, RecordingEnded):
@@ -100,7 +100,7 @@ class Rehearsal:
         if known is not None:
             self.refusals[event.reason] = replace(known, peer=event.peer, count=known.count + 1)
         elif len(self.refusals) < _MOST_KEPT:
-            self.refusals[event.reason] = Refusals(event.peer, event.reason, 1)
+            self.refusals[event.reason] = RefusedPeers(event.peer, event.reason, 1)
         else:
             self.more_refusals += 1
 

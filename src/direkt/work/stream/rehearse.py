@@ -21,9 +21,9 @@ from direkt.protocol.address import ServerAddress
 from direkt.protocol.schemes import SCHEMES, Scheme, secure
 from direkt.secret import Secret
 from direkt.work.feeds import FeedParts
-from direkt.work.steps import END, Clock, Job, unbroken
+from direkt.work.steps import END, Job, StepClock, unbroken
 from direkt.work.stream import carry
-from direkt.work.stream.catch import Tick, receive
+from direkt.work.stream.catch import CatchTick, receive
 from direkt.work.stream.reception import Reception, Rehearsal
 
 START_LIMIT = 20.0  # s for the push to arrive
@@ -43,7 +43,7 @@ class Phase(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class Doing:
+class PhaseBegins:
     """A phase begins."""
 
     phase: Phase
@@ -92,11 +92,11 @@ class Receiving:
     rehearsal: Rehearsal
 
 
-RehearseEvent = Doing | Receiving | Tick
+RehearseEvent = PhaseBegins | Receiving | CatchTick
 
 
 def rehearse(
-    feed: FeedParts, sources: Sources, clock: Clock, *, seconds: float, tls: bool = False, port: int = 0,
+    feed: FeedParts, sources: Sources, clock: StepClock, *, seconds: float, tls: bool = False, port: int = 0,
     keep: Path | None = None, overwrite: bool = False, replace: bool = False,
 ) -> Job[RehearseEvent, Rehearsed]:  # fmt: skip
     """Pushes from the feed's device to a receiver of our own for ``seconds``, and leaves the device as it was.
@@ -116,7 +116,7 @@ def rehearse(
     with Reception(scheme, _APP, key, recorder=recorder, tls=context) as reception:
         number = reception.open(host, port)
         server = str(ServerAddress(scheme.name, host, number, _APP))
-        yield Doing(Phase.OPEN, server)
+        yield PhaseBegins(Phase.OPEN, server)
         yield Receiving(reception.rehearsal)
         failure, interrupted, put_back = "", False, None
         try:
@@ -130,9 +130,9 @@ def rehearse(
             reception.poll()
             reception.rehearsal.closing = True
             with _uninterrupted():
-                yield Doing(Phase.STOP, server)
+                yield PhaseBegins(Phase.STOP, server)
             with _uninterrupted():
-                yield Doing(Phase.BACK, former.server)
+                yield PhaseBegins(Phase.BACK, former.server)
             put_back = put_slot_back(feed, former)
         finally:  # whoever drives this may go at any of these moments
             if put_back is None:
@@ -142,7 +142,7 @@ def rehearse(
 
 
 def rehearse_carried(
-    feed: FeedParts, sources: Sources, clock: Clock, *, seconds: float, tls: bool = False, port: int = 0,
+    feed: FeedParts, sources: Sources, clock: StepClock, *, seconds: float, tls: bool = False, port: int = 0,
     keep: Path | None = None, overwrite: bool = False,
 ) -> Job[RehearseEvent, Rehearsed]:  # fmt: skip
     """The same of a feed that this machine carries: the camera's stream goes through here to a receiver of our own.
@@ -157,11 +157,11 @@ def rehearse_carried(
     with Reception(scheme, _APP, key, recorder=recorder, tls=certificate.context if certificate else None) as reception:
         server = str(ServerAddress(scheme.name, _HERE, reception.open(_HERE, port), _APP))
         work = carry.carrying(feed, source, sources, key, server, tls=certificates.unchecked() if tls else None)
-        yield Doing(Phase.OPEN, server)
+        yield PhaseBegins(Phase.OPEN, server)
         yield Receiving(reception.rehearsal)
         failure, interrupted = "", False
         try:
-            yield Doing(Phase.START, server)
+            yield PhaseBegins(Phase.START, server)
             work.start()
             yield from receive(reception, clock, wait=START_LIMIT, seconds=seconds, failed=lambda: work.state.fatal)
             if reception.rehearsal.first is None:
@@ -242,13 +242,13 @@ def former_of(feed: FeedParts, slot: Slot, sources: Sources, replace: bool) -> F
 
 
 def _push(
-    feed: FeedParts, reception: Reception, server: str, key: Secret, clock: Clock, seconds: float
+    feed: FeedParts, reception: Reception, server: str, key: Secret, clock: StepClock, seconds: float
 ) -> Job[RehearseEvent, str]:
     """Pushes and measures. Returns why nothing came, where nothing did."""
     number, channel = feed.entry.slot, feed.entry.channel
-    yield Doing(Phase.POINT, server)
+    yield PhaseBegins(Phase.POINT, server)
     feed.driver.write_slot(number, channel, server, key)
-    yield Doing(Phase.START, server)
+    yield PhaseBegins(Phase.START, server)
     feed.driver.push(number, on=True)
     yield from receive(reception, clock, wait=START_LIMIT, seconds=seconds)
     return "" if reception.rehearsal.first is not None else _why_nothing(feed, reception)

@@ -30,7 +30,7 @@ from direkt.net.transport import Arrived, Left, Line, Publisher, PublishError, t
 from direkt.parameters import Value, Values
 from direkt.protocol.address import ServerAddress
 from direkt.secret import Secret
-from direkt.work.steps import END, Clock, Job
+from direkt.work.steps import END, Job, StepClock
 from direkt.work.stream.background import Background
 
 _SIZES = ("426x240", "640x360", "854x480", "960x540", "1280x720", "1920x1080", "2560x1440", "3840x2160")
@@ -239,7 +239,7 @@ class Signalling(Background):
 
 
 @dataclass(frozen=True, slots=True)
-class Carried:
+class LineCarried:
     """What the line carried over some time."""
 
     seconds: float
@@ -270,7 +270,7 @@ class Carried:
         return self.sent_again / self.segments if self.segments else 0.0
 
 
-def carried(samples: Sequence[Sample], since: float) -> Carried | None:
+def carried(samples: Sequence[Sample], since: float) -> LineCarried | None:
     """What the line carried since a moment; None: too little is known."""
     some = [sample for sample in samples if sample.at >= since]
     if len(some) < 3 or some[-1].at - some[0].at < 0.5:
@@ -286,7 +286,7 @@ def carried(samples: Sequence[Sample], since: float) -> Carried | None:
     growth = (last.behind - first.behind) / seconds + (last.line.backlog - first.line.backlog) / max(
         1, last.made - first.made
     )
-    return Carried(
+    return LineCarried(
         seconds, (last.made - first.made) * 8 / 1000 / seconds, arrived, arrived * share, rtts[len(rtts) // 2], b.least_rtt, b.sent_again - a.sent_again,
         b.segments - a.segments, backlog, growth, max(sample.line.backlog for sample in some),
     )  # fmt: skip
@@ -296,31 +296,31 @@ def carried(samples: Sequence[Sample], since: float) -> Carried | None:
 
 
 @dataclass(frozen=True, slots=True)
-class Tick:
+class SignalTick:
     """The signal runs; told a few times a second."""
 
     since: float  # s
-    last: Carried | None  # the last two seconds
+    last: LineCarried | None  # the last two seconds
     step: int = 0  # of the climb; 0: none
 
 
 @dataclass(frozen=True, slots=True)
-class Step:
+class ClimbStep:
     """One step of the climb."""
 
     number: int
     kbit_s: float  # video and audio that were to be sent
-    carried: Carried | None
+    carried: LineCarried | None
     held: bool
 
 
 @dataclass(frozen=True, slots=True)
-class Result:
+class SignalResult:
     """What came of it."""
 
-    steps: tuple[Step, ...]
-    limit: Carried | None  # the line at its limit; None: it was not reached
-    steady: Carried | None  # what went well for the last seconds
+    steps: tuple[ClimbStep, ...]
+    limit: LineCarried | None  # the line at its limit; None: it was not reached
+    steady: LineCarried | None  # what went well for the last seconds
     steady_kbit_s: float | None  # video and audio of that
     failure: str  # why the push ended; empty: it did not
     interrupted: bool
@@ -334,12 +334,12 @@ class Result:
         return self.steady.on_the_wire / 1000 if self.steady is not None else None
 
 
-SignalEvent = Tick | Step
+SignalEvent = SignalTick | ClimbStep
 
 
 def send(
-    work: Signalling, clock: Clock, *, seconds: float | None, climb: float | None = None
-) -> Job[SignalEvent, Result]:
+    work: Signalling, clock: StepClock, *, seconds: float | None, climb: float | None = None
+) -> Job[SignalEvent, SignalResult]:
     """Sends for ``seconds`` (None: until it is interrupted); ``climb``: raises the bitrate up to so many kbit/s until it does not hold.
 
     The push is ended in good order.
@@ -361,16 +361,16 @@ def send(
 
 
 class _Job:
-    def __init__(self, work: Signalling, clock: Clock) -> None:
+    def __init__(self, work: Signalling, clock: StepClock) -> None:
         self._work, self._clock, self._begin = work, clock, clock.now()
-        self._steps: list[Step] = []
-        self._limit: Carried | None = None
-        self._steady: tuple[float, Carried] | None = None
+        self._steps: list[ClimbStep] = []
+        self._limit: LineCarried | None = None
+        self._steady: tuple[float, LineCarried] | None = None
 
-    def result(self, *, interrupted: bool) -> Result:
+    def result(self, *, interrupted: bool) -> SignalResult:
         """What came of it so far."""
         steady = self._steady
-        return Result(
+        return SignalResult(
             tuple(self._steps),
             self._limit,
             steady[1] if steady else None,
@@ -386,7 +386,7 @@ class _Job:
             self._clock.sleep(_EVERY)
             self._work.poll()
             now = self._clock.now()
-            yield Tick(now - self._begin, carried(self._work.samples, now - 2.0), number)
+            yield SignalTick(now - self._begin, carried(self._work.samples, now - 2.0), number)
             if self._work.over:
                 return False
             if not self._work.pushing:  # it connects, which has limits of its own
@@ -431,9 +431,9 @@ class _Job:
                 return
             kbit_s = min(most, round(kbit_s * _STEP))
 
-    def _judged(self, number: int, settings: Settings) -> Step:
+    def _judged(self, number: int, settings: Settings) -> ClimbStep:
         found = carried(self._work.samples, self._clock.now() - (_HOLD - _SETTLE))
-        return Step(number, settings.kbit_s, found, found is not None and found.held)
+        return ClimbStep(number, settings.kbit_s, found, found is not None and found.held)
 
     def _at_the_limit(self, number: int) -> Job[SignalEvent, bool]:
         """More is handed over than goes out: what goes out is what the line carries."""

@@ -8,7 +8,7 @@ from fractions import Fraction
 import numpy as np
 
 from direkt.codec import g711
-from direkt.codec.aac_encoder import DELAY, FRAME, Encoder, Resampler
+from direkt.codec.aac_encoder import DELAY, FRAME, AacEncoder, Resampler
 from direkt.media import Buffer, Format, Times
 
 TAKEN = ("g711a", "g711u", "pcm")
@@ -33,7 +33,7 @@ class SoundCoder:
         self._rate = format.sample_rate or 8000
         self._after = sample_rate
         self._resampler = Resampler(self._rate, sample_rate)
-        self._encoder = Encoder(sample_rate, channels, bitrate, highest=min(self._rate, sample_rate) / 2)
+        self._encoder = AacEncoder(sample_rate, channels, bitrate, highest=min(self._rate, sample_rate) / 2)
         self.config = self._encoder.config
         self._begin: Fraction | None = None  # time of the first sample put in since the beginning
         self._put = 0  # samples put in since then
