@@ -17,7 +17,13 @@ from direkt.printable import printable
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from direkt.cli.documents.destinations import CellWordsJson, DraftedCellJson, SheetDraftJson
+    from direkt.cli.documents.destinations import (
+        CellWordsJson,
+        DraftedCellJson,
+        DraftedSheetJson,
+        SheetDraftJson,
+        SheetDraftsJson,
+    )
     from direkt.destination.draft import Draft, DraftedCell
 
 _KINDS = {
@@ -33,8 +39,12 @@ _MOST = 1 << 20  # bytes of a file
 @click.option(
     "--explain", is_flag=True, help="Show each cell with its words marked by what became of them, not the sheet."
 )
+@click.option(
+    "--each", metavar="FOLDER", type=click.Path(path_type=Path),
+    help="The table has a column for each destination: write a sheet for each into FOLDER.",
+)  # fmt: skip
 @options.json_option
-def draft(source: Path, name: str | None, explain: bool, as_json: bool) -> ExitCode:
+def draft(source: Path, name: str | None, explain: bool, each: Path | None, as_json: bool) -> ExitCode:
     """Read a published settings table into a sheet, on standard output. Exits with 1 where something is doubtful or contradicts itself.
 
     Each line of the sheet carries the words it came from. Where two readings remain, both are listed and none is claimed.
@@ -48,6 +58,10 @@ def draft(source: Path, name: str | None, explain: bool, as_json: bool) -> ExitC
         raise UnusableInput(f"{source}: {error}") from None
     if not made.cells:
         raise UnusableInput(f"{source}: it contains no table, list or line of settings")
+    if each is not None:
+        if explain or name is not None:
+            raise UnusableInput(f"--each and {'--explain' if explain else '--name'} exclude each other")
+        return _draft_each(source, text, kind, made.choices, each, as_json)
     sheet_text = drafting.write(made, name or source.stem)
     left = [one for one in made.not_understood if not one.aside]
     if as_json:
@@ -68,10 +82,51 @@ def draft(source: Path, name: str | None, explain: bool, as_json: bool) -> ExitC
     if made.found.empty:
         hint = "" if explain else f"; direkt sheet draft --explain {source} shows why"
         raise UnusableInput(f"{source}: nothing in it was understood{hint}")
+    if len(made.choices) > 1:
+        output.note(f"! If {' and '.join(made.choices)} are destinations, this makes a sheet for each: direkt sheet draft {source} --each FOLDER")
     if not as_json and not explain:
         more = f"Left to you: {len(left)}. " if left else ""
         output.note(f"{more}Save it to a file, read it against its source, then: direkt sheet lint FILE")
     return ExitCode.FAILS if left else ExitCode.GOOD
+
+
+def _draft_each(source: Path, text: str, kind: str, destinations: list[str], folder: Path, as_json: bool) -> ExitCode:
+    """A sheet for each column; none is written where one of them cannot be."""
+    from direkt.destination import draft as drafting
+
+    if len(destinations) < 2:
+        raise UnusableInput(f"{source}: no two columns of it are destinations (heads that mean nothing else); leave --each out")
+    paths = [folder / f"{files.name_of(head.lower())}.yaml" for head in destinations]
+    twice = next((path for path in paths if paths.count(path) > 1), None)
+    if twice is not None:
+        raise UnusableInput(f"{source}: two columns would both be {twice}; rename one of them in the table")
+    drafts = [drafting.read(text, kind, head) for head in destinations]
+    written: list[DraftedSheetJson] = []
+    for path in paths:
+        if path.exists():
+            raise UnusableInput(f"{path}: already exists; move it away, or name another folder. Nothing was written")
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        for head, path, made in zip(destinations, paths, drafts, strict=True):
+            files.create(path, drafting.write(made, head))
+            left = [one for one in made.not_understood if not one.aside]
+            written.append({
+                "destination": head, "file": str(path),
+                "not_understood": [{"line": one.line, "words": one.words, "reason": one.why} for one in left],
+            })  # fmt: skip
+    except OSError as error:
+        done = f"; written: {', '.join(one['file'] for one in written)}" if written else ""
+        raise UnusableInput(f"{folder}: cannot be written: {os_words(error)}{done}") from None
+    if as_json:
+        document: SheetDraftsJson = {"schema": "direkt.sheet-drafts/1", "sheets": written}
+        output.print_json(document)
+    for sheet in written if not as_json else ():
+        click.echo(printable(f"{sheet['file']}  {sheet['destination']}"))
+        for one in sheet["not_understood"]:
+            click.echo(printable(f"! line {one['line']} not understood: {one['words']}  ({one['reason']})"), err=True)
+    if not as_json:
+        output.note("Read each against its source, then: direkt sheet lint FILE")
+    return ExitCode.FAILS if any(sheet["not_understood"] for sheet in written) else ExitCode.GOOD
 
 
 def _read(source: Path) -> tuple[str, str]:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 import time
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from direkt import parameters
 from direkt.destination.published import claims, grid, layout, meaning, modes, numbers, srt
@@ -37,6 +37,7 @@ class Draft:
 
     found: Gathered
     cells: list[DraftedCell]
+    choices: list[str] = field(default_factory=list)  # heads of columns of which nobody can tell which is meant
 
     @property
     def not_understood(self) -> list[UnreadWords]:
@@ -44,10 +45,16 @@ class Draft:
         return sorted(dict.fromkeys(self.found.unread), key=lambda one: one.line)
 
 
-def read(text: str, kind: str) -> Draft:
-    """A draft of the sheet that a published table describes. Raises UnusableInput."""
+def read(text: str, kind: str, choice: str = "") -> Draft:
+    """A draft of the sheet that a published table describes.
+
+    ``choice``: the head of the one column that is meant, where a table has one for each destination. Raises UnusableInput.
+    """
     begin = time.monotonic()
     statements = layout.statements(grid.read(text, kind))
+    choices = list(dict.fromkeys(one.choice for one in statements if one.choice))
+    if choice:
+        statements = [replace(one, why_not="", choice="") if one.choice else one for one in statements if one.choice in ("", choice)]
     habit = numbers.habit_of(t.value for one in statements for t in scan(one.text) if isinstance(t.value, NumberToken))
     said: list[SaidClaim] = []
     unread: list[UnreadWords] = []
@@ -81,7 +88,7 @@ def read(text: str, kind: str) -> Draft:
         for start, end, why in found.refused.get(id(cell.statement), []):
             cell.marks.append((start, end, ""))
             cell.reasons.append(why)
-    return Draft(found, cells)
+    return Draft(found, cells, choices)
 
 
 def _parse(one: Statement, habit: numbers.Habit) -> meaning.ParsedCell:

@@ -254,6 +254,21 @@ class SheetDraftJson(TypedDict):
     cells: list[DraftedCellJson]
 
 
+class DraftedSheetJson(TypedDict):
+    """The sheet of one column."""
+
+    destination: str  # the column's head
+    file: str
+    not_understood: list[NotUnderstoodJson]
+
+
+class SheetDraftsJson(TypedDict):
+    """direkt sheet draft --each."""
+
+    schema: Literal["direkt.sheet-drafts/1"]
+    sheets: list[DraftedSheetJson]
+
+
 class KeySetJson(TypedDict):
     """direkt key set."""
 

@@ -38,6 +38,7 @@ class Statement:
     prose: bool = False
     why_not: str = ""  # why it cannot be read at all
     aside: bool = False  # it is not for a sheet: another thing than the pushed stream, or nothing that a sheet tells
+    choice: str = ""  # the head of its column, where nobody can tell from it which column is meant
 
     @property
     def words(self) -> str:

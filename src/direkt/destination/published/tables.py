@@ -1,11 +1,16 @@
-"""A table with its heads: one that lists parameters, or one whose rows are renditions, servers or protocols."""
+"""A table with its heads: one that lists parameters, or one whose rows are renditions, servers or protocols.
+
+What each column is for is decided once; then each row is walked by the table of its layout: (kind of column, kind of
+cell) -> what is done. Another layout is a row of ``LAYOUTS``: when it fits, what its columns are for, what is done.
+"""
 
 from __future__ import annotations
 
 import itertools
 import re
-from collections.abc import Sequence
-from dataclasses import replace
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from enum import Enum, auto
 
 from direkt.destination.published import context as contexts
 from direkt.destination.published.context import NOTHING, CellContext
@@ -48,6 +53,59 @@ def _shared_unit(found: list[Statement]) -> list[Statement]:
     ]  # fmt: skip
 
 
+_UNCLEAR = "the columns do not say which of them is meant"
+
+
+class ColumnKind(Enum):
+    """What a column is for."""
+
+    GROUP = auto()  # a name around the row's own
+    NAME = auto()
+    UNIT = auto()
+    VALUE = auto()
+    UNCLEAR = auto()  # a value for something that nobody can tell from its head
+    FLAG = auto()  # yes or no to "Required?"
+    SIDE = auto()  # width or height of the row's picture
+    KEY = auto()  # what the row is for
+    SILENT = auto()
+
+
+class CellKind(Enum):
+    """What a cell is when its turn comes."""
+
+    EMPTY = auto()
+    NAMED = auto()  # it is the row's name, which spans this column too
+    AGAIN = auto()  # it spans columns, and one of them had its turn
+    FILLED = auto()
+
+
+@dataclass(slots=True)
+class Row:
+    """A row while it is read."""
+
+    cells: Sequence[GridCell]
+    outer: CellContext  # what groups, headings and outer names say
+    name: str = ""
+    named: list[GridCell] = field(default_factory=list)
+    unit: UnitWord | None = None
+    sides: dict[str, int] = field(default_factory=dict)
+    key: CellContext = NOTHING
+    keys: list[str] = field(default_factory=list)  # the words that say what it is for
+    why: str = ""  # it says nothing of the stream that is pushed
+    aside: bool = False
+    advised: bool = False  # it is marked as not required
+    made: dict[int, Statement] = field(default_factory=dict)  # by cell
+
+    def kind(self, n: int) -> CellKind:
+        """What the cell in column ``n`` is now."""
+        cell = self.cells[n]
+        if not says(cell):
+            return CellKind.EMPTY
+        if any(cell is other for other in self.named):
+            return CellKind.NAMED
+        return CellKind.AGAIN if id(cell) in self.made else CellKind.FILLED
+
+
 class Table:
     """Rows under heads."""
 
@@ -60,6 +118,10 @@ class Table:
         self.columns = [contexts.read(text) if text else NOTHING for text in self.texts]
         self._modes()
         self._hanging: set[int] = set()  # rows whose first cell is the one above
+        self.codecs: list[int] = []  # columns that are for one codec each
+        self.plain: list[bool] = []  # of each column: its head says nothing
+        self.heads: list[CellContext] = []  # of each column, all that its head says
+        self.by_quality = False  # whether a row of sizes says what the columns are for
         self._fill_down([0])
 
     def _fill_down(self, columns: Sequence[int]) -> None:
@@ -95,9 +157,22 @@ class Table:
 
     def read(self) -> list[Statement]:
         """Everything that it says."""
-        if self._is_renditions():
-            return self._renditions()
-        return self._parameters()
+        layout = next(one for one in LAYOUTS if one.fits(self))
+        kinds = layout.columns(self)
+        turns = [n for turn in layout.order for n, kind in enumerate(kinds) if kind in turn]
+        out: list[Statement] = []
+        around = self.title
+        for cells in self.rows:
+            if self._is_group(cells):
+                around = layout.group(self, contexts.read(cells[0].text))
+            elif not (self.by_quality and self._is_sizes_row(cells, [n for n in turns if kinds[n] in _VALUES])):
+                row = Row(cells, around)
+                for n in turns:
+                    take = layout.does.get((kinds[n], row.kind(n)))
+                    if take is not None:
+                        take(self, row, n)
+                out += layout.ends(self, row, kinds.count(ColumnKind.UNCLEAR))
+        return out
 
     def _is_renditions(self) -> bool:
         """Whether each column is a parameter, so that each row is one rendition, server or protocol."""
@@ -135,55 +210,66 @@ class Table:
 
     # renditions
 
-    def _renditions(self) -> list[Statement]:
-        out: list[Statement] = []
-        group = self.title
-        several = len(self.rows) > 1
+    def _rendition_columns(self) -> list[ColumnKind]:
         keys = [n for n, c in enumerate(self.columns) if self._is_key(n, c)]
         values = [n for n in range(len(self.columns)) if n not in keys]
         self._fill_down([n for n in keys if n])
-        codecs = [n for n in values if any(name == "video.codec" for name, _ in self.columns[n].values)]
+        self.codecs = [n for n in values if any(name == "video.codec" for name, _ in self.columns[n].values)]
         if (
-            not several
+            len(self.rows) <= 1
             and all(self._names(c) and not c.values for c in self.columns)
             and not any(c.role or "server" in c.topics for c in self.columns)
         ):
             keys = [n for n in keys if n == 0 and not self.columns[0].topics]
-            values = [n for n in range(len(self.columns)) if n not in keys]
-        for row in self.rows:
-            if self._is_group(row):
-                found = contexts.read(row[0].text)
-                group = replace(self.title, subject=found.subject, other=found.other)
-                continue
-            key = self._measured(row)
-            names: list[str] = [key.sizes[0].text] if key.sizes else []
-            why, aside = "", False
-            for n in keys:
-                if not says(row[n]) or n in self._sides():
-                    continue
-                found = self._key(n, row[n])
-                if found.other and not why:
-                    why, aside = f"{found.other}: not the stream that is pushed", True
-                if len(found.sizes) > 1:
-                    why = why or "several picture sizes in one row"
-                if "video.frame_rate" in self.columns[n].topics and not found.rates:
-                    why = why or f"not a frame rate that is understood: {row[n].text}"
-                key = found.under(key)
-                names.append(row[n].text.replace("\n", " "))
-            if key.role == "backup" and not any("://" in cell.text for cell in row):
-                why, aside = why or "a backup's: not the stream that is pushed", aside or not why
-            name = ", ".join(names)
-            for n in values:
-                column = self.columns[n]
-                if not says(row[n]) or column.column in ("unit", "name", "label"):
-                    continue
-                made = statement(row[n].line, "", self.texts[n], row[n].text, column, group, keys=replace(key, odd=()))
-                # a bitrate for a codec is a step of the ladder; anything else for one codec only is no rule
-                coded = n in codecs and len(codecs) > 1 and not any("bitrate" in t for t in made.context.topics)
-                rates = {t.value.measures for t in scan(row[n].text) if isinstance(t.value, UnitWord)} | ({column.unit.measures} if column.unit else set())
-                codec = f"only for {self.texts[n]}" if coded and rates != {"bitrate"} else ""
-                out.append(replace(made, name=name, why_not=made.why_not or why or codec, aside=made.aside or (aside and not made.why_not)))
-        return out
+        sides = self._sides()
+        return [
+            ColumnKind.SIDE if n in sides and n in keys
+            else ColumnKind.KEY if n in keys
+            else ColumnKind.SILENT if column.column in ("unit", "name", "label")
+            else ColumnKind.VALUE
+            for n, column in enumerate(self.columns)
+        ]  # fmt: skip
+
+    def _rendition_group(self, found: CellContext) -> CellContext:
+        return replace(self.title, subject=found.subject, other=found.other)
+
+    def _take_side(self, row: Row, n: int) -> None:
+        """The size that stands in two columns."""
+        first = next(iter(scan(row.cells[n].text)), None)
+        if first is None or not isinstance(first.value, NumberToken) or first.value.plain is None or len(self.rows) < 2:
+            return
+        row.sides[self.columns[n].topics[0]] = int(first.value.plain)
+        width, height = row.sides.get("video.width", 0), row.sides.get("video.height", 0)
+        if 16 <= width <= 16384 and 16 <= height <= 16384:
+            row.key = replace(NOTHING, sizes=(Size(width, height),))
+            row.keys = [row.key.sizes[0].text]
+
+    def _take_key(self, row: Row, n: int) -> None:
+        found = self._key(n, row.cells[n])
+        if found.other and not row.why:
+            row.why, row.aside = f"{found.other}: not the stream that is pushed", True
+        if len(found.sizes) > 1:
+            row.why = row.why or "several picture sizes in one row"
+        if "video.frame_rate" in self.columns[n].topics and not found.rates:
+            row.why = row.why or f"not a frame rate that is understood: {row.cells[n].text}"
+        row.key = found.under(row.key)
+        row.keys.append(row.cells[n].text.replace("\n", " "))
+
+    def _take_rendition(self, row: Row, n: int) -> None:
+        if row.key.role == "backup" and not any("://" in cell.text for cell in row.cells):
+            row.why, row.aside = row.why or "a backup's: not the stream that is pushed", row.aside or not row.why
+        cell, column = row.cells[n], self.columns[n]
+        made = statement(cell.line, "", self.texts[n], cell.text, column, row.outer, keys=replace(row.key, odd=()))
+        # a bitrate for a codec is a step of the ladder; anything else for one codec only is no rule
+        coded = n in self.codecs and len(self.codecs) > 1 and not any("bitrate" in t for t in made.context.topics)
+        rates = {t.value.measures for t in scan(cell.text) if isinstance(t.value, UnitWord)} | ({column.unit.measures} if column.unit else set())
+        codec = f"only for {self.texts[n]}" if coded and rates != {"bitrate"} else ""
+        row.made[n] = replace(
+            made, name=", ".join(row.keys), why_not=made.why_not or row.why or codec, aside=made.aside or (row.aside and not made.why_not)
+        )
+
+    def _rendition_ends(self, row: Row, unclear: int) -> list[Statement]:
+        return list(row.made.values())
 
     def _sides(self) -> list[int]:
         """The columns of width and height, where both are there and a bitrate stands beside them."""
@@ -192,24 +278,6 @@ class Table:
             for name in ("video.width", "video.height")
         ]
         return found if min(found) >= 0 and any("bitrate" in t for c in self.columns for t in c.topics) else []
-
-    def _measured(self, row: Sequence[GridCell]) -> CellContext:
-        """The size that stands in two columns."""
-        sides = self._sides()
-        numbers = [
-            t.value
-            for n in sides
-            for t in scan(row[n].text)[:1]
-            if isinstance(t.value, NumberToken) and t.value.plain is not None
-        ]
-        if len(numbers) != 2 or len(self.rows) < 2:
-            return NOTHING
-        width, height = (int(number.plain or 0) for number in numbers)
-        return (
-            replace(NOTHING, sizes=(Size(width, height),))
-            if 16 <= width <= 16384 and 16 <= height <= 16384
-            else NOTHING
-        )
 
     def _is_key(self, n: int, column: CellContext) -> bool:
         if n in self._sides():
@@ -291,67 +359,80 @@ class Table:
         filled = {id(cell) for cell in row if says(cell)}
         return len(filled) == 1 and says(row[0]) and ":" not in row[0].text and kind_of(row[0]) != "value"
 
-    def _parameters(self) -> list[Statement]:
-        out: list[Statement] = []
-        group = self.title
+    def _parameter_columns(self) -> list[ColumnKind]:
         names = self._name_columns()
-        units = [n for n, c in enumerate(self.columns) if c.column == "unit" and n not in names]
-        values = [n for n in range(len(self.columns)) if n not in names and n not in units]
-        flags = [n for n in values if self._is_flag(n)]
-        values = [n for n in values if n not in flags]
-        columns, strange, by_quality = self._value_columns(values)
-        for row in self.rows:
-            if self._is_group(row):
-                found = contexts.read(row[0].text)
-                group = replace(self.title, subject=found.subject, other=found.other, mode=found.mode or self.title.mode,
-                                topics=found.topics if not found.odd and "bitrate" in "".join(found.topics) else self.title.topics)  # fmt: skip
-                continue
-            if by_quality and self._is_sizes_row(row, values):
-                continue
-            outer = group
-            for n in names[:-1]:
-                found = contexts.read(row[n].text)
-                outer = replace(
-                    outer,
-                    subject=found.subject or outer.subject,
-                    other=found.other or outer.other,
-                    topics=found.topics or outer.topics,
-                )
-            name = row[names[-1]].text if names else ""
-            unit = next((contexts.read(f"({row[n].text})").unit for n in units if says(row[n])), None)
-            seen: dict[int, Statement] = {}
-            covered = {id(row[n]) for n in values}
-            for n in values:
-                cell = row[n]
-                if not says(cell) or any(cell is row[m] for m in names):
-                    continue
-                if id(cell) in seen:  # it spans columns: it holds for all of them
-                    first = seen[id(cell)]
-                    seen[id(cell)] = replace(
-                        first,
-                        head="",
-                        context=replace(first.context, mode="", sizes=(), rates=None, limit="", strength=""),
-                        why_not="",
-                    )
-                    made = statement(cell.line, name, "", cell.text, NOTHING, outer)
-                    seen[id(cell)] = made
-                    continue
-                column = replace(columns[n], unit=columns[n].unit or unit)
-                if n in strange and len(covered) > 1:
-                    column = replace(column, other="")
-                made = statement(
-                    cell.line, name, "" if self._plain_head(n) else self.texts[n], cell.text, column, outer
-                )
-                if n in strange and not made.why_not:
-                    made = replace(made, why_not=f"?{self.texts[n]}")
-                seen[id(cell)] = made
-            if flags and any(ANSWERS.get(row[n].text.strip().lower()) == "not" for n in flags):  # not required: advice
-                seen = {
-                    k: one if one.context.strength else replace(one, context=replace(one.context, strength="should"))
-                    for k, one in seen.items()
-                }
-            out += self._same_everywhere(_shared_unit([*seen.values()]), len(strange))
-        return out
+        kinds = [
+            ColumnKind.NAME if n in names[-1:]
+            else ColumnKind.GROUP if n in names
+            else ColumnKind.UNIT if column.column == "unit"
+            else ColumnKind.FLAG if self._is_flag(n)
+            else ColumnKind.VALUE
+            for n, column in enumerate(self.columns)
+        ]  # fmt: skip
+        columns, unclear, self.by_quality = self._value_columns([n for n, kind in enumerate(kinds) if kind is ColumnKind.VALUE])
+        self.plain = [self._plain_head(n) for n in range(len(kinds))]
+        self.heads = self.columns
+        self.columns = columns
+        return [ColumnKind.UNCLEAR if n in unclear else kind for n, kind in enumerate(kinds)]
+
+    def _parameter_group(self, found: CellContext) -> CellContext:
+        bitrates = not found.odd and "bitrate" in "".join(found.topics)
+        return replace(
+            self.title, subject=found.subject, other=found.other, mode=found.mode or self.title.mode,
+            topics=found.topics if bitrates else self.title.topics,
+        )  # fmt: skip
+
+    def _take_group(self, row: Row, n: int) -> None:
+        found = contexts.read(row.cells[n].text)
+        row.named.append(row.cells[n])
+        row.outer = replace(
+            row.outer,
+            subject=found.subject or row.outer.subject,
+            other=found.other or row.outer.other,
+            topics=found.topics or row.outer.topics,
+        )
+
+    def _take_name(self, row: Row, n: int) -> None:
+        row.named.append(row.cells[n])
+        row.name = row.cells[n].text
+
+    def _take_unit(self, row: Row, n: int) -> None:
+        row.unit = row.unit or contexts.read(f"({row.cells[n].text})").unit
+
+    def _take_value(self, row: Row, n: int) -> None:
+        column = replace(self.columns[n], unit=self.columns[n].unit or row.unit)
+        row.made[id(row.cells[n])] = self._under(row, n, column)
+
+    def _take_unclear(self, row: Row, n: int) -> None:
+        column = replace(self.columns[n], unit=self.columns[n].unit or row.unit)
+        if not all(cell is row.cells[n] or not says(cell) or any(cell is other for other in row.named) for cell in row.cells):
+            column = replace(column, other="")
+        made = self._under(row, n, column)
+        row.made[id(row.cells[n])] = made if made.why_not else replace(made, why_not=_UNCLEAR, choice=self._choice(n))
+
+    def _choice(self, n: int) -> str:
+        """What a column's head may be the name of: without how binding it is, which end, and the unit."""
+        column = self.heads[n]
+        told = column.strength or column.limit or column.unit
+        return (" ".join(column.odd) if told else "") or self.texts[n]
+
+    def _under(self, row: Row, n: int, column: CellContext) -> Statement:
+        cell = row.cells[n]
+        return statement(cell.line, row.name, "" if self.plain[n] else self.texts[n], cell.text, column, row.outer)
+
+    def _take_again(self, row: Row, n: int) -> None:
+        """A cell that spans columns holds for all of them."""
+        cell = row.cells[n]
+        row.made[id(cell)] = statement(cell.line, row.name, "", cell.text, NOTHING, row.outer)
+
+    def _take_flag(self, row: Row, n: int) -> None:
+        row.advised = row.advised or ANSWERS.get(row.cells[n].text.strip().lower()) == "not"
+
+    def _parameter_ends(self, row: Row, unclear: int) -> list[Statement]:
+        found = list(row.made.values())
+        if row.advised:
+            found = [one if one.context.strength else replace(one, context=replace(one.context, strength="should")) for one in found]
+        return self._same_everywhere(_shared_unit(found), unclear)
 
     def _is_flag(self, n: int) -> bool:
         """Whether a column only says yes or no to "Required?"."""
@@ -363,16 +444,13 @@ class Table:
         return found.says_nothing and found.column != "note"
 
     @staticmethod
-    def _same_everywhere(found: list[Statement], strange: int) -> list[Statement]:
+    def _same_everywhere(found: list[Statement], unclear: int) -> list[Statement]:
         """Columns that nobody can tell apart say something only where all of them say the same."""
-        doubtful = [s for s in found if s.why_not.startswith("?")]
-        if len(doubtful) == strange > 1 and len({s.text for s in doubtful}) == 1:
-            first = replace(doubtful[0], why_not="", head="")
-            return [first, *(s for s in found if not s.why_not.startswith("?"))]
-        return [
-            replace(s, why_not=f"the columns do not say which of them is meant: {s.why_not[1:]}") if s.why_not.startswith("?") else s
-            for s in found
-        ]  # fmt: skip
+        doubtful = [s for s in found if s.choice]
+        if len(doubtful) == unclear > 1 and len({s.text for s in doubtful}) == 1:
+            first = replace(doubtful[0], why_not="", head="", choice="")
+            return [first, *(s for s in found if not s.choice)]
+        return [replace(s, why_not=f"{_UNCLEAR}: {s.head or s.choice}") if s.choice else s for s in found]
 
     def _name_columns(self) -> list[int]:
         """The first column, and a second one where it is a name too."""
@@ -399,6 +477,8 @@ class Table:
         }
         strange |= {n for n in values if columns[n].values and not columns[n].conditions and not columns[n].protocol}
         plain = {n for n in values if self.texts[n] and columns[n].says_nothing and not columns[n].column}
+        if strange:  # "Main event" beside "Village": as little as the other says what it is for
+            plain |= {n for n in values if columns[n].role and replace(columns[n], role="").says_nothing}
         if len(plain | strange) > 1:
             strange |= plain
         qualities = {
@@ -443,3 +523,47 @@ class Table:
             and len({id(row[n]) for n in values}) > 1
             and len({s[0].text for s in found}) > 1
         )
+
+
+@dataclass(frozen=True, slots=True)
+class Layout:
+    """One way in which tables are laid out."""
+
+    fits: Callable[[Table], bool]
+    columns: Callable[[Table], list[ColumnKind]]
+    group: Callable[[Table, CellContext], CellContext]  # what a group row says of those below it
+    order: tuple[tuple[ColumnKind, ...], ...]  # in which the columns of a row have their turn
+    does: Mapping[tuple[ColumnKind, CellKind], Callable[[Table, Row, int], None]]  # what is not in it does nothing
+    ends: Callable[[Table, Row, int], list[Statement]]
+
+
+_VALUES = (ColumnKind.VALUE, ColumnKind.UNCLEAR)
+# the first that fits is taken
+LAYOUTS = (
+    Layout(
+        Table._is_renditions, Table._rendition_columns, Table._rendition_group,
+        ((ColumnKind.SIDE,), (ColumnKind.KEY,), (ColumnKind.VALUE,)),
+        {
+            (ColumnKind.SIDE, CellKind.FILLED): Table._take_side,
+            (ColumnKind.KEY, CellKind.FILLED): Table._take_key,
+            (ColumnKind.VALUE, CellKind.FILLED): Table._take_rendition,
+        },
+        Table._rendition_ends,
+    ),
+    Layout(
+        lambda table: True, Table._parameter_columns, Table._parameter_group,
+        ((ColumnKind.GROUP,), (ColumnKind.NAME,), (ColumnKind.UNIT,), _VALUES, (ColumnKind.FLAG,)),
+        {
+            (ColumnKind.GROUP, CellKind.FILLED): Table._take_group,
+            (ColumnKind.NAME, CellKind.FILLED): Table._take_name,
+            (ColumnKind.NAME, CellKind.NAMED): Table._take_name,
+            (ColumnKind.UNIT, CellKind.FILLED): Table._take_unit,
+            (ColumnKind.VALUE, CellKind.FILLED): Table._take_value,
+            (ColumnKind.VALUE, CellKind.AGAIN): Table._take_again,
+            (ColumnKind.UNCLEAR, CellKind.FILLED): Table._take_unclear,
+            (ColumnKind.UNCLEAR, CellKind.AGAIN): Table._take_again,
+            (ColumnKind.FLAG, CellKind.FILLED): Table._take_flag,
+        },
+        Table._parameter_ends,
+    ),
+)  # fmt: skip
