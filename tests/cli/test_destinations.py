@@ -53,6 +53,25 @@ class Sheets(Cli):
         self.assertIn("tarnlight:low", self.direkt("sheet", "show", "tarnlight").out)
         self.assertIn("at most 1.6 s", self.direkt("sheet", "show", "tarnlight:low").out)
 
+    def test_a_sheet_for_each_column(self):
+        self.file("two.csv", "Setting,Tarnlight,Plainsong Village\nResolution,1080p,720p\nVideo codec,H.264,H.264\nVideo bitrate,6 Mbps,3 Mbps\n")
+        result = self.direkt("sheet", "draft", "two.csv")
+        self.assertEqual(result.code, 1)
+        self.assertIn("direkt sheet draft two.csv --each FOLDER", result.err.replace("\n", " "))
+        result = self.direkt("sheet", "draft", "two.csv", "--each", "sheets")
+        self.assertEqual((result.code, result.out.split()[::2][:1]), (0, ["sheets/tarnlight.yaml"]), result)
+        self.assertIn("1280x720", (self.folder / "sheets/plainsong_village.yaml").read_text())
+        self.assertEqual(self.direkt("sheet", "lint", "sheets/tarnlight.yaml", "sheets/plainsong_village.yaml").code, 0)
+        before = (self.folder / "sheets/tarnlight.yaml").read_text()
+        self.one_line(self.direkt("sheet", "draft", "two.csv", "--each", "sheets"), 2, "sheets/tarnlight.yaml: already exists")
+        self.assertEqual((self.folder / "sheets/tarnlight.yaml").read_text(), before)
+        self.one_line(self.direkt("sheet", "draft", "two.csv", "--each", "two.csv"), 2, "two.csv")
+        self.one_line(self.direkt("sheet", "draft", "two.csv", "--each", "x", "--explain"), 2, "exclude each other")
+        self.file("one.csv", "Setting,Value\nVideo codec,H.264\n")
+        self.one_line(self.direkt("sheet", "draft", "one.csv", "--each", "x"), 2, "no two columns of it are destinations")
+        self.file("same.csv", "Setting,Tarn light,Tarn/light\nResolution,1080p,720p\n")
+        self.one_line(self.direkt("sheet", "draft", "same.csv", "--each", "x"), 2, "two columns would both be x/tarn_light.yaml")
+
     def test_draft(self):
         self.file("t.csv", "Video codec,H.264\nKeyframe interval,2 s\n")
         result = self.direkt("sheet", "draft", "t.csv", "--name", "Copse")

@@ -62,6 +62,8 @@ class Everything(RigCli):
         self.run_json("sheet", "compare", "tarnlight", "plainsong-village", schema="sheet-compare")
         self.file("t.csv", "Video codec,H.264\nMood,cheerful\n")
         self.run_json("sheet", "draft", "t.csv", schema="sheet-draft")
+        self.file("two.csv", "Setting,Tarnlight,Plainsong\nResolution,1080p,720p\n")
+        self.run_json("sheet", "draft", "two.csv", "--each", "sheets", schema="sheet-drafts")
         self.run_json("explain", "BP")
         self.run_json("explain")
         self.run_json(

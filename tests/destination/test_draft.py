@@ -6,7 +6,7 @@ from direkt import documents
 from direkt.destination import draft
 from direkt.destination.file import build
 from direkt.destination.lint import lint
-from direkt.destination.published import grid, layout
+from direkt.destination.published.cells import grid, layout
 from direkt.errors import UnusableInput
 
 
@@ -127,6 +127,39 @@ class Published(unittest.TestCase):
         self.assertEqual(rules["video.codec"], {"must": ["h265", "h264"]})
         self.assertEqual(rules["audio.bitrate.mean"], {"must": {"min": 96, "max": 192}})
         self.assertEqual(rules["video.rate_control"], {"must": ["vbr", "cbr"], "should": "cbr"})
+
+
+class Destinations(unittest.TestCase):
+    """A column for each destination: which is meant, only a person knows."""
+
+    CASES = (  # rows of a table; what each destination's sheet says of the video's bitrate
+        (("Setting|Tarnlight|Plainsong", "Video bitrate|6000 kbit/s|3000 kbit/s"), {"Tarnlight": {"must": 6000}, "Plainsong": {"must": 3000}}),
+        (("Setting|Main event|Village Live", "Video bitrate|6 Mbps|3 Mbps"), {"Main event": {"must": 6000}, "Village Live": {"must": 3000}}),
+        (("|Tarnlight|Plainsong|Harbour TV", "Video bitrate|6000 kbps|–|2500 kbps", "Keyframe interval|2 s|2 s|2 s"),
+         {"Tarnlight": {"must": 6000}, "Plainsong": None, "Harbour TV": {"must": 2500}}),
+        (("Setting|Unit|Tarnlight|Plainsong", "Video bitrate|kbit/s|6000|3000", "Keyframe interval|s|2|4"),
+         {"Tarnlight": {"must": 6000}, "Plainsong": {"must": 3000}}),
+        (("Setting|Tarnlight|Plainsong|Required", "Video bitrate|6 Mbps|3 Mbps|no", "Keyframe interval|2 s|4 s|yes"),
+         {"Tarnlight": {"should": 6000}, "Plainsong": {"should": 3000}}),
+        (("Setting|Tarnlight recommended|Tarnlight maximum|Plainsong recommended|Plainsong maximum", "Video bitrate|6 Mbps|9 Mbps|3 Mbps|4 Mbps"),
+         {"Tarnlight": {"must": {"max": 9000}, "should": 6000}, "Plainsong": {"must": {"max": 4000}, "should": 3000}}),
+    )  # fmt: skip
+
+    def test_each_column_makes_its_own_sheet_and_none_is_claimed_unasked(self):
+        for rows, wanted in self.CASES:
+            text = "\n".join(["|".join(rows[0].split("|")), "|".join(["--"] * len(rows[0].split("|"))), *rows[1:]])
+            text = "\n".join(f"|{line}|" for line in text.split("\n"))
+            with self.subTest(table=text):
+                made = draft.read(text, "md")
+                self.assertEqual(made.choices, list(wanted))
+                self.assertNotIn("video.bitrate.mean", made.found.rules.get("", {}))
+                for destination, bitrate in wanted.items():
+                    rule = draft.read(text, "md", destination).found.rules[""].get("video.bitrate.mean") if bitrate else None
+                    self.assertEqual(rule.parts if rule else None, bitrate)
+
+    def test_primary_and_backup_are_no_destinations(self):
+        text = "|Setting|Primary|Backup|\n|--|--|--|\n|Server|rtmp://a.example/live|rtmp://b.example/live|\n|Video codec|H.264|H.264|"
+        self.assertEqual(draft.read(text, "md").choices, [])
 
 
 class Tables(unittest.TestCase):

@@ -2,9 +2,10 @@
 
 import unittest
 
-from direkt.destination.published import context, grid
-from direkt.destination.published.numbers import Habit, habit_of, resolve
-from direkt.destination.published.tokens import NumberToken, Size, scan, without_notes
+from direkt.destination.published.cells import grid
+from direkt.destination.published.words import context
+from direkt.destination.published.words.numbers import Habit, habit_of, resolve
+from direkt.destination.published.words.tokens import NumberToken, Size, scan, without_notes
 
 
 def kinds(text):

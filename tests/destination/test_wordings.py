@@ -4,7 +4,7 @@ import random
 import unittest
 
 from direkt.destination import draft
-from direkt.destination.published import vocabulary
+from direkt.destination.published.words import vocabulary
 
 # What a parameter's row may say, and what that means: (text, must, should)
 VALUES = {

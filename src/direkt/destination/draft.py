@@ -11,11 +11,13 @@ import time
 from dataclasses import dataclass, field, replace
 
 from direkt import parameters
-from direkt.destination.published import claims, grid, layout, meaning, modes, numbers, srt
-from direkt.destination.published.result import DraftedRule, Gathered, LadderStep, SaidClaim, UnreadWords
-from direkt.destination.published.statement import Statement
-from direkt.destination.published.tokens import NumberToken, scan
-from direkt.destination.published.vocabulary import WordKind
+from direkt.destination.published.cells import grid, layout
+from direkt.destination.published.cells.statement import Statement
+from direkt.destination.published.meaning import cell_meaning, claims, modes, srt
+from direkt.destination.published.meaning.result import DraftedRule, Gathered, LadderStep, SaidClaim, UnreadWords
+from direkt.destination.published.words import numbers
+from direkt.destination.published.words.tokens import NumberToken, scan
+from direkt.destination.published.words.vocabulary import WordKind
 from direkt.errors import UnusableInput
 
 _BARE = 5  # words of a line that is no more than a name and a figure
@@ -52,7 +54,7 @@ def read(text: str, kind: str, choice: str = "") -> Draft:
     """
     begin = time.monotonic()
     statements = layout.statements(grid.read(text, kind))
-    choices = list(dict.fromkeys(one.choice for one in statements if one.choice))
+    choices = list(dict.fromkeys(head for one in statements for head in one.among)) if any(one.choice for one in statements) else []
     if choice:
         statements = [replace(one, why_not="", choice="") if one.choice else one for one in statements if one.choice in ("", choice)]
     habit = numbers.habit_of(t.value for one in statements for t in scan(one.text) if isinstance(t.value, NumberToken))
@@ -91,16 +93,16 @@ def read(text: str, kind: str, choice: str = "") -> Draft:
     return Draft(found, cells, choices)
 
 
-def _parse(one: Statement, habit: numbers.Habit) -> meaning.ParsedCell:
+def _parse(one: Statement, habit: numbers.Habit) -> cell_meaning.ParsedCell:
     topics = one.context.topics
     of_srt = next((topic for topic in topics if topic in srt.TOPICS), "")
     if of_srt:
         return srt.parse(one.text, of_srt)
     listed = "latency" in topics and not one.context.mode
-    return modes.parse(one.text) if listed else meaning.parse(one.text, one.context, habit)
+    return modes.parse(one.text) if listed else cell_meaning.parse(one.text, one.context, habit)
 
 
-def _worth(one: Statement, parsed: meaning.ParsedCell) -> bool:
+def _worth(one: Statement, parsed: cell_meaning.ParsedCell) -> bool:
     """Of sentences outside any table, only those that are understood whole, or speak of figures, count."""
     if parsed.claims:
         return True

@@ -1,5 +1,5 @@
 """Published settings tables, in free words: read into what they say of the stream.
 
-``grid`` cuts a text into tables, ``layout`` gives each cell the heads that it stands under, ``tokens`` cuts a cell into
-words of the ``vocabulary``, ``clauses`` makes claims of them, and ``claims`` puts the claims of a whole table together.
+In three: ``words`` knows what words mean, ``cells`` cuts a text into cells with all that they stand under, and ``meaning``
+makes claims of a cell's words, and rules of the claims. Imports run from the later to the earlier.
 """

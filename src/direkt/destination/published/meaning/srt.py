@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from direkt.destination.published.reading import Claim, LeftWords, ParsedCell
+from direkt.destination.published.meaning.reading import Claim, LeftWords, ParsedCell
 
 TOPICS = ("srt.passphrase", "srt.stream_id")
 _ANSWERS = {

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import re
 
-from direkt.destination.published import context as contexts
-from direkt.destination.published.reading import Claim, LeftWords, ParsedCell
+from direkt.destination.published.meaning.reading import Claim, LeftWords, ParsedCell
+from direkt.destination.published.words import context as contexts
 
 _PIECE = re.compile(r"[^,;\n/]+")
 _MARKS = " \t()[]:-–—."

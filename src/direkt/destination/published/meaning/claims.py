@@ -13,7 +13,7 @@ from dataclasses import replace
 
 from direkt import demand, parameters
 from direkt.demand import JsonDemand
-from direkt.destination.published.facts import (
+from direkt.destination.published.meaning.facts import (
     audio_ladder_of,
     behind,
     fact,
@@ -24,8 +24,8 @@ from direkt.destination.published.facts import (
     spans,
     srt,
 )
-from direkt.destination.published.reading import Claim
-from direkt.destination.published.result import DraftedRule, Gathered, SaidClaim, note, reject
+from direkt.destination.published.meaning.reading import Claim
+from direkt.destination.published.meaning.result import DraftedRule, Gathered, SaidClaim, note, reject
 from direkt.parameters import ParameterError, Value
 
 _ADVICE = re.compile(

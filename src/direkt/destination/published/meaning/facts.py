@@ -5,8 +5,8 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from direkt.destination.published.reading import whole
-from direkt.destination.published.result import Gathered, LadderStep, SaidClaim, note, reject
+from direkt.destination.published.meaning.reading import whole
+from direkt.destination.published.meaning.result import Gathered, LadderStep, SaidClaim, note, reject
 from direkt.protocol import address
 
 _ALL_RATES = (1, 300)  # fps of a step that names none

@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from direkt.destination.published.tokens import NumberToken
+from direkt.destination.published.words.tokens import NumberToken
 
 # From, to: what a parameter can sensibly be, in its own unit
 PLAUSIBLE: dict[str, tuple[float, float]] = {

@@ -6,8 +6,8 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 
 from direkt.demand import JsonDemand
-from direkt.destination.published.reading import Claim
-from direkt.destination.published.statement import Statement
+from direkt.destination.published.cells.statement import Statement
+from direkt.destination.published.meaning.reading import Claim
 
 
 @dataclass(frozen=True, slots=True)

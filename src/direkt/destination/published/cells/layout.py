@@ -12,12 +12,20 @@ import re
 from collections.abc import Sequence
 from dataclasses import replace
 
-from direkt.destination.published import context as contexts
-from direkt.destination.published.context import NOTHING, CellContext
-from direkt.destination.published.grid import Grid, GridCell
-from direkt.destination.published.statement import OTHER_THINGS, Statement, figures, kind_of, says, sizes_in, statement
-from direkt.destination.published.tables import Table
-from direkt.destination.published.vocabulary import UNITS, singular
+from direkt.destination.published.cells.grid import Grid, GridCell
+from direkt.destination.published.cells.statement import (
+    OTHER_THINGS,
+    Statement,
+    figures,
+    kind_of,
+    says,
+    sizes_in,
+    statement,
+)
+from direkt.destination.published.cells.tables import Table
+from direkt.destination.published.words import context as contexts
+from direkt.destination.published.words.context import NOTHING, CellContext
+from direkt.destination.published.words.vocabulary import UNITS, singular
 
 __all__ = ["Statement", "statements"]
 

@@ -12,10 +12,8 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from enum import Enum, auto
 
-from direkt.destination.published import context as contexts
-from direkt.destination.published.context import NOTHING, CellContext
-from direkt.destination.published.grid import GridCell
-from direkt.destination.published.statement import (
+from direkt.destination.published.cells.grid import GridCell
+from direkt.destination.published.cells.statement import (
     ANSWERS,
     OTHER_THINGS,
     Statement,
@@ -25,8 +23,10 @@ from direkt.destination.published.statement import (
     sizes_in,
     statement,
 )
-from direkt.destination.published.tokens import NumberToken, Size, scan
-from direkt.destination.published.vocabulary import UnitWord, WordKind
+from direkt.destination.published.words import context as contexts
+from direkt.destination.published.words.context import NOTHING, CellContext
+from direkt.destination.published.words.tokens import NumberToken, Size, scan
+from direkt.destination.published.words.vocabulary import UnitWord, WordKind
 
 # Heads of columns that are but names for how good the picture is
 _NAMED_SIZE = re.compile(r"(?:sd|hd|fhd|full ?hd|uhd|ultra ?hd|qhd|2k|4k|8k)(?: (?:feed|quality|stream|video))?", re.IGNORECASE)
@@ -121,6 +121,7 @@ class Table:
         self.codecs: list[int] = []  # columns that are for one codec each
         self.plain: list[bool] = []  # of each column: its head says nothing
         self.heads: list[CellContext] = []  # of each column, all that its head says
+        self.among: tuple[str, ...] = ()  # heads of columns that nobody can tell apart
         self.by_quality = False  # whether a row of sizes says what the columns are for
         self._fill_down([0])
 
@@ -373,6 +374,7 @@ class Table:
         self.plain = [self._plain_head(n) for n in range(len(kinds))]
         self.heads = self.columns
         self.columns = columns
+        self.among = tuple(self._choice(n) for n in sorted(unclear))
         return [ColumnKind.UNCLEAR if n in unclear else kind for n, kind in enumerate(kinds)]
 
     def _parameter_group(self, found: CellContext) -> CellContext:
@@ -432,7 +434,7 @@ class Table:
         found = list(row.made.values())
         if row.advised:
             found = [one if one.context.strength else replace(one, context=replace(one.context, strength="should")) for one in found]
-        return self._same_everywhere(_shared_unit(found), unclear)
+        return [replace(one, among=self.among) for one in self._same_everywhere(_shared_unit(found), unclear)]
 
     def _is_flag(self, n: int) -> bool:
         """Whether a column only says yes or no to "Required?"."""

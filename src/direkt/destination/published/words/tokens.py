@@ -12,7 +12,7 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from direkt.destination.published.vocabulary import LONGEST, PHRASES, UNITS, Meaning, UnitWord, WordKind, singular
+from direkt.destination.published.words.vocabulary import LONGEST, PHRASES, UNITS, Meaning, UnitWord, WordKind, singular
 from direkt.protocol.schemes import SCHEMES
 
 

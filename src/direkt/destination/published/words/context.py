@@ -8,8 +8,8 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, replace
 from typing import ClassVar
 
-from direkt.destination.published.tokens import NumberToken, Size, TextToken, scan, without_notes
-from direkt.destination.published.vocabulary import BARE_MODES, UnitWord, WordKind, singular
+from direkt.destination.published.words.tokens import NumberToken, Size, TextToken, scan, without_notes
+from direkt.destination.published.words.vocabulary import BARE_MODES, UnitWord, WordKind, singular
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,10 +7,10 @@ from __future__ import annotations
 import itertools
 from dataclasses import replace
 
-from direkt.destination.published.clauses import Item
-from direkt.destination.published.numbers import PLAUSIBLE, resolve
-from direkt.destination.published.reading import KEYFRAMES, Claim, OpenError, Reading
-from direkt.destination.published.vocabulary import WordKind
+from direkt.destination.published.meaning.clauses import Item
+from direkt.destination.published.meaning.reading import KEYFRAMES, Claim, OpenError, Reading
+from direkt.destination.published.words.numbers import PLAUSIBLE, resolve
+from direkt.destination.published.words.vocabulary import WordKind
 
 _SINGLE = (
     KEYFRAMES,

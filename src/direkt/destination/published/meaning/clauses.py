@@ -12,9 +12,9 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import ClassVar
 
-from direkt.destination.published.context import CellContext
-from direkt.destination.published.tokens import NumberToken, Size, TextToken, scan
-from direkt.destination.published.vocabulary import UnitWord, WordKind
+from direkt.destination.published.words.context import CellContext
+from direkt.destination.published.words.tokens import NumberToken, Size, TextToken, scan
+from direkt.destination.published.words.vocabulary import UnitWord, WordKind
 
 
 @dataclass(slots=True)

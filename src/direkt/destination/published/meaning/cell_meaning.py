@@ -7,11 +7,9 @@ cell, no other clause of that cell claims it.
 
 from __future__ import annotations
 
-from direkt.destination.published import pairing
-from direkt.destination.published.clauses import PREPOSITIONS, Clause, Item, Walk
-from direkt.destination.published.context import CellContext
-from direkt.destination.published.numbers import PLAUSIBLE, Habit, resolve
-from direkt.destination.published.reading import (
+from direkt.destination.published.meaning import pairing
+from direkt.destination.published.meaning.clauses import PREPOSITIONS, Clause, Item, Walk
+from direkt.destination.published.meaning.reading import (
     COUNTS,
     KEYFRAMES,
     LEVELS,
@@ -23,8 +21,10 @@ from direkt.destination.published.reading import (
     stem,
     whole,
 )
-from direkt.destination.published.tokens import Size
-from direkt.destination.published.vocabulary import WordKind
+from direkt.destination.published.words.context import CellContext
+from direkt.destination.published.words.numbers import PLAUSIBLE, Habit, resolve
+from direkt.destination.published.words.tokens import Size
+from direkt.destination.published.words.vocabulary import WordKind
 
 __all__ = ["Claim", "LeftWords", "ParsedCell", "parse"]
 

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from direkt.destination.published.clauses import Item, Walk
-from direkt.destination.published.context import CellContext, audible
-from direkt.destination.published.numbers import Habit
-from direkt.destination.published.tokens import Size
-from direkt.destination.published.vocabulary import UnitWord, WordKind
+from direkt.destination.published.meaning.clauses import Item, Walk
+from direkt.destination.published.words.context import CellContext, audible
+from direkt.destination.published.words.numbers import Habit
+from direkt.destination.published.words.tokens import Size
+from direkt.destination.published.words.vocabulary import UnitWord, WordKind
 
 
 @dataclass(frozen=True, slots=True)

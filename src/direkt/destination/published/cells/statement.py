@@ -5,11 +5,11 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass, replace
 
-from direkt.destination.published import context as contexts
-from direkt.destination.published.context import NOTHING, CellContext
-from direkt.destination.published.grid import GridCell
-from direkt.destination.published.tokens import Size, scan, without_notes
-from direkt.destination.published.vocabulary import WordKind
+from direkt.destination.published.cells.grid import GridCell
+from direkt.destination.published.words import context as contexts
+from direkt.destination.published.words.context import NOTHING, CellContext
+from direkt.destination.published.words.tokens import Size, scan, without_notes
+from direkt.destination.published.words.vocabulary import WordKind
 
 # A table of features: "H.264: yes"
 ANSWERS = {
@@ -39,6 +39,7 @@ class Statement:
     why_not: str = ""  # why it cannot be read at all
     aside: bool = False  # it is not for a sheet: another thing than the pushed stream, or nothing that a sheet tells
     choice: str = ""  # the head of its column, where nobody can tell from it which column is meant
+    among: tuple[str, ...] = ()  # all such heads of its table
 
     @property
     def words(self) -> str:
