@@ -33,6 +33,18 @@ class Forms(unittest.TestCase):
             for form in forms.FORMS:
                 self.assertEqual(forms.split(forms.join(e, form), form, app if form == "url" else None), e, (form, e))
 
+    def test_srt_has_an_address_and_a_stream_id_and_no_one_url(self):
+        for host in ("in.example", "192.0.2.9", "2001:db8::7"):
+            for stream in ("varn~fake~heron", "#!::r=live/varn,m=publish", "a/b?c=d"):
+                e = Endpoint(ServerAddress("srt", host, 9000, ""), stream)
+                with self.assertRaisesRegex(AddressError, "two fields"):
+                    forms.join(e, "url")
+                for form in ("url+key", "parts"):
+                    self.assertEqual(forms.split(forms.join(e, form), form), e)
+        self.assertEqual([bool(forms.labels("srt", form)) for form in forms.FORMS], [False, True, True])
+        self.assertEqual(forms.join(e, "url+key"), {"server": "srt://[2001:db8::7]:9000", "key": "a/b?c=d"})
+        self.assertEqual(forms.labels("srt", "url+key")["key"], "Stream ID")
+
     def test_one_url_without_a_hint_ends_its_application_at_the_last_slash(self):
         e = forms.split({"url": "rtmp://h.example/live/a/key?x=1/2"}, "url")
         self.assertEqual((e.server.app, e.stream, e.server.port), ("live/a", "key?x=1/2", 1935))

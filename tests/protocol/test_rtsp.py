@@ -5,10 +5,14 @@ import unittest
 
 from direkt.protocol import httpauth, source
 from direkt.protocol.address import AddressError
+from direkt.protocol.errors import LocalError
 from direkt.protocol.httpauth import Challenge
 from direkt.protocol.rtp import formats
 from direkt.protocol.rtsp import sdp
 from direkt.protocol.rtsp.client import (
+    TRANSITIONS,
+    ClientAdvance,
+    ClientState,
     Described,
     LoginWanted,
     Playing,
@@ -332,6 +336,50 @@ class Clients(unittest.TestCase):
         s.client.set_up(s.client.description.media[0], "RTP/AVP/TCP;unicast;interleaved=0-1")
         done = s.say(answer(CSeq=3, Session="1"))
         self.assertEqual((type(done), done.channels), (SetUp, (0, 1)))
+
+
+class States(unittest.TestCase):
+    """What a session may be asked for, in each state it can be in."""
+
+    def test_only_moves_of_the_table_are_made(self):
+        for state in ClientState:
+            for advance in ClientAdvance:
+                with self.subTest(state=state, advance=advance):
+                    session = RtspClientSession("rtsp://h.example/a")
+                    session.state = state
+                    if (state, advance) in TRANSITIONS:
+                        session._move(advance)
+                        self.assertIs(session.state, TRANSITIONS[state, advance])
+                    else:
+                        self.assertRaises(LocalError, session._move, advance)
+
+    def test_what_comes_too_early_is_refused_and_sends_nothing(self):
+        session = RtspClientSession("rtsp://h.example/a")
+        self.assertRaises(LocalError, session.play)
+        self.assertRaises(LocalError, session.set_up, None, "RTP/AVP/TCP;interleaved=0-1")
+        session.tear_down()
+        self.assertEqual((session.data_to_send(), session.state, session.awaits_end), (b"", ClientState.OVER, False))
+
+    def test_from_description_to_the_end(self):
+        session = RtspClientSession("rtsp://h.example/a")
+        session.start()
+        seen = [session.state]
+        body = b"v=0\r\nm=video 0 RTP/AVP 96\r\na=rtpmap:96 H264/90000\r\na=control:t\r\n"
+        head = "RTSP/1.0 200 OK\r\nCSeq: {}\r\nSession: 7\r\nContent-Length: {}\r\n\r\n"
+        for number, content in ((1, b""), (2, body)):
+            session.receive_data(head.format(number, len(content)).encode() + content)
+            event = session.next_event()
+            seen.append(session.state)
+        session.set_up(event.description.media[0], "RTP/AVP/TCP;unicast;interleaved=0-1")
+        for number, then in ((3, session.play), (4, session.tear_down), (5, lambda: None)):
+            session.receive_data(head.format(number, 0).encode())
+            session.next_event()
+            seen.append(session.state)
+            then()
+        self.assertEqual(
+            [state.value for state in seen], ["init", "init", "described", "ready", "playing", "over"]
+        )
+        self.assertEqual(session.data_to_send().count(b"TEARDOWN"), 1)
 
 
 class Addresses(unittest.TestCase):

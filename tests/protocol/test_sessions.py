@@ -2,10 +2,11 @@ import itertools
 import unittest
 
 from direkt.protocol import amf
+from direkt.protocol.errors import LocalError
 from direkt.protocol.rtmp import chunks
 from direkt.protocol.rtmp.chunks import ChunkReader, ChunkWriter, RtmpMessage
 from direkt.protocol.rtmp.client import Connected, PublishStarted, PushRefused, RtmpClientSession
-from direkt.protocol.rtmp.errors import LocalError, RtmpError
+from direkt.protocol.rtmp.errors import RtmpError
 from direkt.protocol.rtmp.server import ConnectRequest, PlayRequest, PublishRequest, RtmpServerSession, Unpublished
 from direkt.protocol.rtmp.session import TRANSITIONS, WINDOW, Advance, SessionState, TagMessage
 

@@ -191,7 +191,8 @@ def form(destination: str, reveal: bool, rig_path: Path | None, as_json: bool) -
         raise UnusableInput("--reveal shows a key on a terminal only, not in a pipe, file or JSON")
     shown = secret.reveal() if reveal else str(secret).replace(" ", "")
     endpoint = forms.Endpoint(address.parse(entry.server), shown)
-    made = {name: forms.join(endpoint, name) for name in forms.FORMS}
+    scheme = endpoint.server.scheme
+    made = {name: forms.join(endpoint, name) for name in forms.FORMS if forms.labels(scheme, name)}
     if as_json:
         document: KeyFormJson = {"schema": "direkt.key-form/1", "destination": destination, "forms": dict(made.items())}
         output.print_json(document)
@@ -200,7 +201,7 @@ def form(destination: str, reveal: bool, rig_path: Path | None, as_json: bool) -
         click.echo(f"{name}:")
         say = output.reveal if reveal else click.echo
         for field, value in fields.items():
-            say(f"  {forms.LABELS[name].get(field, field):<12} {value}")
+            say(f"  {forms.labels(scheme, name).get(field, field):<12} {value}")
     if not reveal:
         output.note("The key is masked; --reveal shows it.")
 

@@ -1,4 +1,4 @@
-"""The forms in which devices take one destination: as one URL, as URL and key, as parts; with a login or without.
+"""The forms in which devices take one destination: as one URL, as URL and key, as parts; each scheme has its own.
 
 ``join`` writes an endpoint in a form, ``split`` reads it back; nothing is lost on the way (join, then split, gives
 the same endpoint).
@@ -6,82 +6,54 @@ the same endpoint).
 
 from __future__ import annotations
 
+import importlib
 from collections.abc import Mapping
-from dataclasses import dataclass, field
-from typing import Literal
-from urllib.parse import quote, unquote
+from typing import Protocol, cast
 
-from direkt.protocol.address import AddressError, ServerAddress, split_url
+from direkt.protocol.endpoint import Endpoint, Form
+from direkt.protocol.schemes import SCHEMES
 
-Form = Literal["url", "url+key", "parts"]
+__all__ = ["FORMS", "LABELS", "Endpoint", "Form", "join", "labels", "split"]
+
 FORMS: tuple[Form, ...] = ("url", "url+key", "parts")
 
-# The fields of each form, with the labels that devices' pages give them
-LABELS: dict[Form, dict[str, str]] = {
-    "url": {"url": "URL"},
-    "url+key": {"server": "Server URL", "key": "Stream key"},
-    "parts": {"scheme": "Protocol", "host": "Host", "port": "Port", "app": "Application", "stream": "Stream name"},
-}
+
+class _Forms(Protocol):
+    """What the ``forms`` of a scheme offer."""
+
+    LABELS: Mapping[Form, Mapping[str, str]]  # the fields of each form, with the labels that devices' pages give them
+
+    def join(self, e: Endpoint, form: Form) -> dict[str, str]:
+        """The fields of ``form``; a login stands inside URLs, and in fields of its own among parts. Raises AddressError."""
+
+    def split(self, fields: Mapping[str, str], form: Form, app: str | None = None) -> Endpoint:
+        """The endpoint that ``fields`` of ``form`` stand for. Raises AddressError.
+
+        In one URL nothing marks where an application ends: ``app`` tells; without it, the stream name begins behind
+        the last slash in front of any question mark.
+        """
 
 
-@dataclass(frozen=True, slots=True)
-class Endpoint:
-    """A destination with everything that a push needs."""
+def _of(scheme: str) -> _Forms:
+    row = SCHEMES.get(scheme) or next(iter(SCHEMES.values()))
+    return cast(_Forms, importlib.import_module(f"direkt.protocol.{row.forms}.forms"))
 
-    server: ServerAddress
-    stream: str = field(repr=False)  # the key, with its query arguments
-    user: str = ""
-    password: str = field(default="", repr=False)
+
+def labels(scheme: str, form: Form) -> Mapping[str, str]:
+    """The fields of a form, with the labels that devices' pages give them; empty: a scheme does not have this form."""
+    return _of(scheme).LABELS.get(form, {})
+
+
+# A driver file names fields before anybody knows which scheme they will hold
+LABELS: Mapping[Form, Mapping[str, str]] = _of("").LABELS
 
 
 def join(e: Endpoint, form: Form) -> dict[str, str]:
-    """The fields of ``form``; a login stands inside URLs, and in fields of its own among parts."""
-    s = e.server
-    if form == "parts":
-        fields = {"scheme": s.scheme, "host": s.host, "port": str(s.port), "app": s.app, "stream": e.stream}
-        return {**fields, "user": e.user, "password": e.password} if e.user else fields
-    login = f"{quote(e.user, safe='')}:{quote(e.password, safe='')}@" if e.user else ""
-    server = f"{s.scheme}://{login}{s.place}/{s.app}"
-    return {"url": f"{server}/{e.stream}"} if form == "url" else {"server": server, "key": e.stream}
+    """The fields of ``form``. Raises AddressError for a form that the endpoint's scheme does not have."""
+    return _of(e.server.scheme).join(e, form)
 
 
 def split(fields: Mapping[str, str], form: Form, app: str | None = None) -> Endpoint:
-    """The endpoint that ``fields`` of ``form`` stand for. Raises AddressError.
-
-    In one URL nothing marks where the application ends: ``app`` tells; without it, the stream name begins behind
-    the last slash in front of any question mark.
-    """
-    try:
-        if form == "parts":
-            server = ServerAddress(fields["scheme"], fields["host"], int(fields["port"]), fields["app"])
-            return Endpoint(server, fields["stream"], fields.get("user", ""), fields.get("password", ""))
-        if form == "url+key":
-            server, user, password = _parts(fields["server"])
-            return Endpoint(server, fields["key"], user, password)
-        whole, user, password = _parts(fields["url"])
-    except KeyError as error:
-        raise AddressError(f"the form {form} has a field {error.args[0]!r}, which is missing") from None
-    except AddressError:
-        raise
-    except ValueError as error:
-        raise AddressError(f"not a server address: {error}") from None
-    if app is not None:
-        if not whole.app.startswith(f"{app}/"):
-            raise AddressError(f"the application in the URL is not {app!r}")
-        stream = whole.app[len(app) + 1 :]
-    else:
-        plain, question, query = whole.app.partition("?")
-        app, slash, name = plain.rpartition("/")
-        if not slash:
-            raise AddressError("the URL has no stream name after its application")
-        stream = name + question + query
-    return Endpoint(ServerAddress(whole.scheme, whole.host, whole.port, app), stream, user, password)
-
-
-def _parts(url: str) -> tuple[ServerAddress, str, str]:
-    """Everything behind the host as the application, and the login."""
-    scheme, separator, rest = url.partition("://")
-    place, slash, path = rest.partition("/")
-    login, at, place = place.rpartition("@")
-    user, _, password = login.partition(":") if at else ("", "", "")
-    return ServerAddress(*split_url(f"{scheme}{separator}{place}{slash}{path}")), unquote(user), unquote(password)
+    """The endpoint that ``fields`` of ``form`` stand for; see the scheme's own. Raises AddressError."""
+    told = fields.get("scheme") or (fields.get("server") or fields.get("url") or "").partition("://")[0]
+    return _of(told).split(fields, form, app)

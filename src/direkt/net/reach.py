@@ -1,19 +1,17 @@
-"""Whether an ingest can be reached: name, TCP, TLS, then what its transport says; nothing is published."""
+"""Whether an ingest can be reached, by the steps of its transport; nothing is published."""
 
 from __future__ import annotations
 
 import asyncio
 import ssl
 import statistics
-import time
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 
-from direkt.net import connect
 from direkt.net.connect import ConnectError, Obstacle
 from direkt.net.transport import Obstructed, transport
 from direkt.protocol.address import ServerAddress
-from direkt.protocol.schemes import PORTS, SPOKEN
+from direkt.protocol.schemes import PORTS, SCHEMES, SPOKEN
 
 LIMIT = 5.0  # s for each step
 _OTHER_PORT_LIMIT = 3.0  # s
@@ -59,7 +57,7 @@ class Reach:
 
 def steps(scheme: str) -> tuple[str, ...]:
     """The steps on the way to a server of this scheme."""
-    return (*connect.STEPS, *transport(scheme).STEPS)
+    return transport(scheme).STEPS
 
 
 async def reach(
@@ -83,35 +81,21 @@ async def reach(
 async def _once(address: ServerAddress, tls: ssl.SSLContext | None, limit: float) -> tuple[Try, Obstacle | None]:
     result = Try()
     try:
-        connection = await connect.connect(address, limit, tls, result.seconds.__setitem__)
+        await transport(address.scheme).probe(address, limit, tls, result.seconds.__setitem__)
     except ConnectError as error:
         result.verdict, result.detail = error.obstacle.value, error.detail
         return result, error.obstacle
-    begin = time.perf_counter()
-
-    def step(name: str) -> None:
-        nonlocal begin
-        now = time.perf_counter()
-        result.seconds[name], begin = now - begin, now
-
-    try:
-        async with asyncio.timeout(limit):
-            await transport(address.scheme).converse(address, connection, step)
     except Obstructed as error:
         result.verdict, result.detail = error.verdict, error.detail
-    except TimeoutError:
-        missing = next(name for name in transport(address.scheme).STEPS if name not in result.seconds)
-        result.verdict, result.detail = f"no {missing}", f"no answer within {limit:g} s"
-    finally:
-        await connection.close()
     return result, None
 
 
 async def _another_port(address: ServerAddress, limit: float, others: list[tuple[str, int]]) -> str:
     """Whether a usual port beside the blocked one is open."""
-    usual = [(name, PORTS[name]) for name in SPOKEN]
+    on_tcp = [name for name in SPOKEN if not SCHEMES[name].datagrams]  # only there a port shows that it is open
+    usual = [(name, PORTS[name]) for name in on_tcp]
     for scheme, port in dict.fromkeys([*others, *usual]):
-        if port == address.port or scheme not in SPOKEN:
+        if port == address.port or scheme not in on_tcp:
             continue
         try:
             async with asyncio.timeout(min(limit, _OTHER_PORT_LIMIT)):

@@ -21,8 +21,9 @@ from direkt.codec import registry
 from direkt.container import ContainerError, flv, flv_writer
 from direkt.errors import os_words
 from direkt.media import MediaEvent
-from direkt.net import tcp_figures
+from direkt.net import tcp_figures, tcp_probe
 from direkt.net.connect import ConnectError, Connection, connect
+from direkt.net.line import Line
 from direkt.net.listener import Listener
 from direkt.net.recording import Recording
 from direkt.net.transport import (
@@ -30,7 +31,6 @@ from direkt.net.transport import (
     SILENCE_LIMIT,
     Arrived,
     Left,
-    Line,
     Obstructed,
     PublishError,
     PublishRefused,
@@ -40,13 +40,15 @@ from direkt.net.transport import (
 )
 from direkt.net.transport import Recorder as AnyRecorder
 from direkt.protocol.address import ServerAddress
+from direkt.protocol.errors import LocalError
 from direkt.protocol.rtmp.client import Connected, PublishStarted, PushRefused, RtmpClientSession
-from direkt.protocol.rtmp.errors import LocalError, RtmpError
+from direkt.protocol.rtmp.errors import RtmpError
 from direkt.protocol.rtmp.server import ConnectRequest, PlayRequest, PublishRequest, RtmpServerSession, Unpublished
 from direkt.protocol.rtmp.session import SessionState, TagMessage
 from direkt.secret import Secret, is_like, mistyped
 
-STEPS = ("rtmp", "application")
+_STEPS = ("rtmp", "application")
+STEPS = (*tcp_probe.STEPS, *_STEPS)
 
 CONNECT_LIMIT = 5.0  # s for TCP, and again for handshake and commands
 SEND_LIMIT = 10.0  # s that the line may be stuck
@@ -504,7 +506,7 @@ class Publisher:
 # Testing a server
 
 
-async def converse(address: ServerAddress, connection: Connection, step: Callable[[str], None]) -> None:
+async def _converse(address: ServerAddress, connection: Connection, step: Callable[[str], None]) -> None:
     """Handshake and connect, up to but not including publish. Raises Obstructed."""
     session = RtmpClientSession(str(address), address.app, "", os.urandom(1528), probe=True)
     session.start()
@@ -520,9 +522,9 @@ async def converse(address: ServerAddress, connection: Connection, step: Callabl
             event = session.next_event()
             if not shaken and session.state is not SessionState.HANDSHAKE:
                 shaken = True
-                step(STEPS[0])
+                step(_STEPS[0])
             if isinstance(event, Connected):
-                step(STEPS[1])
+                step(_STEPS[1])
                 return
             if isinstance(event, PushRefused):
                 words = f"{event.text} ({event.code})" if event.text else event.code
@@ -537,6 +539,11 @@ async def converse(address: ServerAddress, connection: Connection, step: Callabl
 
 
 # The transport's face
+
+
+async def probe(address: ServerAddress, limit: float, tls: ssl.SSLContext | None, step: Callable[[str, float], None]) -> None:
+    """Name, TCP, TLS, handshake and connect; nothing is published. Raises ConnectError and Obstructed."""
+    await tcp_probe.probe(address, limit, tls, step, _STEPS, _converse)
 
 
 def receiver(

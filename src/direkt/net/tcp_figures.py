@@ -8,7 +8,8 @@ from __future__ import annotations
 import socket
 import struct
 import sys
-from dataclasses import dataclass
+
+from direkt.net.line import LineFigures
 
 _TCP_INFO = 11  # of IPPROTO_TCP, on Linux
 _U32 = {"rtt": 68, "total_retrans": 100, "segs_out": 136, "notsent_bytes": 144, "min_rtt": 148}
@@ -17,22 +18,7 @@ _LEAST = 216  # bytes of it that we need
 _HEADERS = {socket.AF_INET: 20 + 20 + 12, socket.AF_INET6: 40 + 20 + 12}  # bytes a segment: IP, TCP with time stamps
 
 
-@dataclass(frozen=True, slots=True)
-class TcpFigures:
-    """A connection at one moment."""
-
-    acked: int  # bytes that the other side has
-    unsent: int  # bytes in the kernel that have not gone out
-    in_flight: int  # bytes that were sent and not acknowledged
-    rtt: float  # s, smoothed
-    least_rtt: float  # s
-    sent_again: int  # segments, in all
-    segments: int  # that went out, in all
-    on_the_wire: int  # bytes at the IP layer that went out, in all
-    sent: int = 0  # bytes of content that went out, those that were sent again too
-
-
-def read(connection: socket.socket) -> TcpFigures | None:
+def read(connection: socket.socket) -> LineFigures | None:
     """The figures now; None where this system does not tell them."""
     if not sys.platform.startswith("linux"):
         return None
@@ -45,7 +31,7 @@ def read(connection: socket.socket) -> TcpFigures | None:
     small = {name: struct.unpack_from("=I", raw, at)[0] for name, at in _U32.items()}
     large = {name: struct.unpack_from("=Q", raw, at)[0] for name, at in _U64.items()}
     headers = _HEADERS.get(connection.family, 52)
-    return TcpFigures(
+    return LineFigures(
         large["bytes_acked"], small["notsent_bytes"], max(0, large["bytes_sent"] - large["bytes_retrans"] - large["bytes_acked"]), small["rtt"] / 1e6, small["min_rtt"] / 1e6,
         small["total_retrans"], small["segs_out"], large["bytes_sent"] + small["segs_out"] * headers, large["bytes_sent"],
     )  # fmt: skip

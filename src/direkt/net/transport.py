@@ -11,8 +11,7 @@ from typing import Protocol, cast
 
 from direkt.errors import NoAnswer, UnusableInput
 from direkt.media import MediaEvent
-from direkt.net.connect import Connection
-from direkt.net.tcp_figures import TcpFigures
+from direkt.net.line import Line
 from direkt.protocol.address import ServerAddress
 from direkt.protocol.schemes import SCHEMES
 from direkt.protocol.source import SOURCES, SourceAddress
@@ -99,19 +98,6 @@ class Receiver(Protocol):
         """Closes the port and all connections."""
 
 
-@dataclass(frozen=True, slots=True)
-class Line:
-    """A connection at one moment: the kernel's figures, and what waits in front of it."""
-
-    waiting: int  # bytes that the kernel has not taken yet
-    figures: TcpFigures
-
-    @property
-    def backlog(self) -> int:
-        """Bytes that were handed over and have not arrived, about."""
-        return self.waiting + self.figures.unsent + self.figures.in_flight
-
-
 class Publisher(Protocol):
     """One push to one server."""
 
@@ -173,7 +159,7 @@ class Obstructed(Exception):
 class Transport(Protocol):
     """What each file of a transport offers."""
 
-    STEPS: tuple[str, ...]  # of converse()
+    STEPS: tuple[str, ...]  # of probe(), the way to the server among them
 
     def receiver(
         self, app: str, key: Secret, on_event: Callable[[ReceiverEvent], None], recorder: Recorder | None = None, *,
@@ -192,10 +178,12 @@ class Transport(Protocol):
         ``codecs``: pictures beside H.264 that may be pushed.
         """
 
-    async def converse(self, address: ServerAddress, connection: Connection, step: Callable[[str], None]) -> None:
-        """Speaks with a server as far as it goes without publishing; ``step`` is told each step that is done.
+    async def probe(
+        self, address: ServerAddress, limit: float, tls: ssl.SSLContext | None, step: Callable[[str, float], None]
+    ) -> None:
+        """Goes to a server as far as one can without publishing; each step may take ``limit`` s, and ``step`` is told its name and seconds.
 
-        Raises Obstructed.
+        Raises ConnectError where the way ends, and Obstructed where the server does not speak as it should.
         """
 
 

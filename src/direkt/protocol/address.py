@@ -6,14 +6,12 @@ import ipaddress
 import re
 from dataclasses import dataclass
 
-from direkt.errors import UnusableInput
+from direkt.protocol.address_error import AddressError
 from direkt.protocol.schemes import PORTS, SCHEMES, SPOKEN
 
+__all__ = ["AddressError", "ServerAddress", "bracketed", "is_host", "parse", "split_place", "split_url"]
+
 _HOST = re.compile(r"(?!-)[A-Za-z0-9_-]{1,63}(?<!-)(\.(?!-)[A-Za-z0-9_-]{1,63}(?<!-))*\.?")
-
-
-class AddressError(UnusableInput, ValueError):
-    """A server address that cannot be meant; the text says what is wrong with it."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,17 +54,7 @@ def parse(text: str) -> ServerAddress:
     if "@" in text.partition("://")[2].partition("/")[0]:
         raise AddressError("the server address holds a login; logins have an entry of their own")
     scheme, host, port, path = split_url(text)
-    if not SCHEMES[scheme].has_path:
-        if path.strip("/"):
-            raise AddressError(f"a {scheme}:// address ends after its port; expected {scheme}://host:port")
-        return ServerAddress(scheme, host, port, "")
-    if not path.strip("/"):
-        raise AddressError(f"no application after the host; expected {scheme}://{host}/application")
-    if path.startswith("/") or "//" in path:
-        raise AddressError("the server address has a doubled slash after the host; keep one")
-    if path.endswith("/"):
-        raise AddressError("the server address ends with a slash; remove it")
-    return ServerAddress(scheme, host, port, path)
+    return ServerAddress(scheme, host, port, SCHEMES[scheme].application(scheme, host, path))
 
 
 def split_url(text: str) -> tuple[str, str, int, str]:

@@ -10,7 +10,9 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
 from direkt.protocol.load import Load
+from direkt.protocol.rtmp import application as rtmp_application
 from direkt.protocol.rtmp import overhead as rtmp_overhead
+from direkt.protocol.srt import application as srt_application
 
 
 @dataclass(frozen=True, slots=True)
@@ -20,16 +22,18 @@ class Scheme:
     name: str
     port: int  # the usual one; 0: there is none
     tls: bool
-    has_path: bool  # an application stands behind the host
+    application: Callable[[str, str, str], str]  # what may stand after the host: of scheme, host and path; raises AddressError
     transport: str = ""  # the file in net/ that speaks it; empty: known by name only
     overhead: Callable[[Load, bool], float] | None = None  # kbit/s at the IP layer, of a load, with or without TLS
     mistaken: str = ""  # the scheme that people write in its place
+    forms: str = "rtmp"  # the folder here whose forms.py knows in which forms devices take an address and what is secret
+    datagrams: bool = False  # on UDP, where a port does not show that it is open
 
 
 _ROWS = (
-    Scheme("rtmp", 1935, False, True, "rtmp", rtmp_overhead.on_the_wire, "http"),
-    Scheme("rtmps", 443, True, True, "rtmp", rtmp_overhead.on_the_wire, "https"),
-    Scheme("srt", 0, False, False),
+    Scheme("rtmp", 1935, False, rtmp_application.application, "rtmp", rtmp_overhead.on_the_wire, "http"),
+    Scheme("rtmps", 443, True, rtmp_application.application, "rtmp", rtmp_overhead.on_the_wire, "https"),
+    Scheme("srt", 0, False, srt_application.application, forms="srt", datagrams=True),
 )
 
 SCHEMES: Mapping[str, Scheme] = {row.name: row for row in _ROWS}

@@ -8,7 +8,8 @@ import os
 from collections.abc import Callable
 
 from direkt.container import flv_writer
-from direkt.protocol.rtmp.errors import LocalError, RtmpError
+from direkt.protocol.errors import LocalError
+from direkt.protocol.rtmp.errors import RtmpError
 from direkt.protocol.rtmp.server import ConnectRequest, PlayRequest, PublishRequest, RtmpServerSession, Unpublished
 from direkt.sim.rtsp import Show
 

@@ -6,9 +6,9 @@ from dataclasses import dataclass
 
 from direkt import mask
 from direkt.protocol import amf
+from direkt.protocol.errors import LocalError
 from direkt.protocol.rtmp import chunks
 from direkt.protocol.rtmp.chunks import RtmpMessage
-from direkt.protocol.rtmp.errors import LocalError
 from direkt.protocol.rtmp.session import (
     AUDIO_STREAM,
     CONTROL_STREAM,

@@ -1,11 +1,7 @@
-"""What can go wrong in RTMP, and whose fault it was."""
+"""What can go wrong in RTMP."""
 
-from direkt.errors import DirektError, Malformed
+from direkt.errors import Malformed
 
 
 class RtmpError(Malformed):
     """The peer broke the protocol, or asked for more than is allowed; the text says what it did."""
-
-
-class LocalError(DirektError):
-    """This end was asked for something that its state does not allow."""

@@ -9,9 +9,10 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from direkt.protocol import amf
+from direkt.protocol.errors import LocalError
 from direkt.protocol.rtmp import chunks
 from direkt.protocol.rtmp.chunks import RtmpMessage, split_aggregate
-from direkt.protocol.rtmp.errors import LocalError, RtmpError
+from direkt.protocol.rtmp.errors import RtmpError
 from direkt.protocol.rtmp.session import (
     AUDIO_STREAM,
     CONTROL_STREAM,

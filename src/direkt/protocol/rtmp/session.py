@@ -14,9 +14,10 @@ from enum import StrEnum
 from typing import Generic, TypeVar
 
 from direkt.protocol import amf
+from direkt.protocol.errors import LocalError
 from direkt.protocol.rtmp import chunks
 from direkt.protocol.rtmp.chunks import ChunkReader, ChunkWriter, RtmpMessage
-from direkt.protocol.rtmp.errors import LocalError, RtmpError
+from direkt.protocol.rtmp.errors import RtmpError
 from direkt.protocol.rtmp.handshake import Handshake
 
 # 7.1.7: user control events

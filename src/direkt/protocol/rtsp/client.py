@@ -1,17 +1,19 @@
 """The client's end of RTSP (RFC 2326): describe, set up, play, keep alive, tear down; login and redirects.
 
-One request is out at a time, except while a stream plays. What the server sends is told as events: what it describes, that a
+Where a session stands is in TRANSITIONS, what an answer leads to in _GRANTED and _EXCUSED. One request is out at a time, except while a stream plays. What the server sends is told as events: what it describes, that a
 medium is set up, that it plays, packets, and why it does not. A login is answered as often as the server has a new reason to ask.
 """
 
 from __future__ import annotations
 
 import secrets
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
+from enum import StrEnum
 from urllib.parse import urljoin, urlsplit
 
 from direkt.protocol import httpauth
+from direkt.protocol.errors import LocalError
 from direkt.protocol.httpauth import Challenge
 from direkt.protocol.rtsp import sdp
 from direkt.protocol.rtsp.messages import (
@@ -31,6 +33,47 @@ from direkt.secret import Secret
 _MOST_LOGINS = 3  # tries of one request
 _TIMEOUT = 60.0  # s without a word after which a server drops a session (12.37)
 _AGENT = "Direkt"
+
+
+class ClientState(StrEnum):
+    """Where a session stands (A.1; "described" and "leaving" are ours)."""
+
+    INIT = "init"
+    DESCRIBED = "described"
+    READY = "ready"  # at least one medium is set up
+    PLAYING = "playing"
+    LEAVING = "leaving"  # the server was asked to end it
+    OVER = "over"
+
+
+class ClientAdvance(StrEnum):
+    """What moves a session on."""
+
+    DESCRIBE = "a description comes"
+    SET_UP = "a medium is set up"
+    PLAY = "all media play"
+    LEAVE = "we end it"
+    END = "the server knows that it is over, or sends us elsewhere"
+
+
+_S, _A = ClientState, ClientAdvance
+# All that moves a session; a request that no state is left by is a mistake of whoever drives it.
+TRANSITIONS: Mapping[tuple[ClientState, ClientAdvance], ClientState] = {
+    (_S.INIT, _A.DESCRIBE): _S.DESCRIBED,
+    (_S.DESCRIBED, _A.DESCRIBE): _S.DESCRIBED,
+    (_S.DESCRIBED, _A.SET_UP): _S.READY,
+    (_S.READY, _A.SET_UP): _S.READY,
+    (_S.READY, _A.PLAY): _S.PLAYING,
+    (_S.PLAYING, _A.PLAY): _S.PLAYING,
+    (_S.INIT, _A.LEAVE): _S.OVER,  # nothing is there to be ended
+    (_S.DESCRIBED, _A.LEAVE): _S.OVER,
+    (_S.READY, _A.LEAVE): _S.LEAVING,
+    (_S.PLAYING, _A.LEAVE): _S.LEAVING,
+    **{(state, _A.LEAVE): state for state in (_S.LEAVING, _S.OVER)},
+    **{(_S.LEAVING, late): _S.LEAVING for late in (_A.DESCRIBE, _A.SET_UP, _A.PLAY)},  # answers that were on their way
+    **{(_S.OVER, late): _S.OVER for late in (_A.DESCRIBE, _A.SET_UP, _A.PLAY)},
+    **{(state, _A.END): _S.OVER for state in _S},
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -132,7 +175,7 @@ class RtspClientSession:
         self._aggregate = ""
         self._methods: set[str] = set()
         self.timeout = _TIMEOUT  # s
-        self.playing = False
+        self.state = ClientState.INIT
         self.description: SessionDescription | None = None
         self._urls: list[str] = []  # of the media that are set up
         self._begins: dict[str, tuple[int | None, int | None]] = {}
@@ -144,13 +187,25 @@ class RtspClientSession:
         """Asks what the server can do, and then what it offers."""
         self._send(_Pending("OPTIONS", self.url, {}))
 
+    def _move(self, advance: ClientAdvance) -> None:
+        following = TRANSITIONS.get((self.state, advance))
+        if following is None:
+            raise LocalError(f"{advance.value} while the session is {self.state.value}")
+        self.state = following
+
+    def _need(self, *states: ClientState) -> None:
+        if self.state not in states:
+            raise LocalError(f"asked for too early or too late: the session is {self.state.value}")
+
     def set_up(self, medium: Medium, transport: str) -> None:
-        """Asks for a medium by the transport that a Transport header names."""
+        """Asks for a medium by the transport that a Transport header names. Raises LocalError before there is a description."""
+        self._need(ClientState.DESCRIBED, ClientState.READY)
         url, other = self._control(medium.control)
         self._send(_Pending("SETUP", url, {"Transport": transport}, medium, other_way=other))
 
     def play(self) -> None:
-        """Asks for all that was set up."""
+        """Asks for all that was set up. Raises LocalError before anything is."""
+        self._need(ClientState.READY)
         self._to_all("PLAY", {"Range": "npt=0.000-"})
 
     def _to_all(self, method: str, headers: Mapping[str, str]) -> None:
@@ -173,7 +228,7 @@ class RtspClientSession:
 
     def tear_down(self) -> None:
         """Ends the stream."""
-        self.playing = False
+        self._move(ClientAdvance.LEAVE)
         if self._session:
             self._to_all("TEARDOWN", {})
 
@@ -251,13 +306,13 @@ class RtspClientSession:
         number = {"CSeq": request.headers.get("cseq", "0")}
         if request.method == "REDIRECT" and "location" in request.headers:
             self._out += write_response(200, "OK", number)
+            self._move(ClientAdvance.END)
             return Redirected(request.headers["location"])
         if request.method in ("OPTIONS", "GET_PARAMETER", "SET_PARAMETER"):
             self._out += write_response(200, "OK", number)
         elif request.method == "TEARDOWN":
             self._out += write_response(200, "OK", number)
-            self.playing = False
-            return TornDown()
+            return self._is_over()
         else:
             self._out += write_response(501, "Not Implemented", number)
         return None
@@ -278,25 +333,45 @@ class RtspClientSession:
         if status == 401:
             return self._log_in(response, pending)
         if 300 <= status < 400 and "location" in response.headers:
+            self._move(ClientAdvance.END)
             return Redirected(_joined(self.url, response.headers["location"]))
         if 200 <= status < 300:
-            return self._granted(response, pending)
-        if pending.method == "OPTIONS" and not self._session:  # not every camera knows it
-            self._send(_Pending("DESCRIBE", self.url, {}))
-            return None
-        if pending.method == "SETUP" and pending.other_way and status in (400, 404, 454, 459):
-            self._send(_Pending("SETUP", pending.other_way, pending.headers, pending.medium))
-            return None
-        if pending.method in ("GET_PARAMETER", "OPTIONS") and status in (400, 405, 451, 501, 551):
-            self._methods = (self._methods or {"OPTIONS"}) - {"GET_PARAMETER"}
-            return None  # it heard us, that is enough
-        if pending.method in ("PLAY", "TEARDOWN") and status == 459 and not self._apart and self._urls:
-            self._apart = True  # each medium by itself (RFC 2326, 11.3.11)
-            self._to_all(pending.method, pending.headers)
-            return None
-        if pending.method == "TEARDOWN":
-            return None if self.awaits_end else TornDown()
+            take = _GRANTED.get(pending.method)
+            return take(self, response, pending) if take is not None else None
+        for methods, statuses, excuse in _EXCUSED:
+            if pending.method in methods and (not statuses or status in statuses) and excuse(self, pending):
+                return None
+        if pending.method == "TEARDOWN":  # whatever it says, it has heard
+            return self._torn_down(response, pending)
         return RequestRefused(pending.method, status, response.reason)
+
+    def _is_over(self) -> TornDown:
+        self._move(ClientAdvance.END)
+        return TornDown()
+
+    # What a refusal is no obstacle to; each says whether it is one that it knows
+
+    def _not_every_camera_knows_options(self, pending: _Pending) -> bool:
+        if self._session:
+            return False
+        self._send(_Pending("DESCRIBE", self.url, {}))
+        return True
+
+    def _the_other_address(self, pending: _Pending) -> bool:
+        if pending.other_way:
+            self._send(_Pending("SETUP", pending.other_way, pending.headers, pending.medium))
+        return bool(pending.other_way)
+
+    def _heard_all_the_same(self, pending: _Pending) -> bool:
+        self._methods = (self._methods or {"OPTIONS"}) - {"GET_PARAMETER"}
+        return True
+
+    def _each_by_itself(self, pending: _Pending) -> bool:
+        if self._apart or not self._urls:
+            return False
+        self._apart = True
+        self._to_all(pending.method, pending.headers)
+        return True
 
     def _log_in(self, response: RtspResponse, pending: _Pending) -> Event | None:
         offered = httpauth.parse_challenges(response.challenges)
@@ -313,26 +388,22 @@ class RtspClientSession:
         self._send(pending)
         return None
 
-    def _granted(self, response: RtspResponse, pending: _Pending) -> Event | None:
-        headers = response.headers
-        if pending.method == "OPTIONS":
-            self._methods |= {word.strip().upper() for word in headers.get("public", "").split(",") if word.strip()}
-            if self.description is None and not any(p.method == "DESCRIBE" for p in self._pending.values()):
-                self._send(_Pending("DESCRIBE", self.url, {}))
-            return None
-        if pending.method == "DESCRIBE":
-            return self._described(response)
-        if pending.method == "SETUP":
-            return self._is_set_up(response, pending)
-        if pending.method == "PLAY":
-            self._begins |= _begins(headers.get("rtp-info", ""))
-            if self._waits_for("PLAY"):
-                return None
-            self.playing = True
-            return Playing(self._begins)
-        return TornDown() if pending.method == "TEARDOWN" and not self.awaits_end else None
+    def _offered(self, response: RtspResponse, pending: _Pending) -> None:
+        self._methods |= {word.strip().upper() for word in response.headers.get("public", "").split(",") if word.strip()}
+        if self.description is None and not self._waits_for("DESCRIBE"):
+            self._send(_Pending("DESCRIBE", self.url, {}))
 
-    def _described(self, response: RtspResponse) -> Event:
+    def _plays(self, response: RtspResponse, pending: _Pending) -> Event | None:
+        self._begins |= _begins(response.headers.get("rtp-info", ""))
+        if self._waits_for("PLAY"):
+            return None
+        self._move(ClientAdvance.PLAY)
+        return Playing(self._begins)
+
+    def _torn_down(self, response: RtspResponse, pending: _Pending) -> Event | None:
+        return None if self.awaits_end else self._is_over()
+
+    def _described(self, response: RtspResponse, pending: _Pending) -> Event:
         base = response.headers.get("content-base") or response.headers.get("content-location") or self._base
         try:
             description = sdp.parse(response.body.decode("utf-8", "replace"))
@@ -343,6 +414,7 @@ class RtspClientSession:
         if description.control not in ("", "*"):
             self._aggregate = _moved(self._control(description.control)[0], self.url)
         self.description = description
+        self._move(ClientAdvance.DESCRIBE)
         return Described(description)
 
     def _is_set_up(self, response: RtspResponse, pending: _Pending) -> Event:
@@ -361,7 +433,25 @@ class RtspClientSession:
         ports = pair_of(parts.get("server_port", "")) if channels is None else None
         assert pending.medium is not None
         self._urls.append(pending.url)
+        self._move(ClientAdvance.SET_UP)
         return SetUp(pending.medium, channels, ports, parts.get("source", ""))
+
+
+# What a method's answer leads to where the server does what it was asked
+_GRANTED: Mapping[str, Callable[[RtspClientSession, RtspResponse, _Pending], Event | None]] = {
+    "OPTIONS": RtspClientSession._offered,
+    "DESCRIBE": RtspClientSession._described,
+    "SETUP": RtspClientSession._is_set_up,
+    "PLAY": RtspClientSession._plays,
+    "TEARDOWN": RtspClientSession._torn_down,
+}
+# Refusals that end nothing: methods, status codes (none: any), and what is done instead; the first that knows it is taken
+_EXCUSED: tuple[tuple[tuple[str, ...], tuple[int, ...], Callable[[RtspClientSession, _Pending], bool]], ...] = (
+    (("OPTIONS",), (), RtspClientSession._not_every_camera_knows_options),
+    (("SETUP",), (400, 404, 454, 459), RtspClientSession._the_other_address),
+    (("GET_PARAMETER", "OPTIONS"), (400, 405, 451, 501, 551), RtspClientSession._heard_all_the_same),
+    (("PLAY", "TEARDOWN"), (459,), RtspClientSession._each_by_itself),  # 11.3.11
+)
 
 
 def _joined(base: str, url: str) -> str:

@@ -51,8 +51,10 @@ class _Filled:
         self.form: forms.Form = form_of(file) if file is not None else "url+key"
         endpoint = forms.Endpoint(address.parse(feed.destination.server), key.reveal())
         self.fields = forms.join(endpoint, self.form)
-        self.server = f"{endpoint.server.scheme}://{endpoint.server.place}/{endpoint.server.app}"
-        self._every = {name: value for form in forms.FORMS for name, value in forms.join(endpoint, form).items()}
+        self.server = str(endpoint.server)
+        self.labels = forms.labels(endpoint.server.scheme, self.form)
+        every = [form for form in forms.FORMS if forms.labels(endpoint.server.scheme, form)]
+        self._every = {name: value for form in every for name, value in forms.join(endpoint, form).items()}
 
     def word(self, name: str) -> str:
         """A parameter's value as the device says it."""
@@ -178,7 +180,7 @@ def _steps(filled: _Filled, *, reveal: bool) -> list[CardStep]:
             )
     if filled.feed.entry.carry:  # this machine pushes, not the device
         return [step for step in out if step.kind == "choose"]
-    for name, label in forms.LABELS[filled.form].items():
+    for name, label in filled.labels.items():
         if f"push.{name}" not in told:
             made = _field(filled, name, (label,), reveal=reveal)
             out.append(made)

@@ -26,7 +26,8 @@ from direkt.device.state import Channel
 from direkt.errors import UnusableInput
 from direkt.match.plan import Plan, plan
 from direkt.media import MediaEvent
-from direkt.net.transport import Arrived, Left, Line, Publisher, PublishError, transport
+from direkt.net.line import Line
+from direkt.net.transport import Arrived, Left, Publisher, PublishError, transport
 from direkt.parameters import Value, Values
 from direkt.protocol.address import ServerAddress
 from direkt.secret import Secret
@@ -288,7 +289,7 @@ def carried(samples: Sequence[Sample], since: float) -> LineCarried | None:
     )
     return LineCarried(
         seconds, (last.made - first.made) * 8 / 1000 / seconds, arrived, arrived * share, rtts[len(rtts) // 2], b.least_rtt, b.sent_again - a.sent_again,
-        b.segments - a.segments, backlog, growth, max(sample.line.backlog for sample in some),
+        b.packets - a.packets, backlog, growth, max(sample.line.backlog for sample in some),
     )  # fmt: skip
 
 
