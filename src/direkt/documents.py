@@ -11,13 +11,13 @@ import difflib
 import io
 import math
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, ClassVar, TypeVar
 
 import yaml as yaml_fast
-from pydantic import BaseModel, ConfigDict, ValidationError
+from pydantic import AfterValidator, BaseModel, ConfigDict, ValidationError
 
 from direkt import files
 from direkt.errors import UnusableInput, os_words
@@ -26,6 +26,16 @@ from direkt.printable import UNSEEN
 Model = TypeVar("Model", bound="Strict")
 _LARGEST = 1 << 20  # bytes
 _MOST = 300_000  # values, each counted as often as YAML aliases repeat it
+
+
+def checked(check: Callable[[str], object]) -> AfterValidator:
+    """For an annotated type: a text stays as it is, where ``check`` (which raises ValueError) takes it."""
+
+    def keep(text: str) -> str:
+        check(text)
+        return text
+
+    return AfterValidator(keep)
 
 
 class Strict(BaseModel):

@@ -77,7 +77,7 @@ class WatchRun:
         return telling_of(self.rig, lambda name, words, good: self.told.put((name, words, good)))
 
     def _setup(self, feeds: list[str], every: float | None, *, mend: bool) -> Setup:
-        from direkt.rig.events import length_of
+        from direkt.rig.values import length_of
         from direkt.watch.conditions import Bounds
         from direkt.watch.policy import RestartTerms
         from direkt.watch.watch_events import Setup

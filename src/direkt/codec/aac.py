@@ -17,7 +17,7 @@ FRAME_SAMPLES = 1024  # of the core; SBR doubles them
 
 @dataclass(frozen=True, slots=True)
 class AudioConfig:
-    """AudioSpecificConfig (1.6.2.1)."""
+    """AudioSpecificConfig (ISO/IEC 14496-3, 1.6.2.1)."""
 
     object_type: int  # of the core: 1 main, 2 LC, 4 LTP ...
     core_rate: int  # Hz
@@ -100,7 +100,7 @@ class Reader:
         if heard is None:
             return None
         if heard.sbr and not config.sbr_said:
-            # 1.6.5.3: implicit signalling; the rate doubles
+            # ISO/IEC 14496-3, 1.6.5.3: implicit signalling; the rate doubles
             self._config = replace(config, sbr=True, sbr_said=True, sample_rate=2 * config.core_rate)
             self._say(self._config)
         return heard.power
@@ -132,7 +132,7 @@ def _rate(bits: BitReader) -> int:
 
 
 def _program_channels(bits: BitReader) -> int:
-    """Channels that a program_config_element (4.4.1.1) describes."""
+    """Channels that a program_config_element (ISO/IEC 14496-3, 4.4.1.1) describes."""
     bits.u(4 + 2 + 4)
     front, side, back, lfe = bits.u(4), bits.u(4), bits.u(4), bits.u(2)
     bits.u(3 + 4)

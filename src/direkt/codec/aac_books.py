@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True, slots=True)
 class Book:
-    """A codebook (Table 4.95)."""
+    """A codebook (ISO/IEC 14496-3, Table 4.95)."""
 
     size: int  # values in a code word
     signed: bool  # the code word tells signs
@@ -34,7 +34,7 @@ def _book(size: int, signed: bool, largest: int, lengths: str, codes: str) -> Bo
     return Book(size, signed, largest, tuple(map(int, lengths.split())), tuple(int(code, 16) for code in codes.split()))
 
 
-ESCAPE = 16  # in book 11: the value follows (4.6.3.3)
+ESCAPE = 16  # in book 11: the value follows (ISO/IEC 14496-3, 4.6.3.3)
 
 BOOKS = {
     1: _book(

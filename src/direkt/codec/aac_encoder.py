@@ -73,7 +73,7 @@ class AacEncoder:
         return "001" + "0000" + "1" + window + "10" + gain + rest + silent
 
     def _channel(self, spectrum: Times, fine: float) -> tuple[str, str]:
-        """individual_channel_stream() (Table 4.50), its gain and what follows on its window."""
+        """individual_channel_stream() (ISO/IEC 14496-3, Table 4.50), its gain and what follows on its window."""
         floor = max(_QUIET, float(np.abs(spectrum).max(initial=0.0)) * _MASKED)
         books, scales, values = list[int](), list[int](), list[tuple[int, Column]]()
         for band in range(self._count):
@@ -84,7 +84,7 @@ class AacEncoder:
                 books.append(0)
                 continue
             scale = max(100, min(scale, 255))
-            if scales:  # 4.6.2.3.2: a step of at most 60
+            if scales:  # ISO/IEC 14496-3, 4.6.2.3.2: a step of at most 60
                 scale = max(scales[-1] - 60, min(scales[-1] + 60, scale))
             quantised = np.minimum((np.abs(part) / 2.0 ** ((scale - 100) / 4)) ** 0.75 + 0.4054, _HIGHEST).astype(np.int64)
             book = _book(int(quantised.max()))
@@ -102,11 +102,11 @@ class AacEncoder:
         return first, "".join(digits)
 
 
-_WINDOW = "0" + "00" + "0"  # ics_reserved_bit, ONLY_LONG_SEQUENCE, sine window (Table 4.6)
+_WINDOW = "0" + "00" + "0"  # ics_reserved_bit, ONLY_LONG_SEQUENCE, sine window (ISO/IEC 14496-3, Table 4.6)
 
 
 def _sections(books: list[int]) -> str:
-    """section_data() (Table 4.52): bands in a row with one codebook go together."""
+    """section_data() (ISO/IEC 14496-3, Table 4.52): bands in a row with one codebook go together."""
     out, at = "", 0
     while at < len(books):
         end = at
@@ -119,12 +119,12 @@ def _sections(books: list[int]) -> str:
 
 
 def _book(largest: int) -> int:
-    """The codebook of pairs that holds values up to this size (Table 4.95)."""
+    """The codebook of pairs that holds values up to this size (ISO/IEC 14496-3, Table 4.95)."""
     return next((book for limit, book in ((0, 0), (4, 5), (7, 7), (12, 9)) if largest <= limit), 11)
 
 
 def _spell(book: int, values: Column) -> str:
-    """Pairs of values in a codebook, with signs and escapes (4.6.3)."""
+    """Pairs of values in a codebook, with signs and escapes (ISO/IEC 14496-3, 4.6.3)."""
     rows = BOOKS[book]
     pairs = values.reshape(-1, 2)
     if rows.signed:
@@ -146,7 +146,7 @@ def _spell(book: int, values: Column) -> str:
 
 @lru_cache(maxsize=8)
 def _matrix(lines: int) -> Times:
-    """The forward transform (4.6.11) of 2048 samples with a sine window, as far as ``lines``."""
+    """The forward transform (ISO/IEC 14496-3, 4.6.11) of 2048 samples with a sine window, as far as ``lines``."""
     n, k = np.arange(2 * FRAME), np.arange(lines)
     window = np.sin(np.pi * (n + 0.5) / (2 * FRAME))
     made: Times = 2 * np.cos(np.pi / FRAME * np.outer(k + 0.5, n + 0.5 + FRAME / 2)) * window

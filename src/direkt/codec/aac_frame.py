@@ -19,14 +19,14 @@ from direkt.codec.aac_tables import LONG_BANDS, SCALE_CODES, SCALE_LENGTHS, SHOR
 from direkt.codec.bits import BitReader, BitstreamError
 from direkt.media import Buffer
 
-_LOOKED_AT = 768 * 8  # bytes of a frame, at most: 6144 bits for each of 8 channels (4.5.3.1)
+_LOOKED_AT = 768 * 8  # bytes of a frame, at most: 6144 bits for each of 8 channels (ISO/IEC 14496-3, 4.5.3.1)
 _FULL_SCALE = 32768.0
-_NOISE, _INTENSITY_2, _INTENSITY = 13, 14, 15  # 4.6.2: codebooks that are not spectra
-_NOISE_OFFSET = 90  # 4.6.13.3
-_SBR_PAYLOADS = (13, 14)  # Table 4.121: EXT_SBR_DATA, EXT_SBR_DATA_CRC
-_POWERS = [n ** (8 / 3) for n in range(8192)]  # squares of the values that quantised ones stand for (4.6.1.3)
+_NOISE, _INTENSITY_2, _INTENSITY = 13, 14, 15  # ISO/IEC 14496-3, 4.6.2: codebooks that are not spectra
+_NOISE_OFFSET = 90  # ISO/IEC 14496-3, 4.6.13.3
+_SBR_PAYLOADS = (13, 14)  # ISO/IEC 14496-3, Table 4.121: EXT_SBR_DATA, EXT_SBR_DATA_CRC
+_POWERS = [n ** (8 / 3) for n in range(8192)]  # squares of the values that quantised ones stand for (ISO/IEC 14496-3, 4.6.1.3)
 
-SCE, CPE, CCE, LFE, DSE, PCE, FIL, END = range(8)  # Table 4.85
+SCE, CPE, CCE, LFE, DSE, PCE, FIL, END = range(8)  # ISO/IEC 14496-3, Table 4.85
 
 
 @dataclass(frozen=True, slots=True)
@@ -120,7 +120,7 @@ def _scale_step(bits: _Bits) -> int:
 
 
 def read_frame(data: Buffer, rate_index: int, frame_samples: int = 1024) -> AacHeard:
-    """A raw_data_block (4.4.2.1) of AAC-LC. Raises BitstreamError for what cannot be read.
+    """A raw_data_block (ISO/IEC 14496-3, 4.4.2.1) of AAC-LC. Raises BitstreamError for what cannot be read.
 
     ``rate_index``: the samplingFrequencyIndex of the core; ``frame_samples``: 1024 or 960.
     """
@@ -168,7 +168,7 @@ def _block(bits: _Bits, rate_index: int, frame_samples: int) -> AacHeard:
             raise BitstreamError("a coupling channel")
     if not count:
         return AacHeard(0.0, 0, sbr)
-    # 4.6.11: x = 2 / N sum(X cos) over N = 2 windows of lines; the orthogonal transform would have sqrt(4 / N)
+    # ISO/IEC 14496-3, 4.6.11: x = 2 / N sum(X cos) over N = 2 windows of lines; the orthogonal transform would have sqrt(4 / N)
     return AacHeard(total / count / frame_samples / _FULL_SCALE**2, count, sbr)
 
 
@@ -211,7 +211,7 @@ def _pair(bits: _Bits, rate_index: int, frame_samples: int) -> float:
         return total
     for n, book in enumerate(right.books):
         if book in (_INTENSITY, _INTENSITY_2):
-            # 4.6.8.2.3: the right channel is the left one, scaled
+            # ISO/IEC 14496-3, 4.6.8.2.3: the right channel is the left one, scaled
             total += left.powers[n] * 2.0 ** (-0.5 * max(-200, min(right.places[n], 200)))
         elif mask[n] and book != _NOISE and left.books[n] not in (_NOISE, _INTENSITY, _INTENSITY_2):
             total += left.powers[n] + right.powers[n]  # (m + s)^2 + (m - s)^2 = 2 m^2 + 2 s^2
@@ -269,7 +269,7 @@ def _channel(bits: _Bits, window: _Window | None, rate_index: int, frame_samples
 
 
 def _pulses(bits: _Bits, window: _Window) -> dict[int, int]:
-    """pulse_data(), Table 4.7: what is added to the size of the values of some lines (4.6.3.3)."""
+    """pulse_data(), Table 4.7: what is added to the size of the values of some lines (ISO/IEC 14496-3, 4.6.3.3)."""
     if window.short:
         raise BitstreamError("pulses in short windows")
     count, band = bits.u(2) + 1, bits.u(6)
@@ -356,7 +356,7 @@ def _shaping(bits: _Bits, window: _Window) -> list[tuple[int, int, float]]:
 
 
 def _reflection(code: int, size: int, resolution: int) -> float:
-    """A reflection coefficient (4.6.9.3): ``size`` bits of two's complement, quantised with ``resolution`` bits."""
+    """A reflection coefficient (ISO/IEC 14496-3, 4.6.9.3): ``size`` bits of two's complement, quantised with ``resolution`` bits."""
     value = code - (1 << size) if code >> (size - 1) else code
     half = 1 << (resolution - 1)
     return math.sin(value * math.pi / (2 * half - 1 if value >= 0 else 2 * half + 1))
@@ -426,7 +426,7 @@ def _values(bits: _Bits, book: int, lines: int) -> list[int]:
 
 
 def _escape(bits: _Bits, at: int) -> tuple[int, int]:
-    """An escape sequence (4.6.3.3) at bit ``at``: the value, and the bit behind it."""
+    """An escape sequence (ISO/IEC 14496-3, 4.6.3.3) at bit ``at``: the value, and the bit behind it."""
     bits.position = at
     size = 4
     while bits.flag():

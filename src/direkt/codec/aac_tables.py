@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-# Table 1.18: samplingFrequencyIndex
+# ISO/IEC 14496-3, Table 1.18: samplingFrequencyIndex
 SAMPLE_RATES = (96000, 88200, 64000, 48000, 44100, 32000, 24000, 22050, 16000, 12000, 11025, 8000, 7350)
 
-# Table 1.19: channelConfiguration to channels
+# ISO/IEC 14496-3, Table 1.19: channelConfiguration to channels
 CHANNELS = {1: 1, 2: 2, 3: 3, 4: 4, 5: 5, 6: 6, 7: 8, 11: 7, 12: 8, 14: 8}
 
 
@@ -20,7 +20,7 @@ def _steps(*runs: tuple[int, int]) -> tuple[int, ...]:
 _A = _steps((4, 14), (8, 5), (12, 4))
 _B48 = _steps((4, 10), (8, 7), (12, 4), (16, 2), (20, 2), (24, 2), (28, 2), (32, 19))
 
-# Tables 4.129 to 4.147: offsets of the scale factor bands of long windows, by samplingFrequencyIndex
+# ISO/IEC 14496-3, Tables 4.129 to 4.147: offsets of the scale factor bands of long windows, by samplingFrequencyIndex
 _LONG_96 = (*_A, 156, 172, 188, 212, 240, 276, *range(320, 1025, 64))
 _LONG_64 = (*_steps((4, 14), (8, 4)), 100, 112, 124, 140, 156, 172, 192, 216, 240, 268, *range(304, 1025, 40))
 _LONG_48 = (*_B48, 1024)
@@ -52,7 +52,7 @@ LONG_BANDS = (
     _LONG_8, _LONG_8,
 )  # fmt: skip
 
-# Tables 4.130 to 4.146: the same of short windows
+# ISO/IEC 14496-3, Tables 4.130 to 4.146: the same of short windows
 _SHORT_96 = (0, 4, 8, 12, 16, 20, 24, 32, 40, 48, 64, 92, 128)
 _SHORT_48 = (0, 4, 8, 12, 16, 20, 28, 36, 44, 56, 68, 80, 96, 112, 128)
 _SHORT_24 = (0, 4, 8, 12, 16, 20, 24, 28, 36, 44, 52, 64, 76, 92, 108, 128)
@@ -63,16 +63,16 @@ SHORT_BANDS = (
     _SHORT_16, _SHORT_8, _SHORT_8,
 )  # fmt: skip
 
-# Table 4.82: rates that are not in the table, by the lowest Hz that still count as one
+# ISO/IEC 14496-3, Table 4.82: rates that are not in the table, by the lowest Hz that still count as one
 _NEAREST = (92017, 75132, 55426, 46009, 37566, 27713, 23004, 18783, 13856, 11502, 9391, 0)
 
 
 def rate_index(sample_rate: int) -> int:
-    """The samplingFrequencyIndex whose tables a rate (Hz) uses (4.5.1.1, Table 4.82)."""
+    """The samplingFrequencyIndex whose tables a rate (Hz) uses (ISO/IEC 14496-3, 4.5.1.1, Table 4.82)."""
     return next(n for n, lowest in enumerate(_NEAREST) if sample_rate >= lowest)
 
 
-# Table 4.A.1: the scale factor codebook; the index is the difference plus 60
+# ISO/IEC 14496-3, Table 4.A.1: the scale factor codebook; the index is the difference plus 60
 SCALE_LENGTHS = (
     18, 18, 18, 18, 19, 19, 19, 19, 19, 19, 19, 19, 19, 19, 19, 19, 19, 19, 19, 18, 19, 18, 17, 17, 16, 17, 16, 16, 16,
     16, 15, 15, 14, 14, 14, 14, 14, 14, 13, 13, 12, 12, 12, 11, 12, 11, 10, 10, 10, 9, 9, 8, 8, 8, 7, 6, 6, 5, 4, 3, 1,

@@ -26,14 +26,14 @@ class ToneWriter:
     """Makes one frame after the other.
 
     The tone's frequency is the multiple of (sample rate / 1024) nearest to 1 kHz: then every frame of 1024
-    samples is the same, is made once, and only the fill elements (4.4.2.7) that hold the bitrate differ.
+    samples is the same, is made once, and only the fill elements (ISO/IEC 14496-3, 4.4.2.7) that hold the bitrate differ.
     Raises BitstreamError for rates, channels or bitrates (kbit/s) that AAC-LC cannot carry.
     """
 
     def __init__(self, sample_rate: int, channels: int, bitrate: int, *, tone: bool = True) -> None:
         self.config = build_config(sample_rate, channels)
         self._bits_per_frame = bitrate * 1000 * FRAME_SAMPLES / sample_rate
-        highest = 6144 * channels  # 4.5.3.1: bits of the decoder's input buffer
+        highest = 6144 * channels  # ISO/IEC 14496-3, 4.5.3.1: bits of the decoder's input buffer
         channel = _tone_channel(sample_rate) if tone else u(100, 8) + _LONG_WINDOW + u(0, 6) + "0" + "000"
         if channels == 1:
             self._content = "000" + "0000" + channel
@@ -61,7 +61,7 @@ class ToneWriter:
 
 
 def filled(digits: str, size: int) -> bytes:
-    """The elements of a raw_data_block (4.4.2.1), filled up to ``size`` bytes, and its end."""
+    """The elements of a raw_data_block (ISO/IEC 14496-3, 4.4.2.1), filled up to ``size`` bytes, and its end."""
     room = (8 * size - len(digits) - 3) // 8
     while room >= 1:
         # a fill element of n bytes takes 7 bits, or 15 from n = 15 on
@@ -72,13 +72,13 @@ def filled(digits: str, size: int) -> bytes:
     return frame + bytes(max(0, size - len(frame)))
 
 
-_LONG_WINDOW = "0" + "00" + "0"  # ics_reserved_bit, ONLY_LONG_SEQUENCE, sine window (Table 4.6)
+_LONG_WINDOW = "0" + "00" + "0"  # ics_reserved_bit, ONLY_LONG_SEQUENCE, sine window (ISO/IEC 14496-3, Table 4.6)
 _BOOK = 7
 
 
 @lru_cache(maxsize=16)
 def _tone_channel(sample_rate: int) -> str:
-    """individual_channel_stream() (Table 4.50) of a tone at -20 dB of full scale, with its own ics_info."""
+    """individual_channel_stream() (ISO/IEC 14496-3, Table 4.50) of a tone at -20 dB of full scale, with its own ics_info."""
     bands = LONG_BANDS[SAMPLE_RATES.index(sample_rate)]
     cycles = round(1000 * FRAME_SAMPLES / sample_rate)
     n = np.arange(2 * FRAME_SAMPLES)
@@ -86,7 +86,7 @@ def _tone_channel(sample_rate: int) -> str:
     wave = 3277.0 * np.sin(2 * np.pi * cycles * n / FRAME_SAMPLES) * window
     last = 2 * cycles + 8
     k = np.arange(last)
-    spectrum = 2 * np.cos(np.pi / FRAME_SAMPLES * np.outer(k + 0.5, n + 512.5)) @ wave  # 4.6.11.3
+    spectrum = 2 * np.cos(np.pi / FRAME_SAMPLES * np.outer(k + 0.5, n + 512.5)) @ wave  # ISO/IEC 14496-3, 4.6.11.3
     count = next(i for i, offset in enumerate(bands) if offset >= last)
     spectrum = np.concatenate([spectrum, np.zeros(bands[count] - last)])
     floor = float(np.abs(spectrum).max()) / 500

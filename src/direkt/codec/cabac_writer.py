@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-# Table 9-48 of H.265: rangeTabLps, by pStateIdx and qRangeIdx
+# ITU-T H.265, Table 9-48: rangeTabLps, by pStateIdx and qRangeIdx
 _RANGE = (
     (128, 176, 208, 240), (128, 167, 197, 227), (128, 158, 187, 216), (123, 150, 178, 205), (116, 142, 169, 195),
     (111, 135, 160, 185), (105, 128, 152, 175), (100, 122, 144, 166), (95, 116, 137, 158), (90, 110, 130, 150),
@@ -16,7 +16,7 @@ _RANGE = (
     (10, 12, 14, 16), (9, 11, 13, 15), (9, 11, 12, 14), (8, 10, 12, 14), (8, 9, 11, 13), (7, 9, 11, 12), (7, 9, 10, 12),
     (7, 8, 10, 11), (6, 8, 9, 11), (6, 7, 9, 10), (6, 7, 8, 9), (2, 2, 2, 2),
 )  # fmt: skip
-# Table 9-49: transIdxLps
+# ITU-T H.265, Table 9-49: transIdxLps
 _AFTER_RARE = (
     0, 0, 1, 2, 2, 4, 4, 5, 6, 7, 8, 9, 9, 11, 11, 12, 13, 13, 15, 15, 16, 16, 18, 18, 19, 19, 21, 21, 22, 22, 23, 24, 24,
     25, 26, 26, 27, 27, 28, 29, 29, 30, 30, 30, 31, 32, 32, 33, 33, 33, 34, 34, 35, 35, 35, 36, 36, 36, 37, 37, 37, 38, 38, 63,
@@ -24,7 +24,7 @@ _AFTER_RARE = (
 
 
 class CabacContext:
-    """What was learned of one kind of decision (9.3.2.2)."""
+    """What was learned of one kind of decision (ITU-T H.265, 9.3.2.2)."""
 
     __slots__ = ("state", "usual")
 

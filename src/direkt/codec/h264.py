@@ -40,7 +40,7 @@ _FILLER_MESSAGE, _RECOVERY_POINT = 3, 6  # Table D: payloadType
 _PROJECTIONS = {150: "equirectangular", 151: "cubemap"}
 
 # A slice of which every macroblock is skipped: its header, and what arithmetic coding needs once its contexts have
-# learned: a skip flag at the lowest probability, 2^-5.7, and an end_of_slice_flag take 0.035 bits (9.3.1.2)
+# learned: a skip flag at the lowest probability, 2^-5.7, and an end_of_slice_flag take 0.035 bits (ITU-T H.264, 9.3.1.2)
 _STILL_HEADER, _STILL_LEARNING = 16, 8  # bytes
 _STILL_MACROBLOCK = 0.0375 / 8  # bytes
 
@@ -60,7 +60,7 @@ class Reader(NalReader):
         self._field: int | None = None  # frame_num of the latest field
 
     def kind_of(self, first: int) -> int:
-        """nal_unit_type (7.3.1)."""
+        """nal_unit_type (ITU-T H.264, 7.3.1)."""
         return first & 31
 
     def kinds_of(self, first: Bytes) -> Bytes:
@@ -227,7 +227,7 @@ class Reader(NalReader):
                 self._pairing = self._pairing or new or kinds[unit] == syntax.IDR
                 self._field = head.frame_number
                 other = (head.frame_number, not head.bottom)
-                if self._half == other:  # the second field of a picture (7.4.1.2.4)
+                if self._half == other:  # the second field of a picture (ITU-T H.264, 7.4.1.2.4)
                     self._half, found.kept[n] = None, False
                 else:
                     self._half = (head.frame_number, head.bottom)
@@ -241,7 +241,7 @@ class Reader(NalReader):
     def _structure(
         self, data: memoryview, units: Units, kinds: Bytes, ahead: range, head: syntax.SliceHeader, sps: syntax.AvcSps
     ) -> tuple[Scan, Parity]:
-        """How a picture coded as a whole was taken (Table D-1), by the units in front of it."""
+        """How a picture coded as a whole was taken (ITU-T H.264, Table D-1), by the units in front of it."""
         structure = None
         if sps.pic_struct_present:
             for n in ahead:
@@ -291,7 +291,7 @@ def _escapes(samples: Samples, at: Column, size: Column) -> Column:
 
 
 def _slice_starts(samples: Samples, at: Column, size: Column) -> tuple[Column, Column, Column]:
-    """first_mb_in_slice, slice_type (0 to 4; -1: none such) and pic_parameter_set_id of slices (7.3.3)."""
+    """first_mb_in_slice, slice_type (0 to 4; -1: none such) and pic_parameter_set_id of slices (ITU-T H.264, 7.3.3)."""
     start, escaped = windows(samples, at + 1, size - 1)
     first, used = golomb(start, np.zeros(len(start), np.uint64))
     kind, used = golomb(start, used)

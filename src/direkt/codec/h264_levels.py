@@ -21,7 +21,7 @@ _FACTOR = {"high": 1.5, "high10": 3.6, "high422": 4.8, "high444": 4.8, "cavlc444
 
 
 def lowest_level(width: int, height: int, frame_rate: float, bitrate: float, profile: str, references: int = 1, tier: str = "") -> str:
-    """The lowest level (A.3) that allows a picture (px), its rate (fps) and its bitrate (kbit/s, NAL). There are no tiers.
+    """The lowest level (ITU-T H.264, A.3) that allows a picture (px), its rate (fps) and its bitrate (kbit/s, NAL). There are no tiers.
 
     Raises BitstreamError when none does.
     """

@@ -12,18 +12,18 @@ from fractions import Fraction
 from direkt.codec.bits import BitReader, BitstreamError, unescape
 from direkt.media import Buffer
 
-# Table 7-1
+# ITU-T H.264, Table 7-1
 SLICE, PARTITION_A, IDR, SEI, SPS, PPS, AUD, FILLER = 1, 2, 5, 6, 7, 8, 9, 12
 
-# Table 7-6, modulo 5
+# ITU-T H.264, Table 7-6, modulo 5
 P, B, I, SP, SI = range(5)  # noqa: E741
 
-_HIGH_SYNTAX = {100, 110, 122, 244, 44, 83, 86, 118, 128, 138, 139, 134, 135}  # 7.3.2.1.1
+_HIGH_SYNTAX = {100, 110, 122, 244, 44, 83, 86, 118, 128, 138, 139, 134, 135}  # ITU-T H.264, 7.3.2.1.1
 
 
 @dataclass(frozen=True, slots=True)
 class AvcHrd:
-    """What a hypothetical decoder's buffer is promised (E.1.2), from the first schedule."""
+    """What a hypothetical decoder's buffer is promised (ITU-T H.264, E.1.2), from the first schedule."""
 
     bitrate: int  # bit/s
     cpb_size: int  # bit
@@ -36,7 +36,7 @@ class AvcHrd:
 
 @dataclass(frozen=True, slots=True)
 class AvcSps:
-    """A sequence parameter set (7.3.2.1.1) with its VUI (E.1.1); None: the stream does not say."""
+    """A sequence parameter set (ITU-T H.264, 7.3.2.1.1) with its VUI (ITU-T H.264, E.1.1); None: the stream does not say."""
 
     id: int
     profile_idc: int
@@ -71,16 +71,16 @@ class AvcSps:
 
     @property
     def profile(self) -> str:
-        """The profile's name in the parameters' words (A.2)."""
+        """The profile's name in the parameters' words (ITU-T H.264, A.2)."""
         if self.profile_idc == 66:
             return "constrained-baseline" if self.constraints & 0x40 else "baseline"
         name = _PROFILES.get(self.profile_idc, "other")
-        intra = self.profile_idc in (110, 122, 244) and self.constraints & 0x10  # constraint_set3_flag (A.3.2)
+        intra = self.profile_idc in (110, 122, 244) and self.constraints & 0x10  # constraint_set3_flag (ITU-T H.264, A.3.2)
         return f"{name}-intra" if intra else name
 
     @property
     def level(self) -> str:
-        """The level, such as "3.1" or "1b" as "1.0b" (A.3, Table A-1)."""
+        """The level, such as "3.1" or "1b" as "1.0b" (ITU-T H.264, A.3, Table A-1)."""
         if self.level_idc == 9 or (
             self.level_idc == 11 and self.constraints & 0x10 and self.profile_idc in (66, 77, 88)
         ):
@@ -89,7 +89,7 @@ class AvcSps:
 
     @property
     def frame_rate(self) -> Fraction | None:
-        """Pictures a second as the VUI claims (E.2.1); None where it does not."""
+        """Pictures a second as the VUI claims (ITU-T H.264, E.2.1); None where it does not."""
         if not self.time_scale or not self.ticks_per_field:
             return None
         return Fraction(self.time_scale, 2 * self.ticks_per_field)
@@ -103,7 +103,7 @@ _PROFILES = {
 
 @dataclass(frozen=True, slots=True)
 class AvcPps:
-    """The fields of a picture parameter set (7.3.2.2) that are measured."""
+    """The fields of a picture parameter set (ITU-T H.264, 7.3.2.2) that are measured."""
 
     id: int
     sps_id: int
@@ -114,7 +114,7 @@ class AvcPps:
 
 @dataclass(frozen=True, slots=True)
 class SliceHeader:
-    """A slice header (7.3.3); what stands behind the redundant picture count is read for I slices only."""
+    """A slice header (ITU-T H.264, 7.3.3); what stands behind the redundant picture count is read for I slices only."""
 
     first_mb: int
     type: int  # P, B, I, SP or SI
@@ -334,7 +334,7 @@ def parse_slice(nal: Buffer, sps: AvcSps, pps: AvcPps | None = None) -> SliceHea
 
 
 def _forgets(bits: BitReader) -> bool:
-    """Whether dec_ref_pic_marking() (7.3.3.3) of a picture that is no IDR picture marks all before it as unused."""
+    """Whether dec_ref_pic_marking() (ITU-T H.264, 7.3.3.3) of a picture that is no IDR picture marks all before it as unused."""
     if not bits.flag():
         return False
     while operation := bits.ue():
@@ -347,7 +347,7 @@ def _forgets(bits: BitReader) -> bool:
 
 
 def parse_sei(nal: Buffer, header: int = 1) -> Iterator[tuple[int, bytes]]:
-    """Type and payload of each SEI message (7.3.2.3) in a NAL unit, whose header has ``header`` bytes (H.265: 2).
+    """Type and payload of each SEI message (ITU-T H.264, 7.3.2.3) in a NAL unit, whose header has ``header`` bytes (H.265: 2).
 
     Stops quietly at one that is cut.
     """
@@ -372,7 +372,7 @@ def parse_sei(nal: Buffer, header: int = 1) -> Iterator[tuple[int, bytes]]:
 
 
 def pic_struct(payload: bytes, sps: AvcSps) -> int | None:
-    """pic_struct of a pic_timing SEI message (D.1.3, Table D-1); None where it has none."""
+    """pic_struct of a pic_timing SEI message (ITU-T H.264, D.1.3, Table D-1); None where it has none."""
     if not sps.pic_struct_present:
         return None
     bits = BitReader(payload)
@@ -455,6 +455,6 @@ def reorder_of(unit: bytes) -> int | None:
         sps = parse_sps(unit)
     except BitstreamError:
         return None
-    if sps.order_type == 2 or sps.profile_idc == 66:  # 8.2.1.3, A.2.1
+    if sps.order_type == 2 or sps.profile_idc == 66:  # ITU-T H.264, 8.2.1.3, A.2.1
         return 0
     return sps.max_reorder

@@ -47,7 +47,7 @@ class Reader(NalReader):
         self._pairing = False  # it is known which fields are the first of a pair
 
     def kind_of(self, first: int) -> int:
-        """nal_unit_type (7.3.1.2)."""
+        """nal_unit_type (ITU-T H.265, 7.3.1.2)."""
         return first >> 1 & 63
 
     def kinds_of(self, first: Bytes) -> Bytes:
@@ -59,7 +59,7 @@ class Reader(NalReader):
         return syntax.parse_set(unit)
 
     def base_layer(self, samples: Samples, units: Units) -> Units:
-        """Those whose nuh_layer_id is 0 (7.4.2.2): others add depth, a second eye or more detail."""
+        """Those whose nuh_layer_id is 0 (ITU-T H.265, 7.4.2.2): others add depth, a second eye or more detail."""
         view = samples.view
         long = units.size >= syntax.HEADER_SIZE
         behind = np.where(long, view[np.where(long, units.at + 1, units.at)], 0)
@@ -209,7 +209,7 @@ class Reader(NalReader):
     def _first_fields(self, types: Column, structures: Mapping[int, int]) -> Column:
         """Which coded pictures begin a picture as it is shown: all, or where each is a field, the first ones of pairs.
 
-        A message says which field it is, and with which it makes a pair (Table D.2); without one, fields alternate.
+        A message says which field it is, and with which it makes a pair (ITU-T H.265, Table D.2); without one, fields alternate.
         """
         sps = self._sps
         if sps is None or not sps.field_seq:
@@ -233,7 +233,7 @@ class Reader(NalReader):
         return np.asarray(first, np.int64)
 
     def _scans(self, structures: Mapping[int, int], count: int) -> tuple[Codes, Codes]:
-        """How pictures were taken (Table D.2), by the messages in front of them or what is declared of all."""
+        """How pictures were taken (ITU-T H.265, Table D.2), by the messages in front of them or what is declared of all."""
         sps = self._sps
         scan: Codes = np.zeros(count, np.int8)
         parity: Codes = np.zeros(count, np.int8)

@@ -16,7 +16,7 @@ from direkt.codec.testcard import CardSettings, CodedPicture
 _BLOCK = 32  # px
 _QP = 26
 _ORDER_BITS = 8
-# initValue (Tables 9-5 to 9-37) for P slices, and of part_mode for I slices
+# initValue (ITU-T H.265, Tables 9-5 to 9-37) for P slices, and of part_mode for I slices
 _SKIP, _INTRA, _PART_I, _PART_P = (197, 185, 201), 149, 184, 154
 _TRAIL, _IDR = 1, 19
 

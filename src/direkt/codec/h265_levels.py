@@ -20,11 +20,11 @@ _FACTORS = {
     "monochrome": 0.733, "monochrome-12": 1.1, "monochrome-16": 1.467, "main12": 1.65, "main422-10": 1.833, "main422-12": 2.2,
     "main444": 2.2, "main444-10": 2.75, "main444-12": 3.3, "main444-16": 4.4,
 }  # fmt: skip
-_HELD = 6  # maxDpbPicBuf (A.4.2)
+_HELD = 6  # maxDpbPicBuf (ITU-T H.265, A.4.2)
 
 
 def _pictures(size: int, largest: int) -> int:
-    """MaxDpbSize (A.4.2): pictures that the decoder keeps, the one being decoded among them."""
+    """MaxDpbSize (ITU-T H.265, A.4.2): pictures that the decoder keeps, the one being decoded among them."""
     for share, times in ((4, 4), (2, 2), (4 / 3, 4 / 3)):
         if size * share <= largest:
             return min(int(times * _HELD), 16)
@@ -38,7 +38,7 @@ def _factor(profile: str) -> float:
 def lowest_level(
     width: int, height: int, frame_rate: float, bitrate: float, profile: str, references: int = 1, tier: str = ""
 ) -> str:
-    """The lowest level (A.4) that allows a picture (px), its rate (fps) and its bitrate (kbit/s, NAL).
+    """The lowest level (ITU-T H.265, A.4) that allows a picture (px), its rate (fps) and its bitrate (kbit/s, NAL).
 
     ``tier``: "main" or "high"; empty: in either. Raises BitstreamError when none does.
     """

@@ -11,7 +11,7 @@ from direkt.codec.h264_syntax import SAMPLE_ASPECTS  # Table E.1 is the same
 from direkt.codec.registry import H265_EXTENDED
 from direkt.media import Buffer
 
-# Table 7-1: nal_unit_type
+# ITU-T H.265, Table 7-1: nal_unit_type
 BLA, IDR_N_LP, CRA, LAST_IRAP = 16, 20, 21, 23
 VPS, SPS, PPS, FILLER, PREFIX_SEI, SUFFIX_SEI = 32, 33, 34, 38, 39, 40
 B, P, I = range(3)  # noqa: E741
@@ -23,7 +23,7 @@ _MOST_PICTURES = 16
 
 @dataclass(frozen=True, slots=True)
 class HevcHrd:
-    """What a hypothetical decoder's buffer is promised (E.2.2), from the first schedule."""
+    """What a hypothetical decoder's buffer is promised (ITU-T H.265, E.2.2), from the first schedule."""
 
     bitrate: int  # bit/s
     cpb_size: int  # bit
@@ -32,7 +32,7 @@ class HevcHrd:
 
 @dataclass(frozen=True, slots=True)
 class HevcSps:
-    """A sequence parameter set (7.3.2.2) with its VUI (E.2.1); None: the stream does not say."""
+    """A sequence parameter set (ITU-T H.265, 7.3.2.2) with its VUI (ITU-T H.265, E.2.1); None: the stream does not say."""
 
     id: int
     profile_idc: int
@@ -64,7 +64,7 @@ class HevcSps:
 
     @property
     def profile(self) -> str:
-        """The profile's name in the parameters' words (A.3)."""
+        """The profile's name in the parameters' words (ITU-T H.265, A.3)."""
         number = self.profile_idc or next((n for n in (1, 2, 3, 4) if self.compatibility >> (31 - n) & 1), 0)
         if number == 4:
             return self._extended
@@ -72,7 +72,7 @@ class HevcSps:
 
     @property
     def _extended(self) -> str:
-        """The name of a format range extensions profile, by what it forbids itself (A.3.5, Table A.2)."""
+        """The name of a format range extensions profile, by what it forbids itself (ITU-T H.265, A.3.5, Table A.2)."""
 
         def flag(place: int) -> int:
             return self.constraints >> (47 - place) & 1
@@ -85,12 +85,12 @@ class HevcSps:
 
     @property
     def level(self) -> str:
-        """The level, such as "4.1" (A.4: general_level_idc is 30 times that)."""
+        """The level, such as "4.1" (ITU-T H.265, A.4: general_level_idc is 30 times that)."""
         return f"{self.level_idc // 30}.{self.level_idc % 30 // 3}"
 
     @property
     def interlaced_source(self) -> bool:
-        """general_interlaced_source_flag without general_progressive_source_flag (7.4.4)."""
+        """general_interlaced_source_flag without general_progressive_source_flag (ITU-T H.265, 7.4.4)."""
         return self.constraints >> 46 & 3 == 1
 
     @property
@@ -101,7 +101,7 @@ class HevcSps:
 
 @dataclass(frozen=True, slots=True)
 class HevcPps:
-    """The fields of a picture parameter set (7.3.2.3) that slices need."""
+    """The fields of a picture parameter set (ITU-T H.265, 7.3.2.3) that slices need."""
 
     id: int
     sps_id: int
@@ -111,7 +111,7 @@ class HevcPps:
 
 @dataclass(frozen=True, slots=True)
 class Vps:
-    """A video parameter set (7.3.2.1), of which nobody here needs more than its number."""
+    """A video parameter set (ITU-T H.265, 7.3.2.1), of which nobody here needs more than its number."""
 
     id: int
 
@@ -176,7 +176,7 @@ def parse_sps(nal: Buffer) -> HevcSps:
 
 
 def _sub_layer_levels(bits: BitReader, count: int) -> None:
-    """The rest of profile_tier_level() (7.3.3)."""
+    """The rest of profile_tier_level() (ITU-T H.265, 7.3.3)."""
     told = [(bits.flag(), bits.flag()) for _ in range(count)]
     if count:
         bits.u(2 * (8 - count))
@@ -186,7 +186,7 @@ def _sub_layer_levels(bits: BitReader, count: int) -> None:
 
 
 def _scaling_lists(bits: BitReader) -> None:
-    """scaling_list_data() (7.3.4)."""
+    """scaling_list_data() (ITU-T H.265, 7.3.4)."""
     for size in range(4):
         for _ in range(2 if size == 3 else 6):
             if not bits.flag():
@@ -199,7 +199,7 @@ def _scaling_lists(bits: BitReader) -> None:
 
 
 def _reference_sets(bits: BitReader) -> None:
-    """The short-term reference picture sets (7.3.7, 7.4.8)."""
+    """The short-term reference picture sets (ITU-T H.265, 7.3.7, 7.4.8)."""
     count = bits.ue()
     if count > _MOST_SETS:
         raise BitstreamError(f"{count} sets of reference pictures where 64 are the most")
@@ -232,7 +232,7 @@ def _reference_sets(bits: BitReader) -> None:
 
 
 def _with_vui(bits: BitReader, sps: HevcSps) -> HevcSps:
-    """The same with what its VUI says (E.2.1), as far as that can be read."""
+    """The same with what its VUI says (ITU-T H.265, E.2.1), as far as that can be read."""
     found: dict[str, object] = {}
     try:
         if bits.flag():
@@ -273,7 +273,7 @@ def _with_vui(bits: BitReader, sps: HevcSps) -> HevcSps:
 
 
 def _hrd(bits: BitReader, sub_layers: int) -> HevcHrd | None:
-    """hrd_parameters(1, ...) (E.2.2): the first schedule of the highest sub-layer."""
+    """hrd_parameters(1, ...) (ITU-T H.265, E.2.2): the first schedule of the highest sub-layer."""
     kinds = bits.u(1) + bits.u(1)
     rate_scale = size_scale = 0
     parts = False
@@ -321,7 +321,7 @@ def parse_pps(nal: Buffer) -> HevcPps:
 
 
 def pic_struct(payload: bytes) -> int | None:
-    """pic_struct of a picture timing message (D.2.3) where frame_field_info_present_flag is set."""
+    """pic_struct of a picture timing message (ITU-T H.265, D.2.3) where frame_field_info_present_flag is set."""
     return payload[0] >> 4 if payload else None
 
 

@@ -6,12 +6,12 @@ from direkt.codec import aac
 from direkt.codec.bits import BitReader, BitstreamError
 from direkt.media import Buffer
 
-SYNC, HEADER = 0x2B7, 3  # of an AudioSyncStream (1.7.2): 11 bits, then 13 bits of length
+SYNC, HEADER = 0x2B7, 3  # of an AudioSyncStream (ISO/IEC 14496-3, 1.7.2): 11 bits, then 13 bits of length
 _MOST_FRAMES = 256  # of an element
 
 
 class Multiplex:
-    """Reads AudioMuxElements (1.7.3)."""
+    """Reads AudioMuxElements (ISO/IEC 14496-3, 1.7.3)."""
 
     def __init__(self, *, in_band: bool = True) -> None:
         """``in_band``: each element says whether its configuration follows (muxConfigPresent)."""
@@ -20,7 +20,7 @@ class Multiplex:
         self.configuration = b""  # AudioSpecificConfig
 
     def configure(self, bits: BitReader) -> None:
-        """StreamMuxConfig (1.7.3.1). Raises BitstreamError."""
+        """StreamMuxConfig (ISO/IEC 14496-3, 1.7.3.1). Raises BitstreamError."""
         version = bits.u(1)
         if version and bits.u(1):
             raise BitstreamError("an audio multiplex of an unknown version")

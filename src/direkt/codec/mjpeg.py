@@ -16,7 +16,7 @@ _HEAD = 4096  # bytes in which a frame header is looked for at first
 
 
 def parse_header(data: Buffer) -> dict[str, Scalar]:
-    """What the frame header (B.2.2) behind the start of an image says, by parameter name. Raises BitstreamError."""
+    """What the frame header (ITU-T T.81, B.2.2) behind the start of an image says, by parameter name. Raises BitstreamError."""
     view = bytes(data)
     if view[:2] != b"\xff\xd8":
         raise BitstreamError("no JPEG image where one should begin")
@@ -57,7 +57,7 @@ def _frame(body: bytes) -> dict[str, Scalar]:
 
 
 def build_header(width: int, height: int, sampling: int) -> bytes:
-    """The start of an image and its frame header (B.2.2), 8 bits, three components.
+    """The start of an image and its frame header (ITU-T T.81, B.2.2), 8 bits, three components.
 
     ``width``, ``height``: px; ``sampling``: of the first component, across and down, in four bits each; the others have 1 and 1.
     """

@@ -20,8 +20,8 @@ from fractions import Fraction
 from direkt.codec import h264
 from direkt.codec.bits import BitstreamError, escape, pack, se, stop, u, ue
 
-_QP = 28  # luma: LevelScale 256, so one DC level is one code value (8.5.10)
-_CHROMA_QP_OFFSET = -6  # chroma at QP 22: the same for chroma DC (8.5.11)
+_QP = 28  # luma: LevelScale 256, so one DC level is one code value (ITU-T H.264, 8.5.10)
+_CHROMA_QP_OFFSET = -6  # chroma at QP 22: the same for chroma DC (ITU-T H.264, 8.5.11)
 _PCM_BYTES = 384
 _HRD_BITS = 24  # length of each delay field
 _PROFILES = {"baseline": (66, 0x80), "constrained-baseline": (66, 0xC0), "main": (77, 0x40), "high": (100, 0)}
@@ -62,14 +62,14 @@ class CodedPicture:
 
 
 def _ycc(red: float, green: float, blue: float, kr: float, kb: float) -> Colour:
-    """R'G'B' (0 to 1) as limited-range Y'CbCr of 8 bits (E.2.1, equations for matrix_coefficients)."""
+    """R'G'B' (0 to 1) as limited-range Y'CbCr of 8 bits (ITU-T H.264, E.2.1, equations for matrix_coefficients)."""
     luma = kr * red + (1 - kr - kb) * green + kb * blue
     cb, cr = (blue - luma) / (2 * (1 - kb)), (red - luma) / (2 * (1 - kr))
     return round(16 + 219 * luma), round(128 + 224 * cb), round(128 + 224 * cr)
 
 
 def _level_code(level: int) -> str:
-    """One coefficient in CAVLC behind coeff_token with nothing else in the block (9.2.2, suffixLength 0)."""
+    """One coefficient in CAVLC behind coeff_token with nothing else in the block (ITU-T H.264, 9.2.2, suffixLength 0)."""
     if abs(level) == 1:
         return "0" if level > 0 else "1"
     code = (2 * level - 2 if level > 0 else -2 * level - 1) - 2
@@ -81,22 +81,22 @@ def _level_code(level: int) -> str:
 
 
 def _luma_dc(level: int) -> str:
-    """Intra16x16DCLevel with one coefficient or none, nC = 0 (Table 9-5); total_zeros is 0."""
+    """Intra16x16DCLevel with one coefficient or none, nC = 0 (ITU-T H.264, Table 9-5); total_zeros is 0."""
     if not level:
         return "1"
     return ("01" if abs(level) == 1 else "000101") + _level_code(level) + "1"
 
 
 def _chroma_dc(level: int) -> str:
-    """ChromaDCLevel with one coefficient or none, nC = -1 (Table 9-5); total_zeros is 0."""
+    """ChromaDCLevel with one coefficient or none, nC = -1 (ITU-T H.264, Table 9-5); total_zeros is 0."""
     if not level:
         return "01"
     return ("1" if abs(level) == 1 else "000111") + _level_code(level) + "1"
 
 
-_VERTICAL, _HORIZONTAL, _DC = 0, 1, 2  # Table 8-4
-_CHROMA_MODE = {_DC: 0, _HORIZONTAL: 1, _VERTICAL: 2}  # Table 8-5
-_BLANK: Colour = (128, 128, 128)  # what DC prediction gives with no neighbours (8.3.3.3)
+_VERTICAL, _HORIZONTAL, _DC = 0, 1, 2  # ITU-T H.264, Table 8-4
+_CHROMA_MODE = {_DC: 0, _HORIZONTAL: 1, _VERTICAL: 2}  # ITU-T H.264, Table 8-5
+_BLANK: Colour = (128, 128, 128)  # what DC prediction gives with no neighbours (ITU-T H.264, 8.3.3.3)
 
 
 class TestCard:
@@ -196,7 +196,7 @@ class TestCard:
         first = self._still_rows + self._marker_rows
         return out + [(x, y) for y in range(first, first + self._count_rows) for x in count]
 
-    # Macroblocks (7.3.5)
+    # Macroblocks (ITU-T H.264, 7.3.5)
 
     def _macroblock(self, x: int, y: int, index: int, inter: bool) -> str:
         want = self.colour_at(x, y, index)
@@ -221,7 +221,7 @@ class TestCard:
     def _code_rows(self, first: int, end: int, index: int) -> str:
         return "".join(self._macroblock(x, y, index, False) for y in range(first, end) for x in range(self._columns))
 
-    # Parameter sets (7.3.2)
+    # Parameter sets (ITU-T H.264, 7.3.2)
 
     def _write_sps(self) -> bytes:
         s = self.settings
@@ -297,7 +297,7 @@ class TestCard:
         return self._slice(keyframe, "".join(digits))
 
     def _grain_slice(self, keyframe: bool, blocks: int) -> bytes:
-        """The band below the card, its first ``blocks`` macroblocks as I_PCM (7.3.5: mb_type 25, or 30 in P)."""
+        """The band below the card, its first ``blocks`` macroblocks as I_PCM (ITU-T H.264, 7.3.5: mb_type 25, or 30 in P)."""
         total = self._grain_rows * self._columns
         blocks = total if keyframe else min(blocks, total)
         head = self._slice_header(self._card_rows * self._columns, keyframe)
@@ -317,7 +317,7 @@ class TestCard:
         return self._slice(keyframe, "", b"".join(parts))
 
     def _sei(self, keyframe: bool) -> bytes:
-        """buffering_period and pic_timing (D.1.2, D.1.3): what the HRD needs."""
+        """buffering_period and pic_timing (ITU-T H.264, D.1.2, D.1.3): what the HRD needs."""
         s = self.settings
         seconds = self._index / float(s.frame_rate)
         messages = b""
@@ -369,7 +369,7 @@ _GRAIN: list[bytes] = []
 
 
 def _grain() -> list[bytes]:
-    """Sixty-four macroblocks of grey noise: samples of I_PCM (7.3.5), none of them 0 (7.4.5)."""
+    """Sixty-four macroblocks of grey noise: samples of I_PCM (ITU-T H.264, 7.3.5), none of them 0 (ITU-T H.264, 7.4.5)."""
     if not _GRAIN:
         source = random.Random(64)
         for _ in range(64):

@@ -38,11 +38,11 @@ from direkt.media import (
 )
 from direkt.protocol import amf
 
-AUDIO, VIDEO, SCRIPT = 8, 9, 18  # E.4.1
+AUDIO, VIDEO, SCRIPT = 8, 9, 18  # FLV 10.1, E.4.1
 HEADER_SIZE, TAG_HEADER_SIZE = 9, 11
 TICK = Fraction(1, 1000)  # s
 
-# numbers in onMetaData (E.5), and the parameters that they are claims of
+# numbers in onMetaData (FLV 10.1, E.5), and the parameters that they are claims of
 FACTS = (
     ("width", "video.width"), ("height", "video.height"), ("framerate", "video.frame_rate"),
     ("videodatarate", "video.bitrate.mean"), ("audiodatarate", "audio.bitrate.mean"),
@@ -51,8 +51,8 @@ FACTS = (
 
 _AT_ONCE = 8192  # tags that are worked on together
 _SPAN = 40 << 20  # bytes that they may span: what is touched of a mapped file counts as memory
-_AAC, _EXTENDED_AUDIO = 10, 9  # SoundFormat (E.4.2.1); 9 marks a header with a four-character code
-_COMMAND_FRAME = 5  # FrameType (E.4.3.1): information, not a picture
+_AAC, _EXTENDED_AUDIO = 10, 9  # SoundFormat (FLV 10.1, E.4.2.1); 9 marks a header with a four-character code
+_COMMAND_FRAME = 5  # FrameType (FLV 10.1, E.4.3.1): information, not a picture
 _SIZE = struct.Struct(">I").unpack_from
 
 
@@ -218,7 +218,7 @@ class Tags:
             return time
         if self._stamp is None:
             self._stamp = int(stamps[0])
-            self._time = self._stamp - (1 << 32 if self._stamp >> 31 else 0)  # FLV's are signed (E.4.1)
+            self._time = self._stamp - (1 << 32 if self._stamp >> 31 else 0)  # FLV's are signed (FLV 10.1, E.4.1)
         steps = np.diff(stamps, prepend=self._stamp)
         steps = (steps + (1 << 31) & 0xFFFFFFFF) - (1 << 31)
         time[samples] = self._time + np.cumsum(steps)
@@ -276,7 +276,7 @@ class Tags:
             timed = np.array([layout.timed for layout in c.layouts])[number]
             if timed.any():
                 shift = (words(c.data, np.where(timed, offset - 3, 0)) >> np.uint64(40)).astype(np.int64)
-                pts = dts + np.where(timed, shift - ((shift & 0x800000) << 1), 0)  # SI24 (E.4.3.1)
+                pts = dts + np.where(timed, shift - ((shift & 0x800000) << 1), 0)  # SI24 (FLV 10.1, E.4.3.1)
             marked = np.array([layout.marked for layout in c.layouts])[number]
             arrival = None if c.arrival is None else c.arrival[where]
             yield Samples(track, c.data, offset, c.size[where] - head, dts, pts, marked, arrival)
@@ -333,7 +333,7 @@ class TagQueue:
 
 
 def _script(body: Buffer) -> Claims | None:
-    """onMetaData (E.5), also behind RTMP's @setDataFrame, as claims."""
+    """onMetaData (FLV 10.1, E.5), also behind RTMP's @setDataFrame, as claims."""
     try:
         values = amf.decode(bytes(body[:65536]))
     except amf.AmfError:
@@ -433,7 +433,7 @@ def _headers(data: memoryview, places: Column) -> tuple[Column, Column, Column, 
     front = words(data, places - 4)
     previous, here = (front >> np.uint64(32)).astype(np.int64), (front & np.uint64(0xFFFFFFFF)).astype(np.int64)
     times = (words(data, places + 4) >> np.uint64(32)).astype(np.int64)
-    # the time stamp's fourth byte comes last and is the highest (E.4.1)
+    # the time stamp's fourth byte comes last and is the highest (FLV 10.1, E.4.1)
     return here >> 24 & 31, here & 0xFFFFFF, (times & 0xFF) << 24 | times >> 8, previous
 
 

@@ -17,19 +17,19 @@ from direkt.protocol import amf
 
 Tag = tuple[int, int, bytes]  # type, time stamp (ms), body
 
-_KEY, _INTER = 1, 2  # FrameType (E.4.3.1)
+_KEY, _INTER = 1, 2  # FrameType (FLV 10.1, E.4.3.1)
 _CONFIGURATION, _CODED, _CODED_WITHOUT_TIME = 0, 1, 3  # packet types
-_AAC, _EXTENDED = 10, 9  # SoundFormat (E.4.2.1)
+_AAC, _EXTENDED = 10, 9  # SoundFormat (FLV 10.1, E.4.2.1)
 _RATES = {5512: 0, 11025: 1, 22050: 2, 44100: 3}  # SoundRate
 
 
 def header(*, audio: bool = True, video: bool = True) -> bytes:
-    """The file header and the first, empty previous tag size (E.2, E.3)."""
+    """The file header and the first, empty previous tag size (FLV 10.1, E.2, E.3)."""
     return struct.pack(">3sBBI", b"FLV", 1, (4 if audio else 0) | (1 if video else 0), HEADER_SIZE) + bytes(4)
 
 
 def tag(kind: int, milliseconds: int, body: Buffer) -> bytes:
-    """One tag with its trailing size (E.4.1). Raises ContainerError for a body too large for FLV."""
+    """One tag with its trailing size (FLV 10.1, E.4.1). Raises ContainerError for a body too large for FLV."""
     size = len(body)
     if size > 0xFFFFFF:
         raise ContainerError(f"a tag of {size} bytes; FLV allows 16777215")
@@ -39,7 +39,7 @@ def tag(kind: int, milliseconds: int, body: Buffer) -> bytes:
 
 
 def metadata(claims: Mapping[str, Scalar]) -> bytes:
-    """The body of a script tag with onMetaData (E.5): those of the claims that it has a name for."""
+    """The body of a script tag with onMetaData (FLV 10.1, E.5): those of the claims that it has a name for."""
     facts: dict[str, amf.Amf] = {}
     for key, name in FACTS:
         value = claims.get(name)
@@ -103,6 +103,6 @@ def _head(format: Format, codec: Codec, packet: int, marked: bool, shift: int) -
     if not codec.flv:
         return bytes([_EXTENDED << 4 | packet]) + codec.four_cc[0]
     if codec.flv[0] == _AAC:
-        return bytes([_AAC << 4 | 0xF, packet])  # always marked 44 kHz, 16 bit, stereo (E.4.2.1)
+        return bytes([_AAC << 4 | 0xF, packet])  # always marked 44 kHz, 16 bit, stereo (FLV 10.1, E.4.2.1)
     stereo = 1 if format.channels == 2 else 0
     return bytes([codec.flv[0] << 4 | _RATES.get(format.sample_rate, 3) << 2 | 2 | stereo])

@@ -47,7 +47,7 @@ def score(start: bytes) -> int:
 
 
 class _Columns:
-    """The headers of some packets (2.4.3.2)."""
+    """The headers of some packets (ISO/IEC 13818-1, 2.4.3.2)."""
 
     def __init__(self, rows: Bytes) -> None:
         self.rows = rows
@@ -91,7 +91,7 @@ class _Stream:
             yield from self.carried.take()
 
     def _once(self, block: _Columns, mine: Column) -> Column:
-        """Counts packets that are missing, by the continuity counter, and leaves out those that came twice (2.4.3.3)."""
+        """Counts packets that are missing, by the continuity counter, and leaves out those that came twice (ISO/IEC 13818-1, 2.4.3.3)."""
         mine = mine[(block.control[mine] & 1) != 0]
         if not len(mine):
             return mine
@@ -130,7 +130,7 @@ class _Stream:
             self._packet(whole[begin:end])
 
     def _packet(self, data: bytes) -> None:
-        """A PES packet (2.4.3.6)."""
+        """A PES packet (ISO/IEC 13818-1, 2.4.3.6)."""
         if len(data) < 9 or data[:3] != b"\0\0\1" or data[6] >> 6 != 2:
             self.broken += bool(data)
             return

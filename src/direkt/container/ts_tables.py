@@ -32,7 +32,7 @@ class StreamKind:
 
 
 _NOTHING = "nothing here reads it in a transport stream"
-# Table 2-34, and values that ATSC A/53 and others registered
+# ISO/IEC 13818-1, Table 2-34, and values that ATSC A/53 and others registered
 _KINDS = {
     0x01: StreamKind("video", "other", reason="MPEG-1 video: " + _NOTHING), 0x02: StreamKind("video", "mpeg2", reason=_NOTHING),
     0x03: StreamKind("audio", "mp2", "mpeg"), 0x04: StreamKind("audio", "mp2", "mpeg"), 0x0F: StreamKind("audio", "aac", "adts"),
@@ -43,7 +43,7 @@ _KINDS = {
     0xCF: StreamKind("audio", "aac", reason="it is scrambled"), 0xDB: StreamKind("video", "h264", reason="it is scrambled"),
 }  # fmt: skip
 _OTHERS = {0x05: "private sections", 0x06: "private data", 0x15: "metadata", 0x86: "splice points"}
-# Registration descriptors (2.6.8) and those of ETSI EN 300 468, of private data
+# Registration descriptors (ISO/IEC 13818-1, 2.6.8) and those of ETSI EN 300 468, of private data
 _REGISTERED = {
     b"AC-3": _KINDS[0x81], b"EAC3": _KINDS[0x87], b"HEVC": _KINDS[0x24], b"Opus": StreamKind("audio", "opus", reason=_NOTHING),
     b"AV01": StreamKind("video", "av1", reason=_NOTHING), b"DTS1": StreamKind("audio", "other", reason="DTS: " + _NOTHING),
@@ -88,7 +88,7 @@ def _kind(stream_type: int, descriptors: bytes) -> StreamKind | None:
 
 
 class _Sections:
-    """Joins the sections of one PID (2.4.4.1)."""
+    """Joins the sections of one PID (ISO/IEC 13818-1, 2.4.4.1)."""
 
     def __init__(self) -> None:
         self._open: bytearray | None = None

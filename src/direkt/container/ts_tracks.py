@@ -1,7 +1,7 @@
 """What PES packets carry (ISO/IEC 13818-1, 2.4.3): a stream of bytes for each track, and times that stand in front of some.
 
 A PES packet is neither a picture nor a frame of sound: several may lie in one, and one in several. A time belongs to the
-first that begins in its packet (2.4.3.7). Pictures without one lie evenly between those that have one; frames of sound
+first that begins in its packet (ISO/IEC 13818-1, 2.4.3.7). Pictures without one lie evenly between those that have one; frames of sound
 follow one another by their own length.
 """
 

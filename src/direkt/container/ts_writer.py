@@ -13,8 +13,8 @@ from direkt.codec import aac, h264_syntax
 from direkt.container import ContainerError
 from direkt.media import Format, Samples
 
-PACKET = 188  # bytes (2.4.3.2)
-CLOCK = 90_000  # Hz of time stamps (2.4.3.7)
+PACKET = 188  # bytes (ISO/IEC 13818-1, 2.4.3.2)
+CLOCK = 90_000  # Hz of time stamps (ISO/IEC 13818-1, 2.4.3.7)
 _PMT_PID, _PIDS = 0x1000, {"video": 0x100, "audio": 0x101}
 _STREAM_TYPES = {"h264": 0x1B, "aac": 0x0F}  # table 2-34
 _STREAM_IDS = {"video": 0xE0, "audio": 0xC0}  # table 2-22
@@ -56,7 +56,7 @@ class TsWriter:
             self._sound = adts_fields(event.configuration)
 
     def tables(self) -> bytes:
-        """Which programme there is, and of what it is made (2.4.4.3, 2.4.4.8)."""
+        """Which programme there is, and of what it is made (ISO/IEC 13818-1, 2.4.4.3, 2.4.4.8)."""
         pat = struct.pack(">HBBBHH", 1, 0xC1, 0, 0, 1, 0xE000 | _PMT_PID)
         clock = _PIDS["video" if "video" in self._formats else "audio"]
         pmt = struct.pack(">HBBBHH", 1, 0xC1, 0, 0, 0xE000 | clock, 0xF000)
@@ -116,7 +116,7 @@ class TsWriter:
         return b"".join(out)
 
     def _packet(self, pid: int, payload: bytes, *, begins: bool, field: bytes = b"") -> bytes:
-        """One packet (2.4.3.2); stuffing goes into the adaptation field (2.4.3.4)."""
+        """One packet (ISO/IEC 13818-1, 2.4.3.2); stuffing goes into the adaptation field (ISO/IEC 13818-1, 2.4.3.4)."""
         short = PACKET - 4 - len(field) - len(payload)
         if short:
             if not field:
@@ -130,7 +130,7 @@ class TsWriter:
 
 
 def _stamp(kind: int, time: int) -> bytes:
-    """A time stamp of 33 bits between marker bits (2.4.3.6)."""
+    """A time stamp of 33 bits between marker bits (ISO/IEC 13818-1, 2.4.3.6)."""
     time &= (1 << 33) - 1
     return struct.pack(
         ">BHH", kind << 4 | time >> 30 << 1 | 1, (time >> 15 & 0x7FFF) << 1 | 1, (time & 0x7FFF) << 1 | 1
@@ -138,7 +138,7 @@ def _stamp(kind: int, time: int) -> bytes:
 
 
 def _clock_field(base: int, *, key: bool) -> bytes:
-    """An adaptation field with the clock reference (2.4.3.5)."""
+    """An adaptation field with the clock reference (ISO/IEC 13818-1, 2.4.3.5)."""
     base &= (1 << 33) - 1
     return bytes([7, 0x10 | (0x40 if key else 0)]) + (base << 15 | 0x3F << 9).to_bytes(6, "big")
 

@@ -10,11 +10,11 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import Annotated, Literal
 
-from pydantic import Field, WithJsonSchema, field_validator, model_validator
+from pydantic import Field, WithJsonSchema, model_validator
 
 from direkt import parameters
 from direkt.demand import Demand
-from direkt.documents import Strict
+from direkt.documents import Strict, checked
 from direkt.errors import UnusableInput
 from direkt.parameters import Values
 from direkt.protocol import address
@@ -130,7 +130,12 @@ def span_demand(name: str, minimum: float, maximum: float | None) -> Demand | No
     )
 
 
-Scheme = Annotated[str, WithJsonSchema({"enum": list(SCHEMES)})]
+def _known(scheme: str) -> None:
+    if scheme not in SCHEMES:
+        raise ValueError(f"expected {' or '.join(SCHEMES)}, got {scheme!r}")
+
+
+Scheme = Annotated[str, checked(_known), WithJsonSchema({"enum": list(SCHEMES)})]
 
 
 class Latency(Strict):
@@ -183,26 +188,14 @@ class Protocol(Strict):
         told = "; ".join(part for part in more if part)
         return f"{self.protocol} on port {self.port}{f' ({told})' if told else ''}"
 
-    @field_validator("protocol")
-    @classmethod
-    def _known(cls, value: str) -> str:
-        if value not in SCHEMES:
-            raise ValueError(f"expected {' or '.join(SCHEMES)}, got {value!r}")
-        return value
 
 
 class Server(Strict):
     """One server address of the ingest."""
 
-    address: str
+    address: Annotated[str, checked(address.parse)]
     region: str = ""
     role: Literal["primary", "backup"] = "primary"
-
-    @field_validator("address")
-    @classmethod
-    def _address(cls, value: str) -> str:
-        address.parse(value)
-        return value
 
     @property
     def parsed(self) -> ServerAddress:

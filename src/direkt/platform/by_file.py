@@ -33,7 +33,8 @@ from direkt.platform.event import (
 from direkt.platform.interface import stamp
 from direkt.platform.planned import WantedEvent, picture_kind, reference_in
 from direkt.platform.platform_file import PlatformFile, PlatformRequest, StepEntry, UntilEntry
-from direkt.rig.events import Audience, EventState, length_of
+from direkt.rig.events import Audience, EventState
+from direkt.rig.values import length_of
 from direkt.secret import Secret
 
 _POLL = 1.0  # s between looks while an event is on its way

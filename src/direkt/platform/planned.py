@@ -1,7 +1,7 @@
 """When an event takes place, and what it is to be at a platform then.
 
 Local times follow RFC 5545: a rule repeats the time of day, whatever the offset; a time that a clock change leaves out is
-read with the offset before it, and of one that comes twice the first is meant (3.3.5).
+read with the offset before it, and of one that comes twice the first is meant (RFC 5545, 3.3.5).
 """
 
 from __future__ import annotations
@@ -17,17 +17,8 @@ from typing import TYPE_CHECKING
 from direkt import files
 from direkt.errors import UnusableInput
 from direkt.rig import templates
-from direkt.rig.events import (
-    Audience,
-    Delay,
-    EventEntry,
-    FieldValue,
-    Projection,
-    length_of,
-    local_time,
-    rule_parts,
-    zone_of,
-)
+from direkt.rig.events import Audience, Delay, EventEntry, FieldValue, Projection
+from direkt.rig.values import length_of, local_time, rule_parts, zone_of
 
 if TYPE_CHECKING:
     from direkt.rig.file import Rig

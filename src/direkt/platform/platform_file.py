@@ -24,7 +24,8 @@ from direkt.described.words import UNITS, SettingEntry
 from direkt.documents import Document, DocumentError, Problem, Strict
 from direkt.parameters import ParameterError
 from direkt.platform.event import FieldSpec, Part, PlatformFacts
-from direkt.rig.events import Audience, Delay, EventState, FieldValue, Projection, length_of
+from direkt.rig.events import Audience, Delay, EventState, FieldValue, Projection
+from direkt.rig.values import length_of
 
 PlatformRequest = Literal[
     "list", "make", "change", "picture", "open", "air", "finish", "drop", "ingest", "renew", "seen"

@@ -15,7 +15,7 @@ from lxml import etree
 from direkt.errors import Malformed
 from direkt.protocol import soap, tree
 
-GROUP4, GROUP6, PORT = "239.255.255.250", "ff02::c", 3702  # 2.4
+GROUP4, GROUP6, PORT = "239.255.255.250", "ff02::c", 3702  # WS-Discovery 2005/04, 2.4
 WSD = "http://schemas.xmlsoap.org/ws/2005/04/discovery"
 WSA = "http://schemas.xmlsoap.org/ws/2004/08/addressing"
 NETWORK = "http://www.onvif.org/ver10/network/wsdl"
@@ -52,7 +52,7 @@ class Match:
 
 
 def probe(message_id: str, types: Iterable[tuple[str, str]] = ()) -> bytes:
-    """A probe (5.3) for devices of all ``types`` (namespace and name); ``message_id``: a URI that nobody else uses."""
+    """A probe (WS-Discovery 2005/04, 5.3) for devices of all ``types`` (namespace and name); ``message_id``: a URI that nobody else uses."""
     prefixes = {namespace: f"t{n}" for n, namespace in enumerate(dict.fromkeys(ns for ns, _ in types))}
     body = etree.Element(f"{{{WSD}}}Probe", nsmap={"d": WSD, **{prefix: ns for ns, prefix in prefixes.items()}})
     names = " ".join(f"{prefixes[ns]}:{name}" for ns, name in types)
@@ -77,7 +77,7 @@ def _header(action: str, message_id: str, to: str, relates_to: str = "") -> list
 
 
 def read(data: bytes) -> list[Match]:
-    """What a ProbeMatches (5.3), ResolveMatches (6.3) or Hello (4.1) tells. Raises Malformed for anything else."""
+    """What a ProbeMatches (WS-Discovery 2005/04, 5.3), ResolveMatches (WS-Discovery 2005/04, 6.3) or Hello (WS-Discovery 2005/04, 4.1) tells. Raises Malformed for anything else."""
     if len(data) > _LARGEST:
         raise Malformed(f"a datagram of {len(data)} bytes")
     envelope = soap.read(data)
@@ -126,7 +126,7 @@ def _joined(a: tuple[str, ...], b: tuple[str, ...]) -> tuple[str, ...]:
 
 # The device's end
 
-RFC3986, STRCMP0, NONE = f"{WSD}/rfc2396", f"{WSD}/strcmp0", f"{WSD}/none"  # 5.1: how scopes are compared
+RFC3986, STRCMP0, NONE = f"{WSD}/rfc2396", f"{WSD}/strcmp0", f"{WSD}/none"  # WS-Discovery 2005/04, 5.1: how scopes are compared
 
 
 @dataclass(frozen=True, slots=True)
@@ -141,7 +141,7 @@ class Probe:
     endpoint: str = ""
 
     def matches(self, types: Iterable[tuple[str, str]], scopes: Iterable[str]) -> bool:
-        """Whether a device of these types and scopes is meant (5.1): all that is asked for must be there."""
+        """Whether a device of these types and scopes is meant (WS-Discovery 2005/04, 5.1): all that is asked for must be there."""
         listed, there = set(types), list(scopes)
         if not all(one in listed for one in self.types):
             return False
@@ -165,7 +165,7 @@ def _below(wanted: str, scope: str) -> bool:
 
 
 def read_probe(data: bytes) -> Probe:
-    """A Probe (5.3) or Resolve (6.3). Raises Malformed for what is none."""
+    """A Probe (WS-Discovery 2005/04, 5.3) or Resolve (WS-Discovery 2005/04, 6.3). Raises Malformed for what is none."""
     envelope = soap.read(data)
     body = envelope.body
     kind = tree.local(body) if body is not None else ""

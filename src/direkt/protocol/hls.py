@@ -34,7 +34,7 @@ class HlsSegment:
 
     address: str
     seconds: float
-    begins: datetime.datetime | None  # when it was taken, where that is told (4.3.2.6)
+    begins: datetime.datetime | None  # when it was taken, where that is told (RFC 8216, 4.3.2.6)
     number: int
 
 
@@ -44,7 +44,7 @@ class Playlist:
 
     variants: tuple[Variant, ...]
     segments: tuple[HlsSegment, ...]
-    target: float = 0.0  # s, the longest segment (4.3.3.1)
+    target: float = 0.0  # s, the longest segment (RFC 8216, 4.3.3.1)
     ended: bool = False
     encrypted: bool = False
 

@@ -6,7 +6,7 @@ import datetime
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Literal
+from typing import Annotated, Literal
 from urllib.parse import urlsplit
 
 from pydantic import Field, field_validator
@@ -16,12 +16,13 @@ from direkt.destination import library, references
 from direkt.destination.sheet import Sheet
 from direkt.device import library as drivers
 from direkt.device.state import Driver
-from direkt.documents import DocumentError, Problem, Strict
+from direkt.documents import DocumentError, Problem, Strict, checked
 from direkt.errors import UnusableInput
 from direkt.protocol import address, source
 from direkt.protocol.schemes import SPOKEN
-from direkt.rig.events import EventEntry, PlatformEntry, zone_of
+from direkt.rig.events import EventEntry, PlatformEntry
 from direkt.rig.trust import content_of
+from direkt.rig.values import Reference, Zone
 from direkt.rig.watch import ScheduleEntry, WatchEntry
 from direkt.secret import Secret
 
@@ -37,12 +38,22 @@ def _has_place(url: str) -> bool:
         return False
 
 
+def _moment(text: str) -> None:
+    try:
+        datetime.datetime.fromisoformat(text)
+    except ValueError:
+        raise ValueError(f"expected date and time like 2026-07-03 09:00, got {text!r}") from None
+
+
+Moment = Annotated[str, checked(_moment)]
+
+
 class DeviceEntry(Strict):
     """A camera or encoder."""
 
     driver: str
     address: str = ""  # http://host:port; empty: no program can reach it
-    login: str | None = None  # reference to user:password
+    login: Reference | None = None  # reference to user:password
     certificate: Literal["checked", "any"] = "checked"  # of a device that is reached by https
     insecure: Literal["yes", "no"] = "no"  # yes: its login may go unencrypted over http:// beyond the local network
 
@@ -58,12 +69,6 @@ class DeviceEntry(Strict):
             raise ValueError("the address holds a login; put a reference under 'login'")
         return value.rstrip("/")
 
-    @field_validator("login")
-    @classmethod
-    def _login(cls, value: str | None) -> str | None:
-        if value is not None:
-            references.parse_ref(value)
-        return value
 
 
 class DestinationEntry(Strict):
@@ -71,7 +76,7 @@ class DestinationEntry(Strict):
 
     sheet: str
     server: str
-    key: str
+    key: Reference
     backup: str | None = None  # the server address for feeds whose role is backup
     platform: str | None = None  # where its events are made; None: by hand
 
@@ -85,11 +90,6 @@ class DestinationEntry(Strict):
             raise ValueError(f"Direkt does not speak {found.scheme} itself so far; expected {' or '.join(SPOKEN)}")
         return value
 
-    @field_validator("key")
-    @classmethod
-    def _key(cls, value: str) -> str:
-        references.parse_ref(value)
-        return value
 
 
 class FeedEntry(Strict):
@@ -105,7 +105,7 @@ class FeedEntry(Strict):
         None  # where the device gives the channel out, where its driver does not know: rtsp://host/path
     )
     role: Literal["primary", "backup"] = "primary"  # backup: it goes to the destination's backup server
-    start: str | None = None  # when it goes on air, in local time: 2026-07-03 09:00
+    start: Moment | None = None  # when it goes on air, in local time: 2026-07-03 09:00
 
     @field_validator("source")
     @classmethod
@@ -116,15 +116,6 @@ class FeedEntry(Strict):
                 raise ValueError("the address holds a login; put a reference under the device's 'login'")
         return value
 
-    @field_validator("start")
-    @classmethod
-    def _start(cls, value: str | None) -> str | None:
-        if value is not None:
-            try:
-                datetime.datetime.fromisoformat(value)
-            except ValueError:
-                raise ValueError(f"expected date and time like 2026-07-03 09:00, got {value!r}") from None
-        return value
 
 
 class Uplink(Strict):
@@ -150,14 +141,8 @@ class RigFile(Strict):
     events: dict[str, EventEntry] = {}
     watch: WatchEntry = WatchEntry()
     schedule: dict[str, ScheduleEntry] = {}
-    zone: str | None = None  # of the IANA time zone database; None: this machine's
+    zone: Zone | None = None  # of the IANA time zone database; None: this machine's
 
-    @field_validator("zone")
-    @classmethod
-    def _zone(cls, value: str | None) -> str | None:
-        if value is not None:
-            zone_of(value)
-        return value
 
 
 class RigError(UnusableInput):

@@ -9,26 +9,13 @@ from urllib.parse import urlsplit
 
 from pydantic import Field, field_validator, model_validator
 
-from direkt.destination import references
 from direkt.documents import Strict
-from direkt.rig.events import length_of
+from direkt.rig.values import Length, MailAddress, Reference
 
 _WINDOW = re.compile(r"([01]\d|2[0-3]):([0-5]\d)-([01]\d|2[0-3]):([0-5]\d)")
 Day = Literal["MO", "TU", "WE", "TH", "FR", "SA", "SU"]  # as RFC 5545 has them
 DAYS: tuple[Day, ...] = ("MO", "TU", "WE", "TH", "FR", "SA", "SU")
 Way = Literal["webhook", "mail", "command"]  # of notifying; what each does: watch/notify.py, WAYS
-_MAIL = re.compile(r"[^\s@<>,;]+@[^\s@<>,;]+")
-
-
-def _length(value: str) -> str:
-    length_of(value)
-    return value
-
-
-def _reference(value: str | None) -> str | None:
-    if value is not None:
-        references.parse_ref(value)
-    return value
 
 
 class RecoverEntry(Strict):
@@ -36,29 +23,24 @@ class RecoverEntry(Strict):
 
     push: int = Field(default=3, ge=0, le=100)  # times
     device: int = Field(default=0, ge=0, le=20)  # times; 0: a device is never restarted by itself
-    within: str = "30m"  # the time in which these are counted
-    pause: str = "5s"  # before the first try; each further one is twice as long
-
-    _lengths = field_validator("within", "pause")(_length)
+    within: Length = "30m"  # the time in which these are counted
+    pause: Length = "5s"  # before the first try; each further one is twice as long
 
 
 class NotifyEntry(Strict):
     """One who is notified: by a webhook, by mail, or by a command. Each state once, again as a reminder, and when it is over."""
 
     webhook: str | None = None  # https://host/path
-    secret: str | None = None  # reference to what the webhook's requests are signed with
-    mail: list[str] = []
+    secret: Reference | None = None  # reference to what the webhook's requests are signed with
+    mail: list[MailAddress] = []
     server: str | None = None  # smtps://host or smtp://host, which has to offer STARTTLS
-    login: str | None = None  # reference to user:password of the mail server
-    sender: str | None = None
+    login: Reference | None = None  # reference to user:password of the mail server
+    sender: MailAddress | None = None
     command: str | None = None  # words; it gets the notice as JSON on its standard input
-    remind: str = "15m"  # a state that goes on is told again after this long
+    remind: Length = "15m"  # a state that goes on is told again after this long
     min_severity: Literal["advise", "fail"] = "advise"  # of the states that are notified
     RENAMED: ClassVar[Mapping[str, str]] = {"least": "min_severity"}
     certificate: Literal["checked", "any"] = "checked"  # of the webhook or the mail server
-
-    _lengths = field_validator("remind")(_length)
-    _references = field_validator("secret", "login")(_reference)
 
     @field_validator("webhook")
     @classmethod
@@ -69,21 +51,6 @@ class NotifyEntry(Strict):
     @classmethod
     def _server(cls, value: str | None) -> str | None:
         return value if value is None else _url(value, ("smtps", "smtp"), "smtps://mail.example", path=False)
-
-    @field_validator("mail")
-    @classmethod
-    def _mail(cls, value: list[str]) -> list[str]:
-        for text in value:
-            if _MAIL.fullmatch(text) is None:
-                raise ValueError(f"expected a mail address like crew@regatta.example, got {text!r}")
-        return value
-
-    @field_validator("sender")
-    @classmethod
-    def _sender(cls, value: str | None) -> str | None:
-        if value is not None and _MAIL.fullmatch(value) is None:
-            raise ValueError(f"expected a mail address like direkt@regatta.example, got {value!r}")
-        return value
 
     @property
     def way(self) -> Way:
@@ -123,23 +90,19 @@ class WatchEntry(Strict):
     RENAMED: ClassVar[Mapping[str, str]] = {"mend": "recover", "tell": "notify"}
     hot: float = Field(default=75, gt=0, le=150)  # degrees Celsius of a device
     disk_gb: float = Field(default=2, ge=0)  # free on this machine's disk, at the least
-    session: str = "30m"  # before a platform's limit ends a push
+    session: Length = "30m"  # before a platform's limit ends a push
     certificate_days: float = Field(default=14, ge=0)  # before a server's certificate ends
-
-    _lengths = field_validator("session")(_length)
 
 
 class ScheduleEntry(Strict):
     """Something that begins and ends by the clock: an event, or the push of a feed."""
 
     event: str | None = None
-    before: str = "10m"  # so long before an event's start its order begins
+    before: Length = "10m"  # so long before an event's start its order begins
     feed: str | None = None
     window: str | None = None  # of each day, in local time: 06:00-21:00; it may pass midnight
     days: list[Day] = list(DAYS)  # on which a window begins
     always: bool = False
-
-    _lengths = field_validator("before")(_length)
 
     @field_validator("window")
     @classmethod

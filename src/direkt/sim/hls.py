@@ -111,7 +111,7 @@ class Hls:
         return f"#EXTM3U\n#EXT-X-STREAM-INF:BANDWIDTH={max(1, self.bandwidth)}{size}\nlive.m3u8\n"
 
     def playlist(self, *, ended: bool) -> str:
-        """The media playlist (4.3.3)."""
+        """The media playlist (RFC 8216, 4.3.3)."""
         with self._lock:
             out = self._out()[-_SHOWN:]
         longest = max((s.seconds for s in out), default=_SHORTEST)

@@ -35,8 +35,8 @@ from direkt.destination.references import Sources
 from direkt.errors import NoAnswer, UnusableInput, os_words, tls_words
 from direkt.printable import printable
 from direkt.protocol import httpsignature
-from direkt.rig.events import length_of
 from direkt.rig.file import Rig, place_of
+from direkt.rig.values import length_of
 from direkt.rig.watch import NotifyEntry, Way
 from direkt.secret import Secret, without
 from direkt.store.notified import NotifiedMemory, One

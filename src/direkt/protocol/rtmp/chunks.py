@@ -17,7 +17,7 @@ import numpy as np
 
 from direkt.protocol.rtmp.errors import RtmpError
 
-# 5.4 and 7.1: message types
+# RTMP 1.0, 5.4 and 7.1: message types
 SET_CHUNK_SIZE, ABORT, ACKNOWLEDGEMENT, USER_CONTROL, WINDOW_SIZE, PEER_BANDWIDTH = 1, 2, 3, 4, 5, 6
 AUDIO, VIDEO, DATA3, SHARED3, COMMAND3, DATA, SHARED, COMMAND, AGGREGATE = 8, 9, 15, 16, 17, 18, 19, 20, 22
 
@@ -54,7 +54,7 @@ class _Incoming:
     held: bytearray | None = None
 
     def begin(self, kind: int, field: int, length: int, type_: int, stream: int, extended: bytes) -> None:
-        """A message begins with a header of this kind (5.3.1.2): its time is told whole, as a step, or as the step before."""
+        """A message begins with a header of this kind (RTMP 1.0, 5.3.1.2): its time is told whole, as a step, or as the step before."""
         if kind == 0:
             self.timestamp, self.delta = field, field
         else:
@@ -105,7 +105,7 @@ class ChunkReader:
         size = int.from_bytes(payload[:4], "big") & 0x7FFFFFFF
         if size < 1:
             raise RtmpError("a chunk size of 0")
-        self.chunk_size = min(size, 0xFFFFFF)  # no message is longer (5.4.1)
+        self.chunk_size = min(size, 0xFFFFFF)  # no message is longer (RTMP 1.0, 5.4.1)
 
     def _abort(self, stream: int) -> None:
         incoming = self._streams.get(stream)
@@ -154,7 +154,7 @@ class ChunkReader:
         return RtmpMessage(incoming.type, incoming.stream, incoming.timestamp, bytes(held))
 
     def _basic_header(self) -> tuple[_Incoming, int, int, int] | None:
-        """The chunk stream with its number, the kind of the header that follows, and where that begins (5.3.1.1); None: bytes are lacking."""
+        """The chunk stream with its number, the kind of the header that follows, and where that begins (RTMP 1.0, 5.3.1.1); None: bytes are lacking."""
         buffer, at = self._buffer, self._at
         if at >= len(buffer):
             return None
@@ -173,7 +173,7 @@ class ChunkReader:
         return incoming, number, kind, at + size
 
     def _message_header(self, incoming: _Incoming, number: int, kind: int, head: int) -> tuple[int, int, int, int, bytes, int] | None:
-        """Time field, length, type, message stream, extended time and where the body begins (5.3.1.2); None: bytes are lacking. Nothing is changed."""
+        """Time field, length, type, message stream, extended time and where the body begins (RTMP 1.0, 5.3.1.2); None: bytes are lacking. Nothing is changed."""
         buffer, size = self._buffer, (11, 7, 3, 0)[kind]
         if len(buffer) - head < size:
             return None
@@ -187,7 +187,7 @@ class ChunkReader:
         if kind and not incoming.begun:
             raise RtmpError(f"chunk stream {number} begins with a header of type {kind}, which refers to one before it")
         body, extended = head + size, incoming.extended
-        if field == _EXTENDED or (kind == 3 and extended):  # 5.3.1.3, on continuation chunks too
+        if field == _EXTENDED or (kind == 3 and extended):  # RTMP 1.0, 5.3.1.3, on continuation chunks too
             if len(buffer) - body < 4:
                 return None
             found = bytes(buffer[body : body + 4])
@@ -270,7 +270,7 @@ class ChunkWriter:
 
 
 def split_aggregate(message: RtmpMessage) -> Iterator[RtmpMessage]:
-    """The messages inside an aggregate message (7.1.6), with the times that they stand for. Raises RtmpError."""
+    """The messages inside an aggregate message (RTMP 1.0, 7.1.6), with the times that they stand for. Raises RtmpError."""
     data, at = message.payload, 0
     shift: int | None = None
     while at < len(data):

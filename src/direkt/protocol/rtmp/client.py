@@ -50,7 +50,7 @@ class PlayEnded:
 
 ClientEvent = Connected | PublishStarted | PlayStarted | PlayEnded | TagMessage | PushRefused
 
-_BUFFER_LENGTH, _BUFFER = (3).to_bytes(2, "big"), (1000).to_bytes(4, "big")  # 7.1.7: ms that a player keeps
+_BUFFER_LENGTH, _BUFFER = (3).to_bytes(2, "big"), (1000).to_bytes(4, "big")  # RTMP 1.0, 7.1.7: ms that a player keeps
 
 _CONNECT, _RELEASE, _FC_PUBLISH, _CREATE, _PUBLISH, _FC_UNPUBLISH, _DELETE = map(float, range(1, 8))  # transactions
 

@@ -31,7 +31,7 @@ _CHUNK_SIZE = 4096
 
 @dataclass(frozen=True, slots=True)
 class ConnectRequest:
-    """A client asks for an application (7.2.1.1)."""
+    """A client asks for an application (RTMP 1.0, 7.2.1.1)."""
 
     app: str
     url: str  # tcUrl, as the client gave it
@@ -39,7 +39,7 @@ class ConnectRequest:
 
 @dataclass(frozen=True, slots=True)
 class PublishRequest:
-    """A client wants to publish (7.2.2.6). The name is the stream key: never show it."""
+    """A client wants to publish (RTMP 1.0, 7.2.2.6). The name is the stream key: never show it."""
 
     name: str = field(repr=False)
     kind: str  # live, record or append
@@ -47,7 +47,7 @@ class PublishRequest:
 
 @dataclass(frozen=True, slots=True)
 class PlayRequest:
-    """A client wants to play (7.2.2.1). The name may be a key: never show it."""
+    """A client wants to play (RTMP 1.0, 7.2.2.1). The name may be a key: never show it."""
 
     name: str = field(repr=False)
 
@@ -167,7 +167,7 @@ class RtmpServerSession(RtmpSession[ServerEvent]):
     # Decisions
 
     def accept_connect(self) -> None:
-        """Answers connect with success (7.2.1.1). Raises LocalError when nobody asked."""
+        """Answers connect with success (RTMP 1.0, 7.2.1.1). Raises LocalError when nobody asked."""
         self._step(Advance.CONNECT_ACCEPTED)
         self._send(CONTROL_STREAM, chunks.WINDOW_SIZE, WINDOW.to_bytes(4, "big"))
         self._send(CONTROL_STREAM, chunks.PEER_BANDWIDTH, WINDOW.to_bytes(4, "big") + b"\x02")
@@ -185,7 +185,7 @@ class RtmpServerSession(RtmpSession[ServerEvent]):
         self._command("_error", self._connect_id, None, {"level": "error", "code": code, "description": text})
 
     def accept_publish(self) -> None:
-        """Lets the publisher begin (7.2.2.6). Raises LocalError when nobody asked."""
+        """Lets the publisher begin (RTMP 1.0, 7.2.2.6). Raises LocalError when nobody asked."""
         self._step(Advance.PUBLISH_ACCEPTED)
         self._reader.early = False
         begin = STREAM_BEGIN.to_bytes(2, "big") + self._publish_stream.to_bytes(4, "big")
@@ -198,7 +198,7 @@ class RtmpServerSession(RtmpSession[ServerEvent]):
         self._status("error", "NetStream.Publish.BadName", text, self._publish_stream)
 
     def accept_play(self) -> None:
-        """Lets the stream begin: then send_media() (7.2.2.1). Raises LocalError when nobody asked."""
+        """Lets the stream begin: then send_media() (RTMP 1.0, 7.2.2.1). Raises LocalError when nobody asked."""
         self._step(Advance.PLAY_ACCEPTED)
         begin = STREAM_BEGIN.to_bytes(2, "big") + self._publish_stream.to_bytes(4, "big")
         self._send(CONTROL_STREAM, chunks.USER_CONTROL, begin)

@@ -20,7 +20,7 @@ from direkt.protocol.rtmp.chunks import ChunkReader, ChunkWriter, RtmpMessage
 from direkt.protocol.rtmp.errors import RtmpError
 from direkt.protocol.rtmp.handshake import Handshake
 
-# 7.1.7: user control events
+# RTMP 1.0, 7.1.7: user control events
 STREAM_BEGIN, PING, PONG = 0, 6, 7
 
 WINDOW = 1 << 20  # bytes between acknowledgements, as we ask for them

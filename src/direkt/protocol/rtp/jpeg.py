@@ -9,9 +9,9 @@ from direkt.media import Format
 from direkt.protocol.rtp.order import Ordered
 from direkt.protocol.rtp.payload import PayloadUnit, Whole
 
-_HEADER = 8  # bytes (3.1)
-_RESTART = 4  # bytes of the restart marker header (3.1.7)
-_SAMPLINGS = {0: 0x21, 1: 0x22}  # 4.1: luma samples across and down for one of each chroma
+_HEADER = 8  # bytes (RFC 2435, 3.1)
+_RESTART = 4  # bytes of the restart marker header (RFC 2435, 3.1.7)
+_SAMPLINGS = {0: 0x21, 1: 0x22}  # RFC 2435, 4.1: luma samples across and down for one of each chroma
 
 
 class Jpeg(Whole):
@@ -35,7 +35,7 @@ class Jpeg(Whole):
         if len(payload) > at and 64 <= payload[4] <= 127:
             at += _RESTART
         first = payload[1:4] == b"\0\0\0"
-        if first and len(payload) >= at + 4 and payload[5] >= 128:  # a quantization table header (3.1.8)
+        if first and len(payload) >= at + 4 and payload[5] >= 128:  # a quantization table header (RFC 2435, 3.1.8)
             at += 4 + int.from_bytes(payload[at + 2 : at + 4], "big")
         return payload[at:]
 

@@ -14,8 +14,8 @@ from direkt.protocol.rtp.packet import Packet
 
 _MOST_WAITING = 512  # packets
 _MOST_GIVEN_UP = 4096  # sequence numbers that are remembered
-_DROPOUT = 3000  # A.1: MAX_DROPOUT
-_MISORDER = 100  # A.1: MAX_MISORDER
+_DROPOUT = 3000  # RFC 3550, A.1: MAX_DROPOUT
+_MISORDER = 100  # RFC 3550, A.1: MAX_MISORDER
 
 
 @dataclass(slots=True)
@@ -107,7 +107,7 @@ class Order:
         self._anew = True
 
     def _other(self, packet: Packet, now: float) -> list[Ordered]:
-        """A packet that does not belong to the rest; when the next one runs on from it, a new run begins (A.1)."""
+        """A packet that does not belong to the rest; when the next one runs on from it, a new run begins (RFC 3550, A.1)."""
         before, self._odd = self._odd, (packet, now)
         if before is None:
             return []
@@ -130,7 +130,7 @@ class Order:
 
     @property
     def highest(self) -> int:
-        """Extended highest sequence number received (6.4.1), 32 bits."""
+        """Extended highest sequence number received (RFC 3550, 6.4.1), 32 bits."""
         return self._high - 0x10000 & 0xFFFFFFFF
 
     def _jitter(self, packet: Packet, now: float) -> None:

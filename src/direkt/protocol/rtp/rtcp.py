@@ -9,13 +9,13 @@ from direkt.protocol.rtp.packet import RtpError
 
 # RFC 3550, 12.1
 SENDER_REPORT, RECEIVER_REPORT, DESCRIPTION, GOODBYE = 200, 201, 202, 203
-_CNAME = 1  # 6.5.1
+_CNAME = 1  # RFC 3550, 6.5.1
 _MOST = 64  # packets of a compound one that are looked at
 
 
 @dataclass(frozen=True, slots=True)
 class SenderReport:
-    """What a sender says of itself (6.4.1)."""
+    """What a sender says of itself (RFC 3550, 6.4.1)."""
 
     ssrc: int
     ntp: int  # wall clock, in 2^-32 s since 1900
@@ -26,7 +26,7 @@ class SenderReport:
 
 @dataclass(frozen=True, slots=True)
 class Description:
-    """The name that all streams of one sender share (6.5.1)."""
+    """The name that all streams of one sender share (RFC 3550, 6.5.1)."""
 
     ssrc: int
     cname: str
@@ -34,14 +34,14 @@ class Description:
 
 @dataclass(frozen=True, slots=True)
 class Goodbye:
-    """These sources end (6.6)."""
+    """These sources end (RFC 3550, 6.6)."""
 
     sources: tuple[int, ...]
 
 
 @dataclass(frozen=True, slots=True)
 class Block:
-    """What a receiver says of a source (6.4.1)."""
+    """What a receiver says of a source (RFC 3550, 6.4.1)."""
 
     ssrc: int
     fraction: int  # lost since the last report, in 256ths
@@ -129,7 +129,7 @@ def description(ssrc: int, cname: str) -> bytes:
 
 
 def receiver_report(ssrc: int, cname: str, blocks: list[Block]) -> bytes:
-    """A compound packet of a receiver (6.1): its report and its description."""
+    """A compound packet of a receiver (RFC 3550, 6.1): its report and its description."""
     body = struct.pack(">I", ssrc)
     for b in blocks:
         lost = max(-0x800000, min(0x7FFFFF, b.lost)) & 0xFFFFFF

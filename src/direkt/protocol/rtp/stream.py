@@ -22,7 +22,7 @@ from direkt.protocol.rtsp.sdp import Encoding
 
 HOLD = 4.0  # s
 _MOST_HELD = 64 << 20  # bytes of samples that wait
-_REPORT_EVERY = 5.0  # s (6.2)
+_REPORT_EVERY = 5.0  # s (RFC 3550, 6.2)
 _NTP = 1 << 32
 _SANE = 5.0  # s that tracks may begin apart
 _AGREED = 0.1  # s by which later reports may contradict what was assumed
@@ -220,7 +220,7 @@ class RtpStream:
         return bool(there) and all(track.goodbye is not None for track in there)
 
     def reports(self, now: float) -> list[tuple[int, bytes]]:
-        """What a receiver tells the sender, when it is due: for each track its number and a packet (6.4.2)."""
+        """What a receiver tells the sender, when it is due: for each track its number and a packet (RFC 3550, 6.4.2)."""
         if self._since is None or now < self._next_report:
             return []
         self._next_report = now + _REPORT_EVERY

@@ -31,12 +31,12 @@ from direkt.protocol.rtsp.sdp import Medium, SdpError, SessionDescription
 from direkt.secret import Secret
 
 _MOST_LOGINS = 3  # tries of one request
-_TIMEOUT = 60.0  # s without a word after which a server drops a session (12.37)
+_TIMEOUT = 60.0  # s without a word after which a server drops a session (RFC 2326, 12.37)
 _AGENT = "Direkt"
 
 
 class ClientState(StrEnum):
-    """Where a session stands (A.1; "described" and "leaving" are ours)."""
+    """Where a session stands (RFC 2326, A.1; "described" and "leaving" are ours)."""
 
     INIT = "init"
     DESCRIBED = "described"
@@ -95,7 +95,7 @@ class SetUp:
 
 @dataclass(frozen=True, slots=True)
 class Playing:
-    """The stream begins; where each medium stands then, by its address (12.33): sequence number and time stamp."""
+    """The stream begins; where each medium stands then, by its address (RFC 2326, 12.33): sequence number and time stamp."""
 
     begins: Mapping[str, tuple[int | None, int | None]] = field(default_factory=dict)
 
@@ -233,7 +233,7 @@ class RtspClientSession:
             self._to_all("TEARDOWN", {})
 
     def _control(self, control: str) -> tuple[str, str]:
-        """A medium's address (C.1.1), and how those build it who mean it otherwise: beside the base rather than below it."""
+        """A medium's address (RFC 2326, C.1.1), and how those build it who mean it otherwise: beside the base rather than below it."""
         base = self._base
         if not control or control == "*":
             return base, ""
@@ -302,7 +302,7 @@ class RtspClientSession:
         return None
 
     def _asked(self, request: RtspRequest) -> Event | None:
-        """Servers ask too: whether we are there, or that we go elsewhere (10.10)."""
+        """Servers ask too: whether we are there, or that we go elsewhere (RFC 2326, 10.10)."""
         number = {"CSeq": request.headers.get("cseq", "0")}
         if request.method == "REDIRECT" and "location" in request.headers:
             self._out += write_response(200, "OK", number)
@@ -450,7 +450,7 @@ _EXCUSED: tuple[tuple[tuple[str, ...], tuple[int, ...], Callable[[RtspClientSess
     (("OPTIONS",), (), RtspClientSession._not_every_camera_knows_options),
     (("SETUP",), (400, 404, 454, 459), RtspClientSession._the_other_address),
     (("GET_PARAMETER", "OPTIONS"), (400, 405, 451, 501, 551), RtspClientSession._heard_all_the_same),
-    (("PLAY", "TEARDOWN"), (459,), RtspClientSession._each_by_itself),  # 11.3.11
+    (("PLAY", "TEARDOWN"), (459,), RtspClientSession._each_by_itself),  # RFC 2326, 11.3.11
 )
 
 
@@ -474,7 +474,7 @@ def _moved(url: str, reached: str) -> str:
 
 
 def _begins(header: str) -> dict[str, tuple[int | None, int | None]]:
-    """An RTP-Info header (12.33)."""
+    """An RTP-Info header (RFC 2326, 12.33)."""
     out: dict[str, tuple[int | None, int | None]] = {}
     for part in header.split(",url=") if header else []:
         url, *rest = part.removeprefix("url=").split(";")

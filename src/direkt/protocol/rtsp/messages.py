@@ -50,7 +50,7 @@ class RtspResponse:
 
 @dataclass(frozen=True, slots=True)
 class Interleaved:
-    """A packet between the messages (10.12)."""
+    """A packet between the messages (RFC 2326, 10.12)."""
 
     channel: int
     data: bytes
@@ -183,7 +183,7 @@ def interleave(channel: int, packet: bytes) -> bytes:
 
 
 def transport_of(header: str) -> dict[str, str]:
-    """The parts of a Transport header's first offer (12.39), names in small letters; the protocol is ``""``."""
+    """The parts of a Transport header's first offer (RFC 2326, 12.39), names in small letters; the protocol is ``""``."""
     out: dict[str, str] = {}
     for n, part in enumerate(header.split(",")[0].split(";")):
         name, _, value = part.strip().partition("=")

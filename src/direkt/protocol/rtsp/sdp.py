@@ -27,7 +27,7 @@ class SdpError(Malformed):
 
 @dataclass(frozen=True, slots=True)
 class Encoding:
-    """What a payload type of a medium stands for (6.6, 6.15)."""
+    """What a payload type of a medium stands for (RFC 8866, 6.6, 6.15)."""
 
     payload_type: int
     name: str  # in capitals
@@ -38,12 +38,12 @@ class Encoding:
 
 @dataclass(frozen=True, slots=True)
 class Medium:
-    """One medium (5.14)."""
+    """One medium (RFC 8866, 5.14)."""
 
     kind: str  # video, audio, application ...
     encodings: tuple[Encoding, ...]
     control: str = ""  # RFC 2326, C.1.1
-    direction: str = "sendrecv"  # 6.7: of whoever takes the description up, so "recvonly" is what the server sends
+    direction: str = "sendrecv"  # RFC 8866, 6.7: of whoever takes the description up, so "recvonly" is what the server sends
     title: str = ""
 
 

@@ -17,7 +17,7 @@ from direkt.protocol.rtsp.messages import (
 )
 
 METHODS = ("OPTIONS", "DESCRIBE", "SETUP", "PLAY", "GET_PARAMETER", "SET_PARAMETER", "TEARDOWN")
-_IN_SESSION = ("PLAY", "TEARDOWN")  # which a session is needed for (12.37)
+_IN_SESSION = ("PLAY", "TEARDOWN")  # which a session is needed for (RFC 2326, 12.37)
 _REASONS = {
     200: "OK", 301: "Moved Permanently", 302: "Moved Temporarily", 400: "Bad Request", 401: "Unauthorized",
     404: "Not Found", 405: "Method Not Allowed", 453: "Not Enough Bandwidth", 454: "Session Not Found",
@@ -43,7 +43,7 @@ class Asked:
 
 
 def _offered(header: str) -> bool:
-    """Whether a Transport header (12.39) offers what is sent here: unicast, between the messages or to a pair of ports."""
+    """Whether a Transport header (RFC 2326, 12.39) offers what is sent here: unicast, between the messages or to a pair of ports."""
     parts = transport_of(header)
     kind = parts.get("", "")
     if kind not in ("RTP/AVP", "RTP/AVP/UDP", "RTP/AVP/TCP") or "multicast" in parts:
@@ -108,9 +108,9 @@ class RtspServerSession:
         number = headers.get("cseq", "")
         if request.version != "RTSP/1.0":
             return 505, {}
-        if not (number.isascii() and number.isdigit()):  # 12.17
+        if not (number.isascii() and number.isdigit()):  # RFC 2326, 12.17
             return 400, {}
-        if "require" in headers:  # 12.32: nothing that is not in the standard
+        if "require" in headers:  # RFC 2326, 12.32: nothing that is not in the standard
             return 551, {"Unsupported": headers["require"]}
         if request.method == "DESCRIBE" and "application/sdp" not in headers.get("accept", "application/sdp") and "*/*" not in headers["accept"]:
             return 406, {}

@@ -14,8 +14,8 @@ from dataclasses import dataclass
 from direkt.errors import UnusableInput
 from direkt.platform import planned as planning
 from direkt.platform.planned import PlannedEvent
-from direkt.rig.events import length_of, zone_of
 from direkt.rig.file import Rig
+from direkt.rig.values import length_of, zone_of
 from direkt.rig.watch import DAYS, ScheduleEntry
 
 _DAY = datetime.timedelta(days=1)
