@@ -322,9 +322,7 @@ def _pastes(data: bytes) -> None:
     text = _text(data)
     for pattern in (None, _PATTERN):
         try:
-            found = paste.untangle(
-                text, pattern=pattern, known=[address.parse("rtmp://in.example/live")], ports=[("rtmp", 1935)]
-            )
+            found = paste.untangle(text, pattern=pattern, known=[address.parse("rtmp://in.example/live")], ports=[("rtmp", 1935)])
             told = " ".join((*found.repairs, *found.left, *found.questions))
         except DirektError as error:
             told = str(error)
@@ -454,62 +452,21 @@ def _state() -> bytes:
 
 
 _YAML = (
-    b": ",
-    b"- ",
-    b"{",
-    b"}",
-    b"[",
-    b"]",
-    b"&a ",
-    b"*a",
-    b"!!",
-    b"<<: *a",
-    b"|\n",
-    b"\n  ",
-    b"null",
-    b"1e999",
-    b".nan",
-    b"'",
-    b'"',
-    b"\t",
+    b": ", b"- ", b"{", b"}", b"[", b"]", b"&a ", b"*a", b"!!", b"<<: *a", b"|\n", b"\n  ", b"null", b"1e999", b".nan", b"'",
+    b'"', b"\t",
 )
 _XML = (b"<![CDATA[", b"]]>", b"<!--", b"&#0;", b"&lt;", b"&e;", b"<!DOCTYPE a>", b"<?x?>", b'xmlns="urn:x"', b"xmlns:t='urn:y'", b"-1", b"NaN", b"1e999",
         b"9" * 30, b"<tt:Width>0</tt:Width>", b'token=""', b" ", b"http://[::1", b"rtsp://a:b@c/d")  # fmt: skip
 _JSON = (
-    b"NaN",
-    b"1e400",
-    b"-Infinity",
-    b"null",
-    b"[",
-    b"{",
-    b'"',
-    b"1" * 400,
-    b"\\u001b[2J",
-    b"true",
-    b"-1",
-    b"0.1",
-    b'"\\ud800"',
+    b"NaN", b"1e400", b"-Infinity", b"null", b"[", b"{", b'"', b"1" * 400, b"\\u001b[2J", b"true", b"-1", b"0.1", b'"\\ud800"',
 )
 _HTML = (b"<table>", b"<tr>", b"<td>", b"</td>", b"<li>", b"<dl><dt>", b"<dd>", b"<!--", b"&#0;", b"<sup>1</sup>", b"|", b"\n|", b"---|", b",", b'"',
          b"kbit/s", b"1080p60", b"at most", b"\xe2\x80\x93", b" to ", b"4 s", b"30 fps")  # fmt: skip
 _PASTE = (b"rtmp://", b"://", b"/", b"//", b"?", b"%2f", b"%", b"@", b":", b"[", b"]", b"[::1]", b" ", b"\n", b"\xe2\x80\x8b", b"key: ", b"\\", b"#", b"(", b"{9999}",
           b"(a+)+$", b"*")  # fmt: skip
 _BOXES = (
-    b"moov",
-    b"trak",
-    b"stts",
-    b"stsc",
-    b"stsz",
-    b"stco",
-    b"co64",
-    b"ctts",
-    b"stss",
-    b"elst",
-    b"stz2",
-    b"avcC",
-    b"esds",
-    b"\0\0\0\0",
-    b"\0\0\0\1",
+    b"moov", b"trak", b"stts", b"stsc", b"stsz", b"stco", b"co64", b"ctts", b"stss", b"elst", b"stz2", b"avcC", b"esds",
+    b"\0\0\0\0", b"\0\0\0\1",
 )
 
 
@@ -541,13 +498,7 @@ def _onvif(data: bytes) -> None:
     driver = _standard()
     driver.client._paths = dict.fromkeys(OnvifService, "/x")
     for ask in (
-        driver.read,
-        driver.identity,
-        driver.network,
-        driver.clock,
-        driver.presets,
-        driver.is_new,
-        driver.client._told_services,
+        driver.read, driver.identity, driver.network, driver.clock, driver.presets, driver.is_new, driver.client._told_services,
     ):
         with contextlib.suppress(DirektError):
             found = ask()
@@ -559,9 +510,7 @@ def _onvif(data: bytes) -> None:
                 json.dumps([c.values for c in found.channels.values()], allow_nan=False)
     channel = Channel("main", {"video.size": "1280x720", "video.frame_rate": 25}, {})
     with contextlib.suppress(DirektError):
-        driver.write(
-            channel, {"video.size": "640x360", "video.bitrate.mean": 900, "audio.present": "yes", "audio.codec": "aac"}
-        )
+        driver.write(channel, {"video.size": "640x360", "video.bitrate.mean": 900, "audio.present": "yes", "audio.codec": "aac"})
 
 
 @cache
@@ -603,18 +552,9 @@ def _discovered() -> list[bytes]:
     types = {"NetworkVideoTransmitter": discovery.NETWORK, "Device": discovery.DEVICE}
     scopes = ["onvif://www.onvif.org/name/Start%20pontoon", "onvif://www.onvif.org/hardware/Osier%2020"]
     answer = discovery.probe_matches(
-        asked,
-        "urn:uuid:2",
-        "urn:uuid:3",
-        types,
-        scopes,
-        ["http://192.0.2.1/onvif/device_service", "http://[fe80::1]/x"],
+        asked, "urn:uuid:2", "urn:uuid:3", types, scopes, ["http://192.0.2.1/onvif/device_service", "http://[fe80::1]/x"],
     )
-    return [
-        answer,
-        discovery.probe("urn:uuid:1", [(discovery.NETWORK, "NetworkVideoTransmitter")]),
-        *_camera_answers()[:6],
-    ]
+    return [answer, discovery.probe("urn:uuid:1", [(discovery.NETWORK, "NetworkVideoTransmitter")]), *_camera_answers()[:6]]
 
 
 def _other_shapes(data: bytes) -> None:
@@ -688,9 +628,7 @@ def _edited(data: bytes) -> None:
     text = data.decode("utf-8", "replace")
     for place in (["devices", "new"], ["devices", "tower", "address"], ["name"]):
         with contextlib.suppress(DirektError):
-            rig_edit.put(
-                text, place, {"driver": "onvif", "address": "http://192.0.2.1"} if place[-1] == "new" else "x: y # z"
-            )
+            rig_edit.put(text, place, {"driver": "onvif", "address": "http://192.0.2.1"} if place[-1] == "new" else "x: y # z")
 
 
 def _login_text(data: bytes) -> None:
@@ -712,9 +650,7 @@ def _logged(data: bytes) -> None:
 
 def _many_tables() -> list[bytes]:
     folder = Path(__file__).parent / "destination"
-    published = [
-        documents.parse(path.read_text("utf-8"), path.name) for path in sorted((folder / "published").glob("*.yaml"))
-    ]
+    published = [documents.parse(path.read_text("utf-8"), path.name) for path in sorted((folder / "published").glob("*.yaml"))]
     return [
         *(path.read_bytes() for path in sorted((folder / "tables").iterdir()) if path.is_file()),
         *(str(one.data["text"]).encode() for one in published),
@@ -862,13 +798,8 @@ def main() -> int:
                     folder.mkdir(parents=True, exist_ok=True)
                     path = folder / f"{hashlib.sha256(data).hexdigest()[:10]}.bin"
                     path.write_bytes(data)
-                    print(
-                        f"{name}: {wrong}  ({len(data)} bytes, kept as {path.relative_to(BROKEN.parent.parent)})",
-                        flush=True,
-                    )
-    print(
-        f"{done} damaged inputs for {len(chosen)} readers in {time.monotonic() - begin:.0f} s: {len(kinds)} ways to break them"
-    )
+                    print(f"{name}: {wrong}  ({len(data)} bytes, kept as {path.relative_to(BROKEN.parent.parent)})", flush=True)
+    print(f"{done} damaged inputs for {len(chosen)} readers in {time.monotonic() - begin:.0f} s: {len(kinds)} ways to break them")
     return 1 if kinds else 0
 
 

@@ -38,28 +38,11 @@ from tests.support import card, stream
 
 JSON_WORDS = (b"null", b"[]", b"{}", b"true", b"1e400", b'"open"', b'"live"', b'"http://"', b"\\u0000", b"-1")
 HLS_WORDS = (
-    b"#EXTINF:",
-    b"#EXT-X-STREAM-INF:",
-    b"#EXT-X-PROGRAM-DATE-TIME:",
-    b"#EXT-X-MEDIA-SEQUENCE:",
-    b"\n",
-    b"1e999",
-    b"//",
-    b"..",
+    b"#EXTINF:", b"#EXT-X-STREAM-INF:", b"#EXT-X-PROGRAM-DATE-TIME:", b"#EXT-X-MEDIA-SEQUENCE:", b"\n", b"1e999", b"//", b"..",
     b"nan",
 )
 EVENT_WORDS = (
-    b"FREQ=",
-    b"COUNT=",
-    b"UNTIL=",
-    b"BYDAY=",
-    b"{start:",
-    b"{",
-    b"}",
-    b"zone:",
-    b"repeat:",
-    b"99999999",
-    b"INTERVAL=",
+    b"FREQ=", b"COUNT=", b"UNTIL=", b"BYDAY=", b"{start:", b"{", b"}", b"zone:", b"repeat:", b"99999999", b"INTERVAL=",
     b"BYSETPOS=",
 )
 _NOW = datetime.datetime(2026, 7, 3, tzinfo=datetime.UTC)
@@ -73,9 +56,7 @@ def events() -> list[bytes]:
         "platforms: {p: {address: 'http://h/e', file: tarnlight}}\nevents:\n"
     )
     rules = (
-        "FREQ=DAILY;COUNT=3",
-        "FREQ=WEEKLY;BYDAY=MO,-1FR;UNTIL=20261231T235959Z",
-        "FREQ=MONTHLY;BYMONTHDAY=31;INTERVAL=2",
+        "FREQ=DAILY;COUNT=3", "FREQ=WEEKLY;BYDAY=MO,-1FR;UNTIL=20261231T235959Z", "FREQ=MONTHLY;BYMONTHDAY=31;INTERVAL=2",
         "FREQ=YEARLY;BYDAY=-1SU;BYMONTH=10",
     )
     clock = (
@@ -117,13 +98,7 @@ def answers() -> list[bytes]:
 
     sim = Tarnlight("t")
     sim.web.port = 1
-    body = {
-        "title": "T",
-        "start": "2026-07-03T14:00:00Z",
-        "length": 60,
-        "audience": "everyone",
-        "fields": {"crowd": "adults"},
-    }
+    body = {"title": "T", "start": "2026-07-03T14:00:00Z", "length": 60, "audience": "everyone", "fields": {"crowd": "adults"}}
     common = {"authorization": "Bearer t", "content-type": "application/json"}
     out = [
         sim.answer(
@@ -276,8 +251,7 @@ def platform_files() -> list[bytes]:
     from tests.platform.test_by_file import FILE
 
     return [
-        FILE.encode(),
-        reedbank.FILE.replace("{origin}", "http://127.0.0.1:9").encode(),
+        FILE.encode(), reedbank.FILE.replace("{origin}", "http://127.0.0.1:9").encode(),
         b"schema: direkt.platform/1\nkind: event-interface\ntitle: T\nfields: {a: {title: b, choices: [c], needed: yes}}\n",
     ]
 

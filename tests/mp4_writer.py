@@ -57,9 +57,7 @@ def write(tracks: Sequence[TrackToWrite]) -> bytes:
         longest = max(longest, ticks)
         traks.append(_trak(number, t, at, length, ticks))
         at += len(data)
-    head = (
-        struct.pack(">IIII", 0, 0, _MOVIE_SCALE, longest) + struct.pack(">IH10x", 0x10000, 0x100) + _MATRIX + bytes(24)
-    )
+    head = (struct.pack(">IIII", 0, 0, _MOVIE_SCALE, longest) + struct.pack(">IH10x", 0x10000, 0x100) + _MATRIX + bytes(24))
     moov = _box(b"moov", _full(b"mvhd", head, struct.pack(">I", len(tracks) + 1)), *traks)
     return kind + _box(b"mdat", *payload) + moov
 
@@ -84,9 +82,7 @@ def _trak(number: int, t: TrackToWrite, offset: int, length: int, ticks: int) ->
         decoder = bytes([4, 13 + len(specific), 0x40, 0x15]) + bytes(11) + specific
         described = bytes([3, 3 + len(decoder) + 3, 0, 0, 0]) + decoder + bytes([6, 1, 2])
         entry = _box(
-            b"mp4a",
-            struct.pack(">6xH8xHHIHH", 1, t.channels, 16, 0, t.sample_rate & 0xFFFF, 0),
-            _full(b"esds", described),
+            b"mp4a", struct.pack(">6xH8xHHIHH", 1, t.channels, 16, 0, t.sample_rate & 0xFFFF, 0), _full(b"esds", described),
         )
     rows = t.samples
     if t.plain:
@@ -127,9 +123,7 @@ def _sizes(t: TrackToWrite) -> bytes:
     return _full(b"stz2", struct.pack(">I", t.bits), count, packed)
 
 
-def _trak_of(
-    t: TrackToWrite, tkhd: bytes, mdhd: bytes, hdlr: bytes, kind: bytes, where: bytes, tables: list[bytes]
-) -> bytes:
+def _trak_of(t: TrackToWrite, tkhd: bytes, mdhd: bytes, hdlr: bytes, kind: bytes, where: bytes, tables: list[bytes]) -> bytes:
     minf = _box(b"minf", kind, where, _box(b"stbl", *tables))
     media = _box(b"mdia", _full(b"mdhd", mdhd), _full(b"hdlr", hdlr), minf)
     rows = b"".join(struct.pack(">IiI", length, start, 0x10000) for length, start in t.edits)
@@ -144,9 +138,7 @@ def _plain_tables(t: TrackToWrite, entry: bytes, offset: int) -> list[bytes]:
     groups = [(1, t.chunk, 1)] * bool(whole) + [(whole + 1, rest, 1)] * bool(rest)
     places = [offset + n * t.chunk * size for n in range(whole + bool(rest))]
     return [
-        _full(b"stsd", struct.pack(">I", 1), entry),
-        _full(b"stts", struct.pack(">III", 1, count, t.samples[0][0])),
+        _full(b"stsd", struct.pack(">I", 1), entry), _full(b"stts", struct.pack(">III", 1, count, t.samples[0][0])),
         _full(b"stsc", struct.pack(">I", len(groups)), *(struct.pack(">III", *group) for group in groups)),
-        _full(b"stsz", struct.pack(">II", size, count)),
-        _full(b"stco", struct.pack(f">I{len(places)}I", len(places), *places)),
+        _full(b"stsz", struct.pack(">II", size, count)), _full(b"stco", struct.pack(f">I{len(places)}I", len(places), *places)),
     ]

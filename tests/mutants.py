@@ -123,15 +123,7 @@ def tests_near(path: Path, tree: Path) -> list[str]:
     def distance(name: str) -> tuple[int, int, int]:
         own = name.split(".")[1:]
         same = len(words & {word for part in own for word in part.split("_")})
-        slow = (
-            "test_gear",
-            "test_demo",
-            "test_rehearse",
-            "test_destinations",
-            "test_catch",
-            "test_documents",
-            "test_whole",
-        )
+        slow = ("test_gear", "test_demo", "test_rehearse", "test_destinations", "test_catch", "test_documents", "test_whole")
         return slow.index(own[-1]) + 1 if own[-1] in slow and not same else 0, -same, len(own)
 
     files = sorted((tree / "tests").rglob("test_*.py"))
@@ -169,11 +161,7 @@ def main() -> int:
     parts = tuple(sys.argv[3].split(",")) if len(sys.argv) > 3 else CORE
     near = int(sys.argv[4]) if len(sys.argv) > 4 else None
     compileall.compile_dir(PACKAGE, quiet=2)
-    paths = [
-        p
-        for name in parts
-        for p in ([PACKAGE / name] if name.endswith(".py") else sorted((PACKAGE / name).rglob("*.py")))
-    ]
+    paths = [p for name in parts for p in ([PACKAGE / name] if name.endswith(".py") else sorted((PACKAGE / name).rglob("*.py")))]
     everything = [fault for path in paths for fault in faults(path)]
     chosen = random.Random(seed).sample(everything, min(count, len(everything)))
     survivors: list[str] = []

@@ -87,9 +87,8 @@ class Stage(Cli):
         for where, name, value in (
             (unit, "RESTART_SECONDS", 0.4), (verdict, "_OWN_SECONDS", 0.9), (verdict, "_OWN_LIMIT", 6.0), (verdict, "_POLL", 0.1), (go, "_LEAST_WAIT", 6.0), (go, "_LOOK_LIMIT", 5.0),
             (go, "_POLL", 0.1), (go, "_ASK_EVERY", 0.2), (end, "_INGEST_LIMIT", 5.0), (end, "_PAUSE", 0.3), (end_devices, "STILL", 0.3),
-            (end_devices, "LATE", 2.0),
-            (hls, "_SHORTEST", 0.7),
-        ):  # fmt: skip
+            (end_devices, "LATE", 2.0), (hls, "_SHORTEST", 0.7),
+        ):
             patched = mock.patch.object(where, name, value)
             patched.start()
             cls.addClassCleanup(patched.stop)
@@ -97,9 +96,7 @@ class Stage(Cli):
         cls.device = BrindleB2(user, password)
         cls.device.start()
         cls.addClassCleanup(cls.device.stop)
-        cls.platform = Tarnlight(
-            TOKEN, shows_after=cls.shows_after, delays={"usual": 0.3, "short": 0.2, "shortest": 0.1}
-        )
+        cls.platform = Tarnlight(TOKEN, shows_after=cls.shows_after, delays={"usual": 0.3, "short": 0.2, "shortest": 0.1})
         cls.platform.start()
         cls.addClassCleanup(cls.platform.stop)
         cls.village = Plainsong(VILLAGE)

@@ -72,9 +72,7 @@ def stream(seconds: float, video: CardSettings | None = None, audio: AudioSettin
     return out
 
 
-def tags(
-    seconds: float, video: CardSettings | None = None, audio: AudioSettings | None = AUDIO
-) -> list[flv_writer.Tag]:
+def tags(seconds: float, video: CardSettings | None = None, audio: AudioSettings | None = AUDIO) -> list[flv_writer.Tag]:
     """Kind, time (ms) and body of each tag of a stream, configurations first."""
     writer = flv_writer.TagWriter()
     return [tag for event in stream(seconds, video, audio) for tag in writer.tags(event)]

@@ -13,12 +13,9 @@ ROOT = Path(__file__).resolve().parent.parent
 _BLOCK = re.compile(r"```python\n# (src/\S+?)(?:: ([^\n]*))?\n(.*?)```", re.DOTALL)
 # where a line goes, by what the page says of its place: in front of, and what it replaces
 _PLACES = {
-    ("registry.py", "the row"): ('    Codec("vp8"', True),
-    ("__init__.py", "in CONTAINERS"): ('"flv": "FLV"', False),
-    ("schemes.py", "the row"): ('    Scheme("srt"', False),
-    ("library.py", "in KINDS"): ('"http": "by_file"', False),
-    ("traps.py", "in TRAPS"): ("_bitrate_unit, _sensor,", False),
-    ("causes.py", "in CAUSES"): ('    Cause("codec"', False),
+    ("registry.py", "the row"): ('    Codec("vp8"', True), ("__init__.py", "in CONTAINERS"): ('"flv": "FLV"', False),
+    ("schemes.py", "the row"): ('    Scheme("srt"', False), ("library.py", "in KINDS"): ('"http": "by_file"', False),
+    ("traps.py", "in TRAPS"): ("_bitrate_unit, _sensor,", False), ("causes.py", "in CAUSES"): ('    Cause("codec"', False),
     ("checks.py", "in OF_DESTINATIONS"): ("_at_platform, _key, _length", False),
     ("parameters.py", "the row"): ('    Parameter("stream.bitrate.mean"', False),
     ("meter.py", "in Meter._whole"): ("        seconds = self.seconds\n", False),

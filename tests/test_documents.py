@@ -10,19 +10,11 @@ from direkt.documents import DocumentError, Strict
 from tests.support import Folder
 
 SNIPPETS = [
-    "a: 1\nb: 2.5\nc: -3\nd: +4\ne: .5\nf: 1e3\n",
-    "a: yes\nb: no\nc: on\nd: off\ne: y\n",
-    "a: true\nb: False\nc: null\nd: ~\ne:\n",
-    "a: 4:2:0\nb: 16:9\nc: 1:1\nd: 2026-11-24\n",
-    "a: '1'\nb: \"true\"\nc: 'null'\n",
-    "a: [1, two, 3.0, [x, y]]\nb: {c: 1, d: {e: f}}\n",
-    "a:\n  - x\n  - y: 1\n    z: 2\n",
-    "a: |\n  two\n  lines\nb: >\n  folded\n  text\n",
-    "a: &x [1, 2]\nb: *x\n",
-    "# only\na: 1 # behind\n\n\nb: 2\n",
-    "a: 0x1F\nb: 0o17\nc: 010\n",
-    "1: one\n2: two\n",
-    "a: rtmp://h.example/live\nb: http://192.0.2.1:80\n",
+    "a: 1\nb: 2.5\nc: -3\nd: +4\ne: .5\nf: 1e3\n", "a: yes\nb: no\nc: on\nd: off\ne: y\n",
+    "a: true\nb: False\nc: null\nd: ~\ne:\n", "a: 4:2:0\nb: 16:9\nc: 1:1\nd: 2026-11-24\n", "a: '1'\nb: \"true\"\nc: 'null'\n",
+    "a: [1, two, 3.0, [x, y]]\nb: {c: 1, d: {e: f}}\n", "a:\n  - x\n  - y: 1\n    z: 2\n",
+    "a: |\n  two\n  lines\nb: >\n  folded\n  text\n", "a: &x [1, 2]\nb: *x\n", "# only\na: 1 # behind\n\n\nb: 2\n",
+    "a: 0x1F\nb: 0o17\nc: 010\n", "1: one\n2: two\n", "a: rtmp://h.example/live\nb: http://192.0.2.1:80\n",
 ]
 
 
@@ -70,10 +62,7 @@ class Reading(Folder):
     def test_what_aliases_make_is_counted(self):
         layers = ["a: &a [1, 1, 1, 1, 1, 1]"]
         layers += [f"{n}: &{n} [{', '.join(['*' + p] * 6)}]" for p, n in itertools.pairwise("abcdefghijk")]
-        merged = [
-            "m0: &m0 {k: 1}",
-            *(f"m{n}: &m{n} {{<<: *m{n - 1}, a: *m{n - 1}, b: *m{n - 1}}}" for n in range(1, 30)),
-        ]
+        merged = ["m0: &m0 {k: 1}", *(f"m{n}: &m{n} {{<<: *m{n - 1}, a: *m{n - 1}, b: *m{n - 1}}}" for n in range(1, 30))]
         for lines in (layers, merged):
             begin = time.monotonic()
             with self.assertRaisesRegex(DocumentError, "more than 300000 values"):
@@ -102,9 +91,7 @@ class Reading(Folder):
         self.file("big.yaml", b"a: 1\n" * 300_000)
         self.file("bom.yaml", b"\xef\xbb\xbfa: 1\n")
         for name, words in (
-            ("latin.yaml", "latin.yaml:1: not text in UTF-8"),
-            ("big.yaml", "at most"),
-            ("none.yaml", "no such file"),
+            ("latin.yaml", "latin.yaml:1: not text in UTF-8"), ("big.yaml", "at most"), ("none.yaml", "no such file"),
         ):
             with self.assertRaisesRegex(DocumentError, words):
                 documents.read(self.folder / name, name)

@@ -46,9 +46,7 @@ class Judging(unittest.TestCase):
         judgement, found = judged(video__frame_rate=60.0)
         self.assertEqual((judgement.verdict, found["video.frame_rate"].verdict), (Verdict.FAIL, Verdict.FAIL))
         judgement, found = judged(video__keyframe_interval__median=None)
-        self.assertEqual(
-            (judgement.verdict, found["video.keyframe_interval.median"].verdict), (Verdict.ADVISE, Verdict.UNSEEN)
-        )
+        self.assertEqual((judgement.verdict, found["video.keyframe_interval.median"].verdict), (Verdict.ADVISE, Verdict.UNSEEN))
 
     def test_the_ladder_judges_the_bitrate_with_numbers_to_set(self):
         _, found = judged(video__bitrate__mean=5600.0)

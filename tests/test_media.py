@@ -19,9 +19,7 @@ class Words(unittest.TestCase):
     def test_places_in_any_order_and_none(self) -> None:
         data = bytes(range(1, 60))
         self.assertEqual(words(memoryview(data), column([])).tolist(), [])
-        self.assertEqual(
-            words(data, column([40, 3, 40])).tolist(), [int.from_bytes(data[n : n + 8], "big") for n in (40, 3, 40)]
-        )
+        self.assertEqual(words(data, column([40, 3, 40])).tolist(), [int.from_bytes(data[n : n + 8], "big") for n in (40, 3, 40)])
         self.assertEqual(words(b"", column([0])).tolist(), [0])
 
 

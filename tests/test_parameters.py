@@ -13,9 +13,7 @@ class Table(unittest.TestCase):
             self.assertIn(parameters.setting_of(name), parameters.TABLE)
             self.assertIn(row.needs[0] if row.needs else name, parameters.TABLE)
             if row.aim:
-                self.assertTrue(
-                    row.aim.format(target=2, way="Raise", frames=100, rate=50, mega=0.002).endswith("."), name
-                )
+                self.assertTrue(row.aim.format(target=2, way="Raise", frames=100, rate=50, mega=0.002).endswith("."), name)
             if row.kind is parameters.ValueKind.CHOICE:
                 self.assertTrue(row.choices, name)
 
@@ -56,12 +54,7 @@ class Table(unittest.TestCase):
 
     def test_what_a_device_sets_follows_to_all_names(self):
         full = parameters.expand_set(
-            {
-                "video.size": "1440x1080",
-                "video.keyframe_interval.median": 4,
-                "audio.present": "no",
-                "audio.codec": "aac",
-            }
+            {"video.size": "1440x1080", "video.keyframe_interval.median": 4, "audio.present": "no", "audio.codec": "aac"}
         )
         self.assertEqual(
             (full["video.width"], full["video.display_aspect"], full["video.keyframe_interval.max"]), (1440, "4:3", 4)

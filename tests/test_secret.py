@@ -54,14 +54,7 @@ class Likeness(unittest.TestCase):
     def test_mistyped_cut_and_pasted_keys_and_others(self):
         secret = Secret(KEY)
         for text in (
-            KEY,
-            KEY[:-1],
-            KEY[3:],
-            KEY.replace("~", "-"),
-            f"live/{KEY}",
-            f"live/{KEY[:12]}",
-            "varn~fake~sandpipre",
-            KEY + KEY,
+            KEY, KEY[:-1], KEY[3:], KEY.replace("~", "-"), f"live/{KEY}", f"live/{KEY[:12]}", "varn~fake~sandpipre", KEY + KEY,
         ):
             self.assertTrue(is_like(text, secret), text)
         for text in ("", "live", "studio", "live/second", "a" * 60, "app"):

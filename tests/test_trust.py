@@ -38,9 +38,7 @@ class Store(Folder):
         store.remove(path)
         self.assertEqual(store.look_up(path, content_of(path)), Trust(rig=str(path)))
         (self.folder / "config" / "trusted.yaml").write_text("rigs: [nonsense")
-        self.assertEqual(
-            store.look_up(path, content_of(path)), Trust(rig=str(path)), "what cannot be read is not trusted"
-        )
+        self.assertEqual(store.look_up(path, content_of(path)), Trust(rig=str(path)), "what cannot be read is not trusted")
 
     def test_what_references_may_do(self):
         inside = self.folder / "rig"

@@ -51,9 +51,7 @@ class Cards(Cli):
     def test_the_devices_own_words_in_the_order_of_its_menus(self):
         text = self.direkt("card", "roof").out
         places = re.findall(r"^\[ \] (MENU .*)$", text, re.MULTILINE)
-        self.assertEqual(
-            [p.rpartition("> ")[2] for p in places], ["LIVE AUDIO", "QUALITY", "SERVER URL", "STREAM ID", "START"]
-        )
+        self.assertEqual([p.rpartition("> ")[2] for p in places], ["LIVE AUDIO", "QUALITY", "SERVER URL", "STREAM ID", "START"])
         for words in ("        B 720/50", "(1280x720, 50 fps, 3600 kbit/s)", "rtmp://ingest.tarnlight.example/live", "While it records UHD",
                       "Open the event on its lock-keeper page (11 minutes before the push)", "direkt catch --feed roof", "l small L"):  # fmt: skip
             self.assertIn(words, text)
@@ -100,8 +98,7 @@ class Cards(Cli):
         done = self.direkt("card", "roof", "--file")
         path = self.folder / "LIVE.SET"
         self.assertEqual(
-            path.read_text(),
-            f"[LIVE]\nQUALITY=B 720/50\nURL=rtmp://ingest.tarnlight.example/live\nID={KEY}\nAUDIO=ON\n",
+            path.read_text(), f"[LIVE]\nQUALITY=B 720/50\nURL=rtmp://ingest.tarnlight.example/live\nID={KEY}\nAUDIO=ON\n",
         )
         self.assertEqual((done.code, path.stat().st_mode & 0o777), (0, 0o600))
         self.assertIn("LOAD", done.err)
@@ -249,9 +246,7 @@ class Drawn(unittest.TestCase):
     def test_words_of_anything(self):
         odd = '<script>alert(1)</script> & "quotes" ‮ 名前 \x00 ' + "x" * 300
         card = self.card(
-            before=(odd,),
-            warnings=(odd,),
-            steps=(cards.CardStep((odd,), odd[:20]), cards.CardStep(("A",), "a b", kind="type")),
+            before=(odd,), warnings=(odd,), steps=(cards.CardStep((odd,), odd[:20]), cards.CardStep(("A",), "a b", kind="type")),
             facts=(cards.Fact("a", odd),),
         )
         self.assertNotIn("<script>", card_page.page(card))
@@ -273,13 +268,8 @@ class Scanned(Cli):
     def test_a_vision_package_and_the_camera_read_the_code(self):
         demo.lay_out(self.folder / "d", {name: free_port() for name in demo.NAMES})
         camera = demo.gear(
-            self.folder / "d",
-            "umpire-launch",
-            int(
-                re.search(r"umpire-launch:.*?127.0.0.1:(\d+)", (self.folder / "d" / "rig.yaml").read_text(), re.DOTALL)[
-                    1
-                ]
-            ),
+            self.folder / "d", "umpire-launch",
+            int(re.search(r"umpire-launch:.*?127.0.0.1:(\d+)", (self.folder / "d" / "rig.yaml").read_text(), re.DOTALL)[1]),
         )
         camera.start()
         self.addCleanup(camera.stop)

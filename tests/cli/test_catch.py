@@ -16,9 +16,7 @@ class Publishers(Cli):
 
     def begin(self, *arguments: str):
         self.port = free_port()
-        child = self.start(
-            "catch", "--port", str(self.port), "--host", "127.0.0.1", "--key", "env:K", *arguments, K=KEY
-        )
+        child = self.start("catch", "--port", str(self.port), "--host", "127.0.0.1", "--key", "env:K", *arguments, K=KEY)
         wait_for_port(self.port)
         return child
 

@@ -11,9 +11,7 @@ class Whole(RigCli):
         self.enterContext(heard_alone())
         result = self.finish(self.start("demo", "--folder", "d", "--for", "3.6s"), 240)
         self.assertEqual(result.code, 0, result)
-        self.assertIn(
-            "Before: the stream fails. After: it passes. The camera's passes. The carried one passes.", result.out
-        )
+        self.assertIn("Before: the stream fails. After: it passes. The camera's passes. The carried one passes.", result.out)
         self.assertIn("The finals were on air; the push recovered; at the end everything was proven off.", result.out)
         for path in (self.folder / "d").rglob("*"):  # no key and no token, wherever it was written
             if path.is_file() and path.name != "secrets.yaml":
@@ -22,16 +20,7 @@ class Whole(RigCli):
                     self.assertNotIn(secret, content, path)
         left = {path.name for path in (self.folder / "d").iterdir()}
         self.assertLessEqual(
-            {
-                "rig.yaml",
-                "secrets.yaml",
-                "before.flv",
-                "after.flv",
-                "before.json",
-                "after.json",
-                "camera.flv",
-                "finals.html",
-            },
+            {"rig.yaml", "secrets.yaml", "before.flv", "after.flv", "before.json", "after.json", "camera.flv", "finals.html"},
             left,
         )
         self.assertEqual((self.folder / "d" / "secrets.yaml").stat().st_mode & 0o777, 0o600)

@@ -26,16 +26,14 @@ class Sheets(Cli):
         self.assertEqual(result.out.count("✗"), 3, result)
         self.assertIn("odd.yaml:", result.out)
         self.assertEqual(
-            self.direkt("sheet", "lint", "odd.yaml", "--json").json["sheets"][0]["problems"][0]["text"][:13],
-            "video.profile",
+            self.direkt("sheet", "lint", "odd.yaml", "--json").json["sheets"][0]["problems"][0]["text"][:13], "video.profile",
         )
         compared = self.direkt("sheet", "compare", "tarnlight", "plainsong-village")
         self.assertEqual(compared.code, 0)
         self.assertIn("one encoder can satisfy all of them", compared.out)
         self.file("tiny.yaml", "schema: direkt.sheet/1\nname: Tiny\nrules:\n  video.size: {must: 320x180}\n")
         self.assertEqual(
-            self.direkt("sheet", "compare", "tarnlight", "tiny.yaml", "--json").json["blockers"][0]["parameter"],
-            "video.size",
+            self.direkt("sheet", "compare", "tarnlight", "tiny.yaml", "--json").json["blockers"][0]["parameter"], "video.size",
         )
         self.one_line(self.direkt("sheet", "compare", "tarnlight"), 2, "at least two")
         head = "schema: direkt.sheet/1\nname: {}\nrules: {{}}\n"
@@ -129,23 +127,11 @@ class Sheets(Cli):
         self.assertTrue(warned.out.startswith("! H.265+ is no codec but a mode of one"), warned.out)
         self.assertEqual(self.direkt("explain", "H.265+", "--json").json["mode"], "H.265+")
         result = self.direkt(
-            "explain",
-            "--calc",
-            "--size",
-            "1920x1080",
-            "--fps",
-            "50",
-            "--kbit",
-            "6900",
-            "--keyframe",
-            "2",
-            "--level",
-            "4.1",
+            "explain", "--calc", "--size", "1920x1080", "--fps", "50", "--kbit", "6900", "--keyframe", "2", "--level", "4.1",
             "--json",
         )
         self.assertEqual(
-            (result.code, result.json["keyframe_frames"], result.json["level"], result.json["permitted"]),
-            (1, 100, "4.2", False),
+            (result.code, result.json["keyframe_frames"], result.json["level"], result.json["permitted"]), (1, 100, "4.2", False),
         )
         self.assertEqual(result.json["gigabytes_per_hour"], 3.105)
         self.one_line(self.direkt("explain", "--calc"), 2, "nothing to calculate")
@@ -164,17 +150,14 @@ class Keys(RigCli):
             result = self.paste("key", "renew", "tarnlight", text=NEW + "\n")
         self.assertEqual(result.code, 130)
         self.assertIn(
-            "Interrupted: the new key is kept; it is written to: tower. For the others: direkt key renew tarnlight",
-            result.err,
+            "Interrupted: the new key is kept; it is written to: tower. For the others: direkt key renew tarnlight", result.err,
         )
 
     def test_set_list_show_form_expose_renew_forget(self):
         rig = (self.folder / "rig.yaml").read_text()
         self.file("rig.yaml", "# our regatta\n" + rig)
         done = self.paste(
-            "key",
-            "set",
-            "tarnlight",
+            "key", "set", "tarnlight",
             text=f"Server URL: rtmp://rtmp://ingest.tarnlight.example/live/\r\nStream key: \u201c{GOOD}\u201d\r\n",
         )
         self.assertEqual(done.code, 0, done)
@@ -200,14 +183,10 @@ class Keys(RigCli):
         renewed = self.paste("key", "renew", "tarnlight", text=NEW + "\n")
         self.assertEqual(renewed.code, 0, renewed)
         self.assertIn("written  tower (finish)", renewed.out)
-        self.assertEqual(
-            (self.device._slot["key"], self.device._slot["server"]), (NEW, "rtmp://ingest.tarnlight.example/live")
-        )
+        self.assertEqual((self.device._slot["key"], self.device._slot["server"]), (NEW, "rtmp://ingest.tarnlight.example/live"))
         self.assertNotIn("exposed", self.direkt("key", "list").out)
         every = [done.out, done.err, renewed.out, renewed.err, form.out, text]
-        every += [
-            p.read_text("latin-1") for p in self.folder.rglob("*") if p.is_file() and p.name != "keys-secret.json"
-        ]
+        every += [p.read_text("latin-1") for p in self.folder.rglob("*") if p.is_file() and p.name != "keys-secret.json"]
         for seen in every:
             self.assertNotIn(GOOD, seen)
             self.assertNotIn(NEW, seen)
@@ -239,8 +218,7 @@ class Keys(RigCli):
         self.assertNotIn(GOOD, self.on_terminal(["key", "show", "tarnlight"], []))
         self.assertIn(GOOD, self.on_terminal(["key", "show", "tarnlight", "--reveal"], []))
         self.assertIn(
-            f"rtmp://ingest.tarnlight.example/live/{GOOD}",
-            self.on_terminal(["key", "form", "tarnlight", "--reveal"], []),
+            f"rtmp://ingest.tarnlight.example/live/{GOOD}", self.on_terminal(["key", "form", "tarnlight", "--reveal"], []),
         )
 
     def test_a_paste_of_many_lines_comes_whole_and_answers_nothing(self):
@@ -268,12 +246,7 @@ class Keys(RigCli):
         """What a person sees who types the lines, each a while after the other."""
         main, other = pty.openpty()
         child = subprocess.Popen(
-            [*command(), *arguments],
-            cwd=self.folder,
-            env=self.environment(TERM="dumb"),
-            stdin=other,
-            stdout=other,
-            stderr=other,
+            [*command(), *arguments], cwd=self.folder, env=self.environment(TERM="dumb"), stdin=other, stdout=other, stderr=other,
         )
         os.close(other)
         seen, answered = b"", 0
@@ -309,9 +282,7 @@ class Keys(RigCli):
         rig = (self.folder / "rig.yaml").read_text()
         self.file(
             "tls.yaml",
-            rig.replace("rtmp://ingest.tarnlight.example/live", address).replace(
-                "sheet: tarnlight", "sheet: bare.yaml"
-            ),
+            rig.replace("rtmp://ingest.tarnlight.example/live", address).replace("sheet: tarnlight", "sheet: bare.yaml"),
         )
         self.file("bare.yaml", "schema: direkt.sheet/1\nname: Bare\nrules: {}\n")
         reached = self.direkt("reach", "--rig", "tls.yaml", "--tries", "1", "--json")
@@ -351,10 +322,7 @@ class Keys(RigCli):
         self.assertEqual(alone.code, 1)
         self.assertIn("not enough", alone.out)
         rig = (self.folder / "rig.yaml").read_text()
-        more = (
-            rig
-            + "  second: {device: tower, destination: tarnlight, channel: second, weight: 3}\nuplink: {mbit_s: 12}\n"
-        )
+        more = (rig + "  second: {device: tower, destination: tarnlight, channel: second, weight: 3}\nuplink: {mbit_s: 12}\n")
         self.file("two.yaml", more)
         document = self.direkt("budget", "--rig", "two.yaml", "--json").json
         first, second = document["feeds"]
@@ -367,8 +335,7 @@ class Keys(RigCli):
 
     def test_keys_from_a_command(self):
         self.file(
-            "rig.yaml",
-            (self.folder / "rig.yaml").read_text().replace("file:secrets.yaml#tarnlight", f"command:printf {KEY}"),
+            "rig.yaml", (self.folder / "rig.yaml").read_text().replace("file:secrets.yaml#tarnlight", f"command:printf {KEY}"),
         )
         self.assertEqual(self.direkt("rig", "trust", "--yes").code, 0)
         shown = self.direkt("key", "list", "--json").json["keys"][0]["key"]

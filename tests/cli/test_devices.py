@@ -104,17 +104,12 @@ class Finding(Regatta):
         self.gear["mark-1000"].login.user, self.gear["mark-1000"].login.password = "admin", "admin"
         found = self.find("--try-defaults", "--add")
         self.assertEqual((found["mark-1000"]["default_login_works"], found["mark-1000"]["firmware"]), (True, "1.08"))
-        self.assertEqual(
-            (found["start-pontoon"]["default_login_works"], found["start-pontoon"]["can_push"]), (False, None)
-        )
+        self.assertEqual((found["start-pontoon"]["default_login_works"], found["start-pontoon"]["can_push"]), (False, None))
         self.assertFalse(self.gear["start-pontoon"].login.locked)
         wrong = self.gear["start-pontoon"].login.wrong
         text = (self.folder / "rig.yaml").read_text()
         for name, driver in (
-            ("start-pontoon", "osier-20"),
-            ("1000-m-mark", "fescue"),
-            ("brindle-b2", "brindle-b2"),
-            ("marram-360", "marram-360"),
+            ("start-pontoon", "osier-20"), ("1000-m-mark", "fescue"), ("brindle-b2", "brindle-b2"), ("marram-360", "marram-360"),
         ):
             self.assertIn(f"  {name}:\n    driver: {driver}\n", text)
         again = self.find("--add")
@@ -140,15 +135,7 @@ class Silence(Regatta):
     def test_nobody_there(self):
         (self.folder / "rig.yaml").unlink()
         result = self.direkt(
-            "find",
-            "--wait",
-            "0.3s",
-            "--interface",
-            "127.0.0.1",
-            "--subnet",
-            "127.0.0.1/32",
-            "--ports",
-            str(free_port()),
+            "find", "--wait", "0.3s", "--interface", "127.0.0.1", "--subnet", "127.0.0.1/32", "--ports", str(free_port()),
             "--json",
         )
         others = [d for d in result.json["devices"] if d["address"]]
@@ -165,9 +152,7 @@ class Looking(Regatta):
         self.assertEqual(health.code, 1)
         rows = {row["device"]: row for row in health.json["devices"]}
         self.assertEqual((rows["finish-tower"]["fan"], rows["finish-tower"]["wrong"]), ("turning", []))
-        self.assertIn(
-            "its clock is 90 min behind: set it with: direkt device time mark-1000", rows["mark-1000"]["wrong"]
-        )
+        self.assertIn("its clock is 90 min behind: set it with: direkt device time mark-1000", rows["mark-1000"]["wrong"])
         self.gear["finish-tower"].fan = "stopped"
         self.assertIn("its fan says stopped", self.direkt("device", "health", "finish-tower").out)
         self.assertEqual(self.direkt("device", "time", "mark-1000", "--show").code, 1)
@@ -193,9 +178,7 @@ class Looking(Regatta):
         self.assertEqual(self.gear["start-pontoon"].position, "p2")
         self.direkt("device", "preset", "start-pontoon", "store", "Pontoon")
         self.direkt("device", "preset", "start-pontoon", "store", "Jury")
-        self.assertEqual(
-            list(self.gear["start-pontoon"].presets.values()), ["Start line", "Pontoon", "Whole course", "Jury"]
-        )
+        self.assertEqual(list(self.gear["start-pontoon"].presets.values()), ["Start line", "Pontoon", "Whole course", "Jury"])
         self.one_line(self.direkt("device", "preset", "start-pontoon", "go", "Moon"), 2, "no position 'Moon'")
 
     def test_a_device_that_is_off(self):
@@ -224,18 +207,14 @@ class Changing(Regatta):
         self.one_line(self.direkt("device", "firmware", "start-pontoon", "empty.bin", "--yes"), 2, "is empty")
         self.one_line(self.direkt("device", "firmware", "start-pontoon", "fescue.bin"), 2, "--yes")
         self.assertEqual(
-            self.direkt("device", "firmware", "start-pontoon", "osier (3.3) [final].bin", "--yes", "--json").json[
-                "after"
-            ],
+            self.direkt("device", "firmware", "start-pontoon", "osier (3.3) [final].bin", "--yes", "--json").json["after"],
             "3.3.0",
         )
         self.assertEqual(
             self.direkt("device", "firmware", "finish-tower", "brindle.bin", "--yes", "--json").json["after"], "2.5.0"
         )
         self.assertEqual(
-            self.direkt("device", "firmware", "finish-tower", "brindle.bin", "--yes").code,
-            1,
-            "the version is as it was",
+            self.direkt("device", "firmware", "finish-tower", "brindle.bin", "--yes").code, 1, "the version is as it was",
         )
 
     def test_address(self):
@@ -248,16 +227,7 @@ class Changing(Regatta):
         ):  # fmt: skip
             self.one_line(self.direkt("device", "address", "mark-1000", *arguments, "--yes"), 2, words)
         moved = self.direkt(
-            "device",
-            "address",
-            "mark-1000",
-            "--static",
-            "127.0.0.9/8",
-            "--gateway",
-            "127.0.0.1",
-            "--yes",
-            "--wait",
-            "15s",
+            "device", "address", "mark-1000", "--static", "127.0.0.9/8", "--gateway", "127.0.0.1", "--yes", "--wait", "15s",
             "--json",
         )
         self.assertEqual(moved.code, 0, moved)
@@ -267,16 +237,7 @@ class Changing(Regatta):
         self.assertEqual(self.direkt("read", "mark-1000").code, 0)
         self.gear["mark-1000"].faults.never_returns = True
         lost = self.direkt(
-            "device",
-            "address",
-            "mark-1000",
-            "--static",
-            "127.0.0.10/8",
-            "--gateway",
-            "127.0.0.1",
-            "--yes",
-            "--wait",
-            "2s",
+            "device", "address", "mark-1000", "--static", "127.0.0.10/8", "--gateway", "127.0.0.1", "--yes", "--wait", "2s",
         )
         self.one_line(lost, 3, "does not answer at 127.0.0.10", "to get back: it was at 127.0.0.9/8")
         self.assertEqual((self.folder / "rig.yaml").read_text(), after)
@@ -301,8 +262,7 @@ class Claiming(Regatta):
             (self.folder / "rig.yaml")
             .read_text()
             .replace(
-                "destinations:",
-                f"  spare: {{driver: osier-20, address: http://127.0.0.1:{made.port}}}   # new\ndestinations:",
+                "destinations:", f"  spare: {{driver: osier-20, address: http://127.0.0.1:{made.port}}}   # new\ndestinations:",
             )
         )
         (self.folder / "rig.yaml").write_text(text)
@@ -323,8 +283,7 @@ class Claiming(Regatta):
         self.one_line(self.direkt("device", "claim", "spare", "--ask", text="Another-1\n"), 3, "it has one already")
         self.assertEqual(self.direkt("read", "spare").code, 0, "the password that is kept stays kept")
         self.assertEqual(
-            (device.login.wrong, oct((self.folder / "config" / "keys-secret.json").stat().st_mode & 0o777)),
-            (0, "0o600"),
+            (device.login.wrong, oct((self.folder / "config" / "keys-secret.json").stat().st_mode & 0o777)), (0, "0o600"),
         )
 
     def test_one_that_is_off_or_lost_on_the_way(self):
@@ -354,9 +313,7 @@ class Claiming(Regatta):
             ].partition(":")[2],
         )
         device.web._answer = take
-        self.assertEqual(
-            self.direkt("device", "claim", "spare").code, 0, "the next try finds that the first one came through"
-        )
+        self.assertEqual(self.direkt("device", "claim", "spare").code, 0, "the next try finds that the first one came through")
         self.assertEqual((self.direkt("read", "spare").code, device.login.wrong), (0, 0))
 
     def test_one_that_is_typed_and_one_that_the_device_does_not_want(self):
@@ -365,9 +322,7 @@ class Claiming(Regatta):
         self.one_line(weak, 3, "8 characters at least")
         self.assertNotIn("login:", (self.folder / "rig.yaml").read_text().split("spare:")[1].split("\n")[0])
         self.assertEqual(self.direkt("key", "list", "--json").out.count("login/spare"), 0, "it was not kept")
-        self.assertEqual(
-            self.direkt("device", "claim", "spare", "--ask", "--user", "boss", text="Swan-and-2-ducks\n").code, 0
-        )
+        self.assertEqual(self.direkt("device", "claim", "spare", "--ask", "--user", "boss", text="Swan-and-2-ducks\n").code, 0)
         self.assertEqual((device.login.user, device.login.password), ("boss", "Swan-and-2-ducks"))
         self.one_line(self.direkt("device", "claim", "spare", "--user", "a:b"), 2, "holds a colon")
 
@@ -394,8 +349,7 @@ class WritingMany(Regatta):
     def test_all_at_once_learned_drifted_and_restored(self):
         matched = self.direkt("match", "--all", "--json")
         self.assertEqual(
-            (matched.code, [row["feed"] for row in matched.json["feeds"]]),
-            (0, ["finish", "start", "launch", "mark", "roof"]),
+            (matched.code, [row["feed"] for row in matched.json["feeds"]]), (0, ["finish", "start", "launch", "mark", "roof"]),
         )
         self.one_line(self.direkt("write", "--all"), 2, "--yes")
         written = self.direkt("write", "--all", "--yes", "--json")
@@ -406,15 +360,11 @@ class WritingMany(Regatta):
             ("as wanted", "as wanted", ["video.bitrate.mean"]),
         )
         self.assertEqual((rows["mark"]["outcome"], rows["mark"]["did_not_stick"]), ("as wanted", []))
-        self.assertEqual(
-            (rows["roof"]["outcome"], rows["roof"]["reason"]), ("by hand", "set by hand: direkt card roof")
-        )
+        self.assertEqual((rows["roof"]["outcome"], rows["roof"]["reason"]), ("by hand", "set by hand: direkt card roof"))
         self.assertEqual((self.gear["start-pontoon"].adaptive, self.gear["umpire-launch"].now["mbps"]), (False, 1.5))
         again = self.direkt("match", "launch", "--json")
         self.assertEqual(
-            (again.code, [s["parameter"] for s in again.json["steps"] if s["change"]]),
-            (0, []),
-            "what it can do was learned",
+            (again.code, [s["parameter"] for s in again.json["steps"] if s["change"]]), (0, []), "what it can do was learned",
         )
 
         log = self.direkt("log", "changes", "--json").json["changes"]
@@ -473,8 +423,7 @@ class WritingMany(Regatta):
         plan = self.direkt("match", "finish", "--json").json
         wanted = {s["parameter"]: s["wanted"] for s in plan["steps"]}
         self.assertEqual(
-            (wanted["video.size"], wanted["video.frame_rate"], wanted["audio.sample_rate"]),
-            ("1280x720", 25, 44100),
+            (wanted["video.size"], wanted["video.frame_rate"], wanted["audio.sample_rate"]), ("1280x720", 25, 44100),
             "both can be met",
         )
         self.assertEqual(plan["unmet"], [])
@@ -489,9 +438,7 @@ class OldFirmware(Regatta):
         self.assertEqual(plan.code, 1)
         self.assertIn("pushes from firmware 3.1 on, and has 2.9.4", plan.json["unmet"][-1]["reason"])
         self.assertEqual(self.direkt("write", "start", "--yes").code, 1)
-        self.assertEqual(
-            self.gear["start-pontoon"].streams["p-main"].coder.codec, "H264", "its settings are right all the same"
-        )
+        self.assertEqual(self.gear["start-pontoon"].streams["p-main"].coder.codec, "H264", "its settings are right all the same")
         self.one_line(self.direkt("push", "on", "start"), 2, "no push of its own")
 
 
@@ -516,18 +463,9 @@ class Following(Regatta):
         self.assertEqual(self.direkt("driver", "lint", "tower.yaml").code, 0)
         address = f"http://127.0.0.1:{self.gear['finish-tower'].port}"
         tried = self.direkt(
-            "driver",
-            "try",
-            "tower.yaml",
-            address,
-            "--login",
-            "file:secrets.yaml#finish-tower",
-            "--write-back",
-            "--json",
+            "driver", "try", "tower.yaml", address, "--login", "file:secrets.yaml#finish-tower", "--write-back", "--json",
         )
-        shipped = self.direkt(
-            "driver", "try", "brindle-b2", address, "--login", "file:secrets.yaml#finish-tower", "--json"
-        )
+        shipped = self.direkt("driver", "try", "brindle-b2", address, "--login", "file:secrets.yaml#finish-tower", "--json")
         self.assertEqual(tried.code, 0, tried)
         self.assertEqual({**tried.json, "write_back_failed": []}, shipped.json, "the same readings")
 
@@ -549,8 +487,7 @@ class Following(Regatta):
         self.assertEqual(self.direkt("driver", "lint", "n.yaml", "--json").json["title"], "Pond camera")
         address = f"http://127.0.0.1:{self.gear['umpire-launch'].port}"
         self.one_line(
-            self.direkt("driver", "try", "brindle-b2", address, "--login", "file:secrets.yaml#umpire-launch"),
-            3,
+            self.direkt("driver", "try", "brindle-b2", address, "--login", "file:secrets.yaml#umpire-launch"), 3,
             "wants a basic login, its driver uses digest",
         )
         self.one_line(self.direkt("driver", "try", "onvif", address), 3, "wants a login (basic)")

@@ -160,8 +160,7 @@ class Unfinished(RigCli):
             away = self.direkt("match")
             self.one_line(away, 3, "cannot be reached")
             self.assertRegex(
-                away.err,
-                "the write of 20.* for feed finish was not finished: tower has the new settings, but not in force",
+                away.err, "the write of 20.* for feed finish was not finished: tower has the new settings, but not in force",
             )
             wait_until(lambda: self.device.is_on)
         for command in (["match"], ["read"], ["push", "state"], ["write", "--yes"]):
@@ -198,6 +197,4 @@ class Unfinished(RigCli):
         self.assertEqual(result.code, 1)
         self.assertIn("✗ not put back  the key of push slot 1 (9 characters) is not known here", result.out)
         slot = self.device.state()["push"][0]
-        self.assertEqual(
-            (slot["server"], slot["channel"], slot["key_length"]), ("rtmp://elsewhere.example/live", "second", 0)
-        )
+        self.assertEqual((slot["server"], slot["channel"], slot["key_length"]), ("rtmp://elsewhere.example/live", "second", 0))

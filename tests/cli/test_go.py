@@ -28,10 +28,7 @@ class Order(Stage):
         ended = self.direkt("stop", "e0", "--wipe-key")
         self.assertEqual(ended.code, 0, ended)
         for words in (
-            "its counter stands still",
-            "nothing arrives any more",
-            "the event is closed",
-            "no key is left in it",
+            "its counter stands still", "nothing arrives any more", "the event is closed", "no key is left in it",
             "all is off, and proven",
         ):
             self.assertIn(words, ended.out)
@@ -40,10 +37,7 @@ class Order(Stage):
         self.assertEqual(twice.code, 0, twice)
         self.assertEqual(self.fitting("stop", "e0")["proven"], True)
         listed = self.fitting("log", "list", "--event", "e0", schema="log-list")["entries"]
-        self.assertEqual(
-            [(e["what"], e["outcome"]) for e in listed],
-            [("go", "good")] * 2 + [("stop", "good")] * 3,
-        )
+        self.assertEqual([(e["what"], e["outcome"]) for e in listed], [("go", "good")] * 2 + [("stop", "good")] * 3)
         self.assertEqual(self.fitting("log", "show", str(listed[0]["id"]), schema="log-show")["event"], "e0")
         shown = self.direkt("log", "show", str(listed[0]["id"]))
         self.assertIn(event.id, shown.out)
@@ -84,9 +78,7 @@ class Order(Stage):
 
     def test_1_settings_that_drifted(self):
         with _Bitrate(self.device, 9000):
-            self.stops_at(
-                1, self.go("e1"), "not set as matched: video.bitrate.mean 9000 kbit/s", "next:  direkt write finish"
-            )
+            self.stops_at(1, self.go("e1"), "not set as matched: video.bitrate.mean 9000 kbit/s", "next:  direkt write finish")
         self.assertIsNone(self.event("e1"))
         self.assertEqual(self.go("e1").code, 0)
 
@@ -113,9 +105,7 @@ class Order(Stage):
         path, text = self.folder / "rig.yaml", (self.folder / "rig.yaml").read_text()
         self.addCleanup(path.write_text, text)
         path.write_text(
-            text.replace(self.platform.ingest_address() + '"', 'rtmp://127.0.0.1:9/live"').replace(
-                "mbit_s: 40", "mbit_s: 1"
-            )
+            text.replace(self.platform.ingest_address() + '"', 'rtmp://127.0.0.1:9/live"').replace("mbit_s: 40", "mbit_s: 1")
         )
         self.stops_at(1, self.go("e3"), "rtmp://127.0.0.1:9/live", "of 0.7 Mbit/s", "next:  direkt budget")
 
@@ -135,9 +125,7 @@ class Order(Stage):
     def test_2_another_address_than_the_platforms(self):
         path, text = self.folder / "rig.yaml", (self.folder / "rig.yaml").read_text()
         self.addCleanup(path.write_text, text)
-        path.write_text(
-            text.replace(self.platform.ingest_address() + '"', self.platform.ingest_address("backup") + '"', 1)
-        )
+        path.write_text(text.replace(self.platform.ingest_address() + '"', self.platform.ingest_address("backup") + '"', 1))
         result = self.go("e6")
         self.stops_at(2, result, "the platform gives out", "destinations.main.server")
         path.write_text(text)

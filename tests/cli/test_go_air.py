@@ -16,9 +16,7 @@ class Air(Stage):
     def test_4_accepted_and_never_shown(self):
         self.platform.faults.shows_nothing = True
         result = self.go("e9", "--wait", "3s")
-        self.stops_at(
-            4, result, "it arrives and was not shown within 3 s", "Wait longer with --wait", "its push is off again"
-        )
+        self.stops_at(4, result, "it arrives and was not shown within 3 s", "Wait longer with --wait", "its push is off again")
         self.assertIn("later than usual, still waiting", self.go("e9", "--wait", "3s").out)
         self.platform.faults.shows_nothing = False
         self.assertEqual(self.go("e9").code, 0)
@@ -47,9 +45,7 @@ class Air(Stage):
         self.assertNotEqual(event.key, old)
         self.assertEqual(self.device._slot["key"], event.key)
         self.no_secrets(result.out, result.err)
-        self.one_line(
-            self.direkt("key", "renew", "village", "--event", "e20"), 2, "no feed of the event 'e20' goes to village"
-        )
+        self.one_line(self.direkt("key", "renew", "village", "--event", "e20"), 2, "no feed of the event 'e20' goes to village")
         self.one_line(self.direkt("key", "renew", "village", "--event", "h0"), 3, "has no such event yet")
 
     def test_5_the_platform_is_not_content(self):

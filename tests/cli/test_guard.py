@@ -67,18 +67,9 @@ sys.exit(guarded(command))
 class Check(Cli):
     def test_the_built_program_keeps_its_codes_and_output(self):
         self.file("a.flv", flv_bytes(1))
-        for arguments, code in (
-            (["a.flv"], 0),
-            (["a.flv", "--sheet", "tarnlight"], 1),
-            (["none.flv"], 2),
-            (["--nonsense"], 2),
-        ):
+        for arguments, code in ((["a.flv"], 0), (["a.flv", "--sheet", "tarnlight"], 1), (["none.flv"], 2), (["--nonsense"], 2)):
             done = subprocess.run(
-                [*command(), "check", *arguments],
-                cwd=self.folder,
-                env=self.environment(),
-                capture_output=True,
-                text=True,
+                [*command(), "check", *arguments], cwd=self.folder, env=self.environment(), capture_output=True, text=True,
             )
             self.assertEqual(done.returncode, code, done)
             self.assertEqual("640x360" in done.stdout, code < 2)

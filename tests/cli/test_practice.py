@@ -60,11 +60,7 @@ class Practice(Stage):
         result = self.direkt("go", "c1", "--rehearse", "--yes")
         self.assertEqual(result.code, 0, result)
         for words in (
-            "Practice: Both",
-            "Time sheet",
-            "in all",
-            "the push slots are as they were",
-            "nothing arrives any more",
+            "Practice: Both", "Time sheet", "in all", "the push slots are as they were", "nothing arrives any more",
             "conforms to Quicklight",
         ):
             self.assertIn(words, result.out)

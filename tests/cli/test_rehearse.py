@@ -19,11 +19,7 @@ class Rehearse(RigCli):
         result = self.direkt("rehearse", "finish", "--for", "2s", "--keep", "r.flv", "--report", "r.json")
         self.assertEqual(result.code, 1, result)
         for words in (
-            "receiving at rtmp://127.0.0.1:",
-            "starting the push of tower",
-            "✗ fail",
-            "✓ put back",
-            "no address, as before",
+            "receiving at rtmp://127.0.0.1:", "starting the push of tower", "✗ fail", "✓ put back", "no address, as before",
         ):
             self.assertIn(words, result.out)
         self.assertNotIn("! gap", result.out, "that the push ended is our own doing")
@@ -64,17 +60,13 @@ class Rehearse(RigCli):
         with mock.patch.object(BrindleB2, "put_slot", watch):
             result = self.direkt("rehearse", "--for", "1s", "--json")
         self.assertEqual(result.json["put_back"], {"proven": True, "server": SERVER, "detail": ""})
-        self.assertEqual(
-            (self.slot()["server"], self.slot()["channel"], self.device._slot["key"]), (SERVER, "second", KEY)
-        )
+        self.assertEqual((self.slot()["server"], self.slot()["channel"], self.device._slot["key"]), (SERVER, "second", KEY))
         self.assertEqual(len(keys), 2)
         self.assertNotIn(KEY, keys[0])
 
     def test_a_slot_that_could_not_be_put_back_is_not_taken_unasked(self):
         self.device.put_slot({"channel": "main", "server": "rtmp://elsewhere.example/a", "key": "varn~fake~unknown"})
-        self.one_line(
-            self.direkt("rehearse", "--for", "1s"), 2, "slot 1 of tower holds rtmp://elsewhere.example/a", "--replace"
-        )
+        self.one_line(self.direkt("rehearse", "--for", "1s"), 2, "slot 1 of tower holds rtmp://elsewhere.example/a", "--replace")
         self.assertEqual(self.slot()["server"], "rtmp://elsewhere.example/a")
         result = self.direkt("rehearse", "--for", "1s", "--replace")
         self.assertIn("what it held before is not known", result.out)
@@ -95,9 +87,7 @@ class Rehearse(RigCli):
             self.assertEqual(result.code, 130, result)
             self.assertIn("✓ put back", result.out)
             self.assertIn("Interrupted: the rehearsal was ended early", result.err)
-            self.assertEqual(
-                (self.slot()["state"], self.slot()["server"], self.device._slot["key"]), ("stopped", SERVER, KEY)
-            )
+            self.assertEqual((self.slot()["state"], self.slot()["server"], self.device._slot["key"]), ("stopped", SERVER, KEY))
 
     def test_a_terminal_or_a_reader_that_is_gone_puts_all_back_too(self):
         self.device.put_slot({"channel": "main", "server": SERVER, "key": KEY})
@@ -112,17 +102,13 @@ class Rehearse(RigCli):
         os.close(ours)
         child.send_signal(signal.SIGHUP)
         self.assertEqual(child.wait(20), 130)
-        self.assertEqual(
-            (self.slot()["state"], self.slot()["server"], self.device._slot["key"]), ("stopped", SERVER, KEY)
-        )
+        self.assertEqual((self.slot()["state"], self.slot()["server"], self.device._slot["key"]), ("stopped", SERVER, KEY))
         child = self.start("rehearse", "--for", "60s")
         child.stdout.readline()
         child.stdout.close()
         self.assertIn("✓ put back", child.stderr.read())
         wait_until(lambda: child.poll() is not None, 30)
-        self.assertEqual(
-            (self.slot()["state"], self.slot()["server"], self.device._slot["key"]), ("stopped", SERVER, KEY)
-        )
+        self.assertEqual((self.slot()["state"], self.slot()["server"], self.device._slot["key"]), ("stopped", SERVER, KEY))
 
     def test_over_tls(self):
         result = self.direkt("rehearse", "--for", "1s", "--tls", "--json")

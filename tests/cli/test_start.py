@@ -55,8 +55,7 @@ class Start(Cli):
         self.assertEqual(document["schema"], "direkt.sheet-show/1")
         self.assertEqual(document["rules"]["video.codec"]["must"], "h264")
         self.file(
-            "bad.yaml",
-            "schema: direkt.sheet/1\nname: x\nrules:\n  video.codek: {must: h264}\n  audio.channels: {must: two}\n",
+            "bad.yaml", "schema: direkt.sheet/1\nname: x\nrules:\n  video.codek: {must: h264}\n  audio.channels: {must: two}\n",
         )
         result = self.direkt("sheet", "show", "bad.yaml")
         self.assertEqual((result.code, result.out), (2, ""))

@@ -115,13 +115,7 @@ class Killed(Stage):
     """The built program, ended at any moment."""
 
     def test_ctrl_c_and_kill_leave_what_is_known(self):
-        for n, (number, delay) in enumerate(
-            (
-                (signal.SIGINT, 0.7),
-                (signal.SIGKILL, 0.9),
-                (signal.SIGKILL, 4.0),
-            )
-        ):
+        for n, (number, delay) in enumerate(((signal.SIGINT, 0.7), (signal.SIGKILL, 0.9), (signal.SIGKILL, 4.0))):
             name = f"e{n}"
             child = self.start("go", name, *GO, "--yes")
             time.sleep(delay)

@@ -66,9 +66,7 @@ class Everything(RigCli):
         self.run_json("sheet", "draft", "two.csv", "--each", "sheets", schema="sheet-drafts")
         self.run_json("explain", "BP")
         self.run_json("explain")
-        self.run_json(
-            "explain", "--calc", "--kbit", "6900", "--size", "1920x1080", "--fps", "50", schema="explain-calc"
-        )
+        self.run_json("explain", "--calc", "--kbit", "6900", "--size", "1920x1080", "--fps", "50", schema="explain-calc")
         self.run_json("budget")
         self.run_json("reach", "--tries", "1", "--limit", "2s", code=3)
         self.run_json("read")
@@ -84,8 +82,7 @@ class Everything(RigCli):
         self.assertEqual(self.run_json("device", "learned", schema="device-learned")["lessons"], [])
         self.run_json("key", "renew", "tarnlight", schema="key-renew", text=RENEWED)
         self.assertEqual(
-            self.fitted,
-            set(documents()) - test_devices.DOCUMENTS - stage.DOCUMENTS,
+            self.fitted, set(documents()) - test_devices.DOCUMENTS - stage.DOCUMENTS,
             "every document was made and fits its schema",
         )
         wrong = self.direkt("write", "--yes", DIREKT_TOWER_LOGIN="operator:not-this-one")
@@ -96,18 +93,7 @@ class Everything(RigCli):
         """A push to here, recorded and reported; the process list is searched while it runs."""
         port = free_port()
         catching = self.start(
-            "catch",
-            "--feed",
-            "finish",
-            "--for",
-            "1s",
-            "--keep",
-            "b.flv",
-            "--report",
-            "b.json",
-            "--port",
-            str(port),
-            "--json",
+            "catch", "--feed", "finish", "--for", "1s", "--keep", "b.flv", "--report", "b.json", "--port", str(port), "--json",
         )
         wait_for_port(port)
         self.run_json("push", "on", "--rehearse", f"rtmp://127.0.0.1:{port}/live")

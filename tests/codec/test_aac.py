@@ -43,9 +43,7 @@ class Tables(unittest.TestCase):
 
     def test_rates_that_are_not_in_the_table_use_the_nearest(self):
         self.assertEqual([rate_index(rate) for rate in SAMPLE_RATES[:12]], list(range(12)))
-        self.assertEqual(
-            [rate_index(n) for n in (192000, 92017, 92016, 47999, 9391, 9390, 7350)], [0, 0, 1, 3, 10, 11, 11]
-        )
+        self.assertEqual([rate_index(n) for n in (192000, 92017, 92016, 47999, 9391, 9390, 7350)], [0, 0, 1, 3, 10, 11, 11])
 
 
 class Config(unittest.TestCase):
@@ -94,12 +92,7 @@ class Config(unittest.TestCase):
         self.assertEqual((config.object_type, config.sample_rate, config.channels), (42, 48000, 2))
 
     def test_errors(self):
-        for data in (
-            b"",
-            b"\x11",
-            pack(u(2, 5) + u(14, 4) + u(2, 4) + "000"),
-            pack(u(2, 5) + u(15, 4) + u(0, 24) + u(0, 7)),
-        ):
+        for data in (b"", b"\x11", pack(u(2, 5) + u(14, 4) + u(2, 4) + "000"), pack(u(2, 5) + u(15, 4) + u(0, 24) + u(0, 7))):
             with self.assertRaises(BitstreamError):
                 aac.parse_config(data)
         with self.assertRaisesRegex(BitstreamError, "47000"):
@@ -354,9 +347,7 @@ class Reading(unittest.TestCase):
         reader = self.reader(pack(u(2, 5) + u(6, 4) + u(1, 4) + "000"))
         self.assertEqual((reader.declared.values["audio.profile"], reader.rate), ("lc", 24000))
         reader.power(self.one(frame), 0)
-        self.assertEqual(
-            dict(reader.declared.values), {"audio.profile": "he", "audio.sample_rate": 48000, "audio.channels": 1}
-        )
+        self.assertEqual(dict(reader.declared.values), {"audio.profile": "he", "audio.sample_rate": 48000, "audio.channels": 1})
         self.assertEqual(reader.rate, 24000)
         # the configuration says that there is none: 0x2b7, object type 5, flag 0
         reader = self.reader(pack(u(2, 5) + u(6, 4) + u(1, 4) + "000" + u(0x2B7, 11) + u(5, 5) + "0"))

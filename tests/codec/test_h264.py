@@ -173,9 +173,7 @@ class Units(unittest.TestCase):
         }  # fmt: skip
         for kind, digits in maps.items():
             for redundant in "01":
-                pps = h264.parse_pps(
-                    b"\x68" + stop(ue(3) + ue(1) + "1" + "1" + ue(2) + ue(kind) + digits + rest + redundant)
-                )
+                pps = h264.parse_pps(b"\x68" + stop(ue(3) + ue(1) + "1" + "1" + ue(2) + ue(kind) + digits + rest + redundant))
                 self.assertEqual((pps.id, pps.sps_id, pps.cabac, pps.order_present), (3, 1, True, True))
                 self.assertEqual(pps.redundant_present, redundant == "1", kind)
         plain = h264.parse_pps(b"\x68" + stop(ue(0) + ue(0) + "0" + "0" + ue(0) + rest + "1"))

@@ -20,9 +20,7 @@ def header(kind):
     return bytes([kind << 1, 1])
 
 
-def sps(
-    *, sets="1", vui="", layers=1, ptl=PTL, width=1920, height=1088, crop=(0, 0, 0, 4), chroma=1, lists="0", number=0
-):
+def sps(*, sets="1", vui="", layers=1, ptl=PTL, width=1920, height=1088, crop=(0, 0, 0, 4), chroma=1, lists="0", number=0):
     """By 7.3.2.2, in the standard's order."""
     digits = u(0, 4) + u(layers - 1, 3) + "1" + ptl
     if layers > 1:
@@ -85,14 +83,10 @@ class Sets(unittest.TestCase):
         for sets in (ue(0), ue(1) + first, ue(2) + first + second, ue(3) + first + second + third):
             for layers in (1, 3):
                 found = h265_syntax.parse_sps(sps(sets=sets, lists=lists, layers=layers, vui=vui()))
-                self.assertEqual(
-                    (found.frame_rate, found.sub_layers, found.primaries), (Fraction(60000, 1001), layers, 9)
-                )
+                self.assertEqual((found.frame_rate, found.sub_layers, found.primaries), (Fraction(60000, 1001), layers, 9))
 
     def test_promised_rates(self):
-        hrd = (
-            "1" + "1" + "0" + "0" + u(2, 4) + u(3, 4) + u(23, 5) * 3 + "1" + ue(0) + ue(0) + ue(15624) + ue(31249) + "1"
-        )
+        hrd = ("1" + "1" + "0" + "0" + u(2, 4) + u(3, 4) + u(23, 5) * 3 + "1" + ue(0) + ue(0) + ue(15624) + ue(31249) + "1")
         found = h265_syntax.parse_sps(sps(vui=vui(hrd=hrd)))
         self.assertEqual(found.hrd, h265_syntax.HevcHrd(15625 << 8, 31250 << 7, True))
 
@@ -127,13 +121,7 @@ class Sets(unittest.TestCase):
                 h265_syntax.parse_sps(good[:cut])
             except BitstreamError:
                 continue
-        for bad in (
-            sps(width=0),
-            sps(crop=(2000, 0, 0, 0)),
-            sps(sets=ue(65)),
-            sps(sets=ue(1) + ue(17) + ue(0)),
-            sps(number=16),
-        ):
+        for bad in (sps(width=0), sps(crop=(2000, 0, 0, 0)), sps(sets=ue(65)), sps(sets=ue(1) + ue(17) + ue(0)), sps(number=16)):
             with self.assertRaises(BitstreamError):
                 h265_syntax.parse_sps(bad)
 
@@ -214,9 +202,7 @@ class Pictures(unittest.TestCase):
         meter.add(Format("video", "h265", Fraction(1, 25), Framing.LENGTHS, config))
         rows = [(19, 2, 0), (1, 1, 1), (1, 1, 2), (21, 2, 5), (8, 0, 3), (8, 0, 4), (1, 1, 6), (1, 1, 7)]
         data = [b"".join(len(n).to_bytes(4, "big") + n for n in [slice_(k, t)]) for k, t, _ in rows]
-        meter.add(
-            batch("video", data, [n - 2 for n in range(8)], [p for _, _, p in rows], [k == 19 for k, _, _ in rows])
-        )
+        meter.add(batch("video", data, [n - 2 for n in range(8)], [p for _, _, p in rows], [k == 19 for k, _, _ in rows]))
         v = meter.snapshot().values
         self.assertEqual((v["video.gop_closed"], v["video.b_frames"], v["video.frame_rate"]), ("no", 2, 25.0))
 
@@ -265,16 +251,7 @@ class Card(unittest.TestCase):
         self.assertEqual(
             [
                 m.values[f"video.{n}"]
-                for n in (
-                    "codec",
-                    "profile",
-                    "size",
-                    "keyframe_interval.max",
-                    "bitrate.mean",
-                    "scan",
-                    "moving",
-                    "level",
-                )
+                for n in ("codec", "profile", "size", "keyframe_interval.max", "bitrate.mean", "scan", "moving", "level")
             ],
             ["h265", "main", "640x360", 2.0, 1500.0, "progressive", "yes", "2.1"],
         )

@@ -118,15 +118,11 @@ class Batches(unittest.TestCase):
         from direkt.codec.nal import behind_lengths
 
         found = behind_lengths(samples, 4)
-        self.assertEqual(
-            list(zip(*(c.tolist() for c in _slice_starts(samples, found.at, found.size)), strict=True)), wanted
-        )
+        self.assertEqual(list(zip(*(c.tolist() for c in _slice_starts(samples, found.at, found.size)), strict=True)), wanted)
 
     def test_a_slice_type_that_is_none_and_a_slice_that_is_cut(self):
         bad = b"\x41" + pack(ue(0) + ue(11) + ue(0))
-        first, _, two, _, _, damaged, _ = read(
-            pictures([(0, 0, [bad]), (0.04, 0.04, [b"\x41"]), (0.08, 0.08, [coded("P")])])
-        )
+        first, _, two, _, _, damaged, _ = read(pictures([(0, 0, [bad]), (0.04, 0.04, [b"\x41"]), (0.08, 0.08, [coded("P")])]))
         self.assertEqual((first, two, damaged), ([0, 2], [False] * 2, 0), "a slice without a header begins no picture")
 
     def test_lengths_of_one_and_two_bytes(self):

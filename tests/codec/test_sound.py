@@ -18,9 +18,7 @@ def samples(parts, step=20):
 
 def reader(codec: str, configuration: bytes = b"", rate: int = 0, channels: int = 0):
     said: list[str] = []
-    made = audio_reader(
-        Format("audio", codec, MS, configuration=configuration, sample_rate=rate, channels=channels), said.append
-    )
+    made = audio_reader(Format("audio", codec, MS, configuration=configuration, sample_rate=rate, channels=channels), said.append)
     made.configure(Format("audio", codec, MS, configuration=configuration, sample_rate=rate, channels=channels))
     return made, said
 
@@ -42,9 +40,7 @@ class Opus(unittest.TestCase):
             self.assertEqual(opus.parse_head(head), 6)
         made, said = reader("opus", b"\0\x02\0\x78\0\0\xbb\x80\0\0\0")
         self.assertEqual(dict(made.declared.values), {"audio.sample_rate": 48000, "audio.channels": 2})
-        self.assertEqual(
-            (made.rate, made.lengths(samples([b"\xf8a", b"\xf9b", b"\xfb"])).tolist()), (48000, [960, 1920, 0])
-        )
+        self.assertEqual((made.rate, made.lengths(samples([b"\xf8a", b"\xf9b", b"\xfb"])).tolist()), (48000, [960, 1920, 0]))
         self.assertEqual(len(said), 1)
         with self.assertRaises(BitstreamError):
             opus.parse_head(b"OpusHead\x01\x00")
@@ -83,23 +79,17 @@ class MpegAudio(unittest.TestCase):
                 for choice, rate in enumerate((44100, 48000, 32000)):
                     rate //= {3: 1, 2: 2, 0: 4}[version]
                     for padding in (0, 1):
-                        head = bytes(
-                            [0xFF, 0xE0 | version << 3 | code << 1 | 1, index << 4 | choice << 2 | padding << 1, 0x40]
-                        )
+                        head = bytes([0xFF, 0xE0 | version << 3 | code << 1 | 1, index << 4 | choice << 2 | padding << 1, 0x40])
                         h = mpeg_audio.parse_header(head)
                         slots = samples // 8 // slot * kbit * 1000 // rate + padding
-                        self.assertEqual(
-                            (h.bitrate, h.samples, h.sample_rate, h.size), (kbit, samples, rate, slots * slot), row
-                        )
+                        self.assertEqual((h.bitrate, h.samples, h.sample_rate, h.size), (kbit, samples, rate, slots * slot), row)
 
     def test_frames_are_believed_over_the_container(self):
         frame = bytes.fromhex("fffb9044") + bytes(413)
         made, said = reader("mp3", rate=22050, channels=1)
         self.assertEqual(made.declared.values["audio.sample_rate"], 22050)
         self.assertEqual(made.lengths(samples([frame, frame * 2, b"noise"])).tolist(), [1152, 2304, 0])
-        self.assertEqual(
-            dict(made.declared.values), {"audio.codec": "mp3", "audio.sample_rate": 44100, "audio.channels": 2}
-        )
+        self.assertEqual(dict(made.declared.values), {"audio.codec": "mp3", "audio.sample_rate": 44100, "audio.channels": 2})
         self.assertEqual((made.rate, len(said)), (44100, 1))
         made, _ = reader("mp3")
         made.lengths(samples([bytes.fromhex("fffd9444") + bytes(476)]))
@@ -110,9 +100,7 @@ class G711(unittest.TestCase):
     def test_codes_of_the_recommendation(self):
         # the ends of both laws, and silence: G.711 tables 1a to 2b, as 16-bit values
         made, _ = reader("g711a")
-        self.assertEqual(
-            [round(made._table[code] * 32768) for code in (0xD5, 0x55, 0xAA, 0x2A)], [8, -8, 32256, -32256]
-        )
+        self.assertEqual([round(made._table[code] * 32768) for code in (0xD5, 0x55, 0xAA, 0x2A)], [8, -8, 32256, -32256])
         made, _ = reader("g711u")
         self.assertEqual([round(made._table[code] * 32768) for code in (0xFF, 0x7F, 0x80, 0x00)], [0, 0, 32124, -32124])
 

@@ -63,23 +63,11 @@ class Decoded(unittest.TestCase):
 
     def test_the_bars_are_those_of_three_quarters_colour(self):
         high = [
-            (180, 128, 128),
-            (168, 44, 136),
-            (145, 147, 44),
-            (133, 63, 52),
-            (63, 193, 204),
-            (51, 109, 212),
-            (28, 212, 120),
+            (180, 128, 128), (168, 44, 136), (145, 147, 44), (133, 63, 52), (63, 193, 204), (51, 109, 212), (28, 212, 120),
             (16, 128, 128),
         ]
         standard = [
-            (180, 128, 128),
-            (162, 44, 142),
-            (131, 156, 44),
-            (112, 72, 58),
-            (84, 184, 198),
-            (65, 100, 212),
-            (35, 212, 114),
+            (180, 128, 128), (162, 44, 142), (131, 156, 44), (112, 72, 58), (84, 184, 198), (65, 100, 212), (35, 212, 114),
             (16, 128, 128),
         ]
         for height, wanted in ((720, high), (576, standard)):
@@ -121,9 +109,7 @@ class Decoded(unittest.TestCase):
 
 class Stream(unittest.TestCase):
     def test_headers_say_what_was_asked(self):
-        card = TestCard(
-            CardSettings(1918, 1078, Fraction(30000, 1001), 60, "high", 5000, "cbr", sample_aspect=(12, 11))
-        )
+        card = TestCard(CardSettings(1918, 1078, Fraction(30000, 1001), 60, "high", 5000, "cbr", sample_aspect=(12, 11)))
         sps = h264.parse_sps(card.sps)
         self.assertEqual((sps.width, sps.height, sps.coded_width, sps.coded_height), (1918, 1078, 1920, 1088))
         self.assertEqual((sps.profile, sps.level, sps.sample_aspect), ("high", "4.0", (12, 11)))
@@ -139,9 +125,7 @@ class Stream(unittest.TestCase):
         for n in range(1, 501):
             total += card.next().size
             late = total * 8 - n * 60_000
-            self.assertTrue(
-                -100 < late <= 0 if n % 100 > 5 else abs(late) < 2 * 60_000, f"{late} bits after picture {n}"
-            )
+            self.assertTrue(-100 < late <= 0 if n % 100 > 5 else abs(late) < 2 * 60_000, f"{late} bits after picture {n}")
         self.assertAlmostEqual(total * 8 / 10 / 1000, 3000, delta=3)
 
     def test_the_hrd_is_what_the_pictures_keep(self):
@@ -203,8 +187,7 @@ class Stream(unittest.TestCase):
 
     def test_what_cannot_be_made_is_refused_with_its_reason(self):
         for settings, words in (
-            (CardSettings(641, 360, Fraction(25), 50), "width 641"),
-            (CardSettings(640, 8, Fraction(25), 50), "height 8"),
+            (CardSettings(641, 360, Fraction(25), 50), "width 641"), (CardSettings(640, 8, Fraction(25), 50), "height 8"),
             (CardSettings(640, 360, Fraction(0), 50), "frame rate 0"),
             (CardSettings(640, 360, Fraction(25), 0), "keyframe interval 0"),
             (CardSettings(640, 360, Fraction(25), 50, "main10"), "main10"),

@@ -44,9 +44,7 @@ class Reading(unittest.TestCase):
     def test_what_is_written_is_read_as_by_hand(self):
         data = flv_bytes(4, facts={"width": 640.0, "framerate": 25.0, "stereo": True})
         found = events(data)
-        self.assertEqual(
-            found[0], Claims("onMetaData", {"video.width": 640, "video.frame_rate": 25, "audio.channels": 2})
-        )
+        self.assertEqual(found[0], Claims("onMetaData", {"video.width": 640, "video.frame_rate": 25, "audio.channels": 2}))
         formats = [e for e in found if isinstance(e, Format)]
         self.assertEqual([(f.codec, f.framing) for f in formats], [("h264", Framing.LENGTHS), ("aac", Framing.RAW)])
         for track in ("video", "audio"):
@@ -59,39 +57,30 @@ class Reading(unittest.TestCase):
     def test_files_and_live_streams_take_the_same_way(self):
         made = [(stamp, kind, body) for kind, stamp, body in tags(3)]
         made.insert(3, (0, flv.SCRIPT, on_metadata({"width": 640.0})))
-        made += [
-            (3000, flv.AUDIO, b"\x2f" + bytes(9)),
-            (3020, flv.VIDEO, b"\x17"),
-            (3040, flv.AUDIO, b"\x2f" + bytes(9)),
-        ]
+        made += [(3000, flv.AUDIO, b"\x2f" + bytes(9)), (3020, flv.VIDEO, b"\x17"), (3040, flv.AUDIO, b"\x2f" + bytes(9))]
         file = events(flv_writer.header() + b"".join(flv_writer.tag(kind, stamp, body) for stamp, kind, body in made))
         source = random.Random(21)
         for _ in range(12):
             found = live(made, [source.randrange(1, 60) for _ in range(60)])
             for track in ("video", "audio"):
                 self.assertEqual(flat(found, track), flat(file, track))
-            self.assertEqual(
-                [e for e in found if not isinstance(e, Samples)], [e for e in file if not isinstance(e, Samples)]
-            )
+            self.assertEqual([e for e in found if not isinstance(e, Samples)], [e for e in file if not isinstance(e, Samples)])
 
     def test_tags_are_written_for_every_codec_and_read_as_what_they_were(self):
         made = [
-            *stream(0.2),
-            Format("audio", "opus", MS, Framing.RAW, b"OpusHead" + bytes(11)),
+            *stream(0.2), Format("audio", "opus", MS, Framing.RAW, b"OpusHead" + bytes(11)),
             pictures([(1, 1, b"sound", True)], track="audio"),
             Format("audio", "g711a", MS, Framing.RAW, b"", 8000, 1), pictures([(1.02, 1.02, b"tele", True)], track="audio"),
             Format("audio", "mp3", MS, Framing.RAW, b"", 44100, 2), pictures([(1.04, 1.04, b"mpeg", True)], track="audio"),
             Format("video", "av1", MS, Framing.RAW, b"\x81\0\0\0"), pictures([(1, 1, b"temporal unit", True)]),
             Format("video", "h265", MS, Framing.LENGTHS, b"\1\1\1\1"), pictures([(1.1, 1.18, b"\0\0\0\1A")]),
-        ]  # fmt: skip
+        ]
         writer = flv_writer.TagWriter()
         found = events(flv_writer.header() + b"".join(flv_writer.tag(*t) for e in made for t in writer.tags(e)))
         self.assertFalse([e for e in found if isinstance(e, Odd | Break)])
         for track in ("video", "audio"):
             got = [(e.codec, e.configuration) for e in found if isinstance(e, Format) and e.track == track]
-            self.assertEqual(
-                got, [(e.codec, e.configuration) for e in made if isinstance(e, Format) and e.track == track]
-            )
+            self.assertEqual(got, [(e.codec, e.configuration) for e in made if isinstance(e, Format) and e.track == track])
             self.assertEqual([s.data for s in flat(found, track)], [s.data for s in flat(made, track)])
         self.assertEqual(flat(found, "video")[-1].pts, Fraction(1180, 1000))
         self.assertEqual({e.channels for e in found if isinstance(e, Format) and e.codec == "mp3"}, {2})
@@ -101,13 +90,7 @@ class Reading(unittest.TestCase):
             list(flv_writer.TagWriter().tags(made[-1]))
 
     def test_claims_go_round(self):
-        values = {
-            "video.width": 640,
-            "video.frame_rate": 25,
-            "audio.channels": 2,
-            "video.codec": "h264",
-            "audio.codec": "aac",
-        }
+        values = {"video.width": 640, "video.frame_rate": 25, "audio.channels": 2, "video.codec": "h264", "audio.codec": "aac"}
         (tag,) = flv_writer.TagWriter().tags(Claims("a device", {**values, "video.scan": "progressive"}))
         (found,) = events(flv_writer.header() + flv_writer.tag(*tag))
         self.assertEqual(found, Claims("onMetaData", values))
@@ -188,12 +171,9 @@ class Reading(unittest.TestCase):
             config = found[0]
             self.assertEqual((config.codec, config.sample_rate, config.channels), (codec, rate, channels))
             self.assertEqual([s.data for s in flat(found, "audio")], [bytes(10)] * 3)
-        found = events(
-            flv_writer.header() + flv_writer.tag(flv.VIDEO, 0, b"\x12abc") + flv_writer.tag(flv.VIDEO, 0, b"\x22def")
-        )
+        found = events(flv_writer.header() + flv_writer.tag(flv.VIDEO, 0, b"\x12abc") + flv_writer.tag(flv.VIDEO, 0, b"\x22def"))
         self.assertEqual(
-            (found[0].codec, [(s.data, s.key) for s in flat(found, "video")]),
-            ("other", [(b"abc", True), (b"def", False)]),
+            (found[0].codec, [(s.data, s.key) for s in flat(found, "video")]), ("other", [(b"abc", True), (b"def", False)]),
         )
 
     def test_heads_that_are_written_are_those_of_the_specification(self):
@@ -246,9 +226,7 @@ class Reading(unittest.TestCase):
             + flv_writer.tag(flv.VIDEO, 9, b"")
             + good
         )
-        self.assertEqual(
-            [e.text for e in found if isinstance(e, Odd)], ["an audio tag of 1 bytes, where its header alone has 2"]
-        )
+        self.assertEqual([e.text for e in found if isinstance(e, Odd)], ["an audio tag of 1 bytes, where its header alone has 2"])
         self.assertEqual(len(flat(found, "audio")), 2)
 
     def test_an_empty_sample_is_no_configuration(self):
@@ -277,13 +255,7 @@ class Reading(unittest.TestCase):
 
         self.assertIsNone(claims(b"\x02\x00\x0aonMetaData\x08\x00"))
         self.assertIsNone(claims(amf.encode(["onCuePoint", {"a": 1.0}])))
-        facts = {
-            "videocodecid": "avc1",
-            "audiocodecid": 10.0,
-            "audiodatarate": 128.5,
-            "width": -1.0,
-            "framerate": float("nan"),
-        }
+        facts = {"videocodecid": "avc1", "audiocodecid": 10.0, "audiodatarate": 128.5, "width": -1.0, "framerate": float("nan")}
         self.assertEqual(
             claims(amf.encode(["@setDataFrame", "onMetaData", facts])),
             {"video.codec": "h264", "audio.codec": "aac", "audio.bitrate.mean": 128.5},

@@ -57,9 +57,7 @@ class Reading(Folder):
         self.assertIsInstance(claims, Claims)
         self.assertEqual((claims.values["video.width"], claims.values["audio.channels"]), (640, 2))
         formats = [e for e in found if isinstance(e, Format)]
-        self.assertEqual(
-            [(f.codec, f.tick) for f in formats], [("h264", Fraction(1, 1500)), ("aac", Fraction(1, 48000))]
-        )
+        self.assertEqual([(f.codec, f.tick) for f in formats], [("h264", Fraction(1, 1500)), ("aac", Fraction(1, 48000))])
         video = flat(found, "video")
         self.assertEqual([s.dts for s in video], [Fraction(n, 25) for n in range(60)])
         self.assertEqual([n for n, s in enumerate(video) if s.key], [0, 50])
@@ -175,9 +173,7 @@ class Reading(Folder):
     def test_tracks_walk_through_the_file_together(self):
         found = read(mp4_bytes(600, others=(sound(600),)))
         tracks = [(e.track, len(e)) for e in found if not isinstance(e, Claims | Format | Break)]
-        self.assertEqual(
-            {track: sum(n for t, n in tracks if t == track) for track, _ in tracks}, {"video": 600, "audio": 600}
-        )
+        self.assertEqual({track: sum(n for t, n in tracks if t == track) for track, _ in tracks}, {"video": 600, "audio": 600})
 
 
 def mp4_with_index_first(data: bytes) -> bytes:
@@ -210,8 +206,7 @@ class Tracks(unittest.TestCase):
         data = mp4_writer.write([self.track(101, bits=8)])
         at = data.index(b"stz2") + 4
         for place, value, words in (
-            (at + 7, b"\x05", "fields of 5 bits"),
-            (at + 8, b"\x00\xff\xff\xff", "claims 16777215 entries where 101 fit"),
+            (at + 7, b"\x05", "fields of 5 bits"), (at + 8, b"\x00\xff\xff\xff", "claims 16777215 entries where 101 fit"),
         ):
             with self.assertRaisesRegex(ContainerError, words):
                 read(data[:place] + value + data[place + len(value) :])
@@ -245,9 +240,7 @@ class Tracks(unittest.TestCase):
         self.assertEqual((len(flat(found, "video")), len(flat(found, "audio"))), (50, 9))
         self.assertEqual(len(odd), 2)
         found, odd = self.seen(self.track(50), self.track(40))
-        self.assertEqual(
-            (len(flat(found, "video")), odd), (50, ["there are several picture tracks: the first is measured"])
-        )
+        self.assertEqual((len(flat(found, "video")), odd), (50, ["there are several picture tracks: the first is measured"]))
 
     def times(self, *edits, name="video", count=100):
         found, odd = self.seen(self.track(count, name, edits=list(edits)))

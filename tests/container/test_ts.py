@@ -34,9 +34,7 @@ def packet(pid, payload, *, begins=False, count=0, field=b""):
     room = 184 - len(payload)
     if room:
         field = bytes([room - 1]) + (b"\0" + b"\xff" * (room - 2) if room > 1 else b"")
-    return (
-        struct.pack(">BHB", 0x47, (0x4000 if begins else 0) | pid, (0x30 if field else 0x10) | count) + field + payload
-    )
+    return (struct.pack(">BHB", 0x47, (0x4000 if begins else 0) | pid, (0x30 if field else 0x10) | count) + field + payload)
 
 
 class Both(Folder):
@@ -62,9 +60,7 @@ class Both(Folder):
         capture, count = cv2.VideoCapture(str(path)), 0
         while capture.read()[0]:
             count += 1
-        self.assertEqual(
-            (count, capture.get(cv2.CAP_PROP_FRAME_WIDTH), round(capture.get(cv2.CAP_PROP_FPS))), (50, 320, 25)
-        )
+        self.assertEqual((count, capture.get(cv2.CAP_PROP_FRAME_WIDTH), round(capture.get(cv2.CAP_PROP_FPS))), (50, 320, 25))
 
     def test_tables_in_between_and_other_packet_sizes(self):
         data = written(stream(2))

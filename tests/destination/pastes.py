@@ -16,10 +16,8 @@ REFUSED = "refused"
 SETUPS = {
     "open": (None, [T], [("rtmp", 1935), ("rtmps", 443)]),
     "strict": (r"varn~fake~[a-z]{4,12}", [T], [("rtmp", 1935), ("rtmps", 443)]),
-    "groups": (r"fake(-[a-z0-9]{4}){3}", [T], [("rtmp", 1935)]),
-    "caps": (r"FAKE(-[A-Z0-9]{4}){3}", [T], [("rtmp", 1935)]),
-    "new": (None, [], []),
-    "newstrict": (r"varn~fake~[a-z]{4,12}", [], []),
+    "groups": (r"fake(-[a-z0-9]{4}){3}", [T], [("rtmp", 1935)]), "caps": (r"FAKE(-[A-Z0-9]{4}){3}", [T], [("rtmp", 1935)]),
+    "new": (None, [], []), "newstrict": (r"varn~fake~[a-z]{4,12}", [], []),
 }
 
 PASTES = [
@@ -160,20 +158,8 @@ PASTES = [
     ("open", f"Server: ingest.tarnlight.example\nApp: live\nKey: {G}", "", G, "not taken"),
     ("new", f"in.copse.example/app\n{G}", "", G, "scheme"),
     ("open", f"rtmp://ingest.tarnlight.example/live2\n{G}", "rtmp://ingest.tarnlight.example/live2", G, "application"),
-    (
-        "open",
-        f"rtmp://ingest.tarnlight.example/event-77\n{G}",
-        "rtmp://ingest.tarnlight.example/event-77",
-        G,
-        "application",
-    ),
-    (
-        "strict",
-        f"rtmp://ingest.tarnlight.example/event-77/{V}",
-        "rtmp://ingest.tarnlight.example/event-77",
-        V,
-        "application",
-    ),
+    ("open", f"rtmp://ingest.tarnlight.example/event-77\n{G}", "rtmp://ingest.tarnlight.example/event-77", G, "application"),
+    ("strict", f"rtmp://ingest.tarnlight.example/event-77/{V}", "rtmp://ingest.tarnlight.example/event-77", V, "application"),
     ("open", f"rtmp://ingest.tarnlight.example/event-77/{G}", REFUSED, "", "apart"),
     ("open", f"rtmps://ingest.tarnlight.example/live\n{G}", TS, G, ""),
     ("open", f"rtmps://ingest.tarnlight.example:443/live\n{G}", TS, G, ""),
@@ -282,18 +268,13 @@ PASTES = [
     ("open", f"stream key\n\n{G}\n\nKim\n+41 79 123 45 67", "", G, ""),
     ("open", f"{G}\n\n--\nKim Example\nLake Varn Regatta\nkim@regatta.example\nhttps://regatta.example", "", G, ""),
     (
-        "open",
-        f"Server: {T}\nKey: {G}\n\n--\nKim Example, Lake Varn Regatta\nTel. +41 79 123 45 67\nhttps://regatta.example",
-        T,
-        G,
-        "",
+        "open", f"Server: {T}\nKey: {G}\n\n--\nKim Example, Lake Varn Regatta\nTel. +41 79 123 45 67\nhttps://regatta.example", T,
+        G, "",
     ),
     (
         "open",
         f"From: Kim <kim@regatta.example>\nTo: Bo <bo@regatta.example>\nSubject: stream\nDate: Fri, 1 May 2026 10:00:00 +0200\n\n{T}\n{G}",
-        T,
-        G,
-        "",
+        T, G, "",
     ),
     ("open", f"RTMP\nServer\n{T}\nKey\n••••••••••\nShow", REFUSED, "", ""),
     ("open", f"Stream key: {G} 👀 hide", "", G, ""),
@@ -349,9 +330,7 @@ PASTES = [
     ("open", f"{T}\nKey: 4471 2290 8813", REFUSED, "", ""),
     (
         "strict",
-        f"> Primary: <rtmp://rtmp:/Ingest.tarnlight.example/\n> live/>   Backup: {B}\n> Stream key: varn~fake~\n> heron.",
-        T,
-        V,
+        f"> Primary: <rtmp://rtmp:/Ingest.tarnlight.example/\n> live/>   Backup: {B}\n> Stream key: varn~fake~\n> heron.", T, V,
         "backup",
     ),
     ("open", f"Your channel is ready.\nServer URL — {T}\nStream key — {G}", T, G, ""),

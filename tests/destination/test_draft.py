@@ -89,18 +89,13 @@ class Published(unittest.TestCase):
     def draft(self, name: str):
         path = Path(__file__).with_name("tables") / name
         s, left, _ = drafted(path.read_text("utf-8"), path.suffix.lstrip("."))
-        return (
-            s,
-            {n: r.json() for n, r in s.rules.items()},
-            [one.words.partition(":")[0].partition(" [")[0] for one in left],
-        )
+        return (s, {n: r.json() for n, r in s.rules.items()}, [one.words.partition(":")[0].partition(" [")[0] for one in left])
 
     def test_copse(self):
         s, rules, left = self.draft("copse.csv")
         self.assertEqual(left, ["Chat"])
         self.assertEqual(
-            [(r.width, r.slowest, r.fastest, r.minimum, r.best, r.maximum) for r in s.ladder],
-            [(1920, 50, 60, 4000, 6000, 9000)],
+            [(r.width, r.slowest, r.fastest, r.minimum, r.best, r.maximum) for r in s.ladder], [(1920, 50, 60, 4000, 6000, 9000)],
         )
         self.assertEqual(rules["video.profile"], {"must": ["main", "high"], "should": "high"})
         self.assertEqual(rules["video.frame_rate"], {"must": [25, 30, 50, 60], "should": 50})
@@ -115,9 +110,7 @@ class Published(unittest.TestCase):
         self.assertEqual(s.servers[0].address, "rtmps://push.thicket.example/event")
         self.assertEqual([(p.protocol, p.port) for p in s.protocols], [("rtmps", 443)])
         self.assertEqual(rules["video.height"], {"must": {"max": 720}})
-        self.assertEqual(
-            (rules["video.gop_closed"], rules["video.keyframe_interval.median"]), ({"must": "yes"}, {"must": 2})
-        )
+        self.assertEqual((rules["video.gop_closed"], rules["video.keyframe_interval.median"]), ({"must": "yes"}, {"must": 2}))
         self.assertEqual(rules["audio.bitrate.mean"], {"must": 128})
         self.assertEqual(rules["video.b_frames"], {"must": {"max": 2}})
 
@@ -206,9 +199,7 @@ class Tables(unittest.TestCase):
             ("", []), ("<", []), ("no table", []), ("<b>" * 9999, []), ("<table><tr><td>" * 999, []),
         ):  # fmt: skip
             self.assertEqual(
-                [(row.name, row.text.replace("\n", ", ")) for row in rows(text, "html") if not row.prose],
-                wanted,
-                text[:80],
+                [(row.name, row.text.replace("\n", ", ")) for row in rows(text, "html") if not row.prose], wanted, text[:80],
             )
         lines = "<table>\n<tr><td>A</td><td>1</td></tr>\n\n<tr><td>B</td><td>2</td></tr></table>"
         self.assertEqual([row.line for row in rows(lines, "html")], [2, 4])
@@ -227,9 +218,7 @@ class Tables(unittest.TestCase):
 
     def test_ranges_that_run_downwards_are_not_claimed(self):
         for row in (
-            "Bitrate,500 to 3 kbps",
-            "Keyframe interval,4 to 2 s",
-            "Frame rate,60 to 30 fps",
+            "Bitrate,500 to 3 kbps", "Keyframe interval,4 to 2 s", "Frame rate,60 to 30 fps",
             '"Bitrate, 1080p30","6 to 3 Mbps, best 4 Mbps"',
         ):
             s, left, _ = drafted(row + "\n")
@@ -253,8 +242,7 @@ class Tables(unittest.TestCase):
 
     def test_what_one_size_says_does_not_hold_for_all(self):
         for text, rules in (
-            ("Setting,1080p,720p\nKeyframe interval,2 s,\n", {}),
-            ("Setting,1080p,720p\nKeyframe interval,2 s,4 s\n", {}),
+            ("Setting,1080p,720p\nKeyframe interval,2 s,\n", {}), ("Setting,1080p,720p\nKeyframe interval,2 s,4 s\n", {}),
             ("Setting,1080p,720p\nKeyframe interval,2 s,2 s\n", {"video.keyframe_interval.median": {"must": 2}}),
         ):
             s, left, _ = drafted(text)
@@ -263,14 +251,7 @@ class Tables(unittest.TestCase):
 
     def test_a_rate_that_is_not_understood_makes_no_step(self):
         for rate, steps in (
-            ("50", 2),
-            ("29.97", 2),
-            ("up to 60", 2),
-            ("25/30", 2),
-            ("variable", 1),
-            ("29970", 1),
-            ("any", 1),
-            ("0", 1),
+            ("50", 2), ("29.97", 2), ("up to 60", 2), ("25/30", 2), ("variable", 1), ("29970", 1), ("any", 1), ("0", 1),
         ):
             s, left, _ = drafted(f"Resolution,FPS,Bitrate (kbps)\n1920x1080,{rate},6000\n1280x720,25,3000\n")
             self.assertEqual((len(s.ladder), bool(left)), (steps, steps == 1), rate)
@@ -278,25 +259,8 @@ class Tables(unittest.TestCase):
     def test_levels_are_those_of_the_standard(self):
         # H.264, table A-1, without 1b
         for level in (
-            "1.0",
-            "1.1",
-            "1.2",
-            "1.3",
-            "2.0",
-            "2.1",
-            "2.2",
-            "3.0",
-            "3.1",
-            "3.2",
-            "4.0",
-            "4.1",
-            "4.2",
-            "5.0",
-            "5.1",
-            "5.2",
-            "6.0",
-            "6.1",
-            "6.2",
+            "1.0", "1.1", "1.2", "1.3", "2.0", "2.1", "2.2", "3.0", "3.1", "3.2", "4.0", "4.1", "4.2", "5.0", "5.1", "5.2", "6.0",
+            "6.1", "6.2",
         ):
             self.assertEqual(one("Level", level), ({"video.level": (level, None)}, True))
         for level in ("1.4", "2.3", "3.3", "4.3", "6.3", "7.0"):
@@ -305,11 +269,8 @@ class Tables(unittest.TestCase):
     def test_ports_belong_to_what_stands_beside_them(self):
         for text, wanted in (
             ("RTMP 1935, RTMPS 443", {("rtmp", 1935), ("rtmps", 443)}),
-            ("1935 (RTMP); 443 (RTMPS)", {("rtmp", 1935), ("rtmps", 443)}),
-            ("RTMP on TCP port 1935", {("rtmp", 1935)}),
-            ("RTMP, RTMPS: 443", set()),
-            ("1935, 443", set()),
-            ("RTMP 70000", set()),
+            ("1935 (RTMP); 443 (RTMPS)", {("rtmp", 1935), ("rtmps", 443)}), ("RTMP on TCP port 1935", {("rtmp", 1935)}),
+            ("RTMP, RTMPS: 443", set()), ("1935, 443", set()), ("RTMP 70000", set()),
         ):
             s, left, _ = drafted(f'Ports,"{text}"\n')
             self.assertEqual({(p.protocol, p.port) for p in s.protocols}, wanted, text)

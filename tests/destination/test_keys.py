@@ -85,11 +85,7 @@ class Ring:
 class Places(unittest.TestCase):
     def test_ports(self):
         for text, wanted in (
-            ("h.example", None),
-            ("h.example:1", 1),
-            ("h.example:65535", 65535),
-            ("[::1]:80", 80),
-            ("[::1]", None),
+            ("h.example", None), ("h.example:1", 1), ("h.example:65535", 65535), ("[::1]:80", 80), ("[::1]", None),
         ):
             self.assertEqual(address.split_place(text)[1], wanted)
         for port in ("0", "65536", "-1", "+5", "8a", "\u0663", "1.5", "99999999999"):
@@ -188,10 +184,7 @@ class Store(Folder):
         sources = Sources({}, store, Trust(commands=True))
         self.assertEqual(references.resolve(references.parse_ref("store:rig/a"), sources, self.folder).reveal(), KEY)
         self.assertEqual(
-            references.resolve(
-                references.parse_ref(f"command:printf '%s\\nmore' {KEY}"), sources, self.folder
-            ).reveal(),
-            KEY,
+            references.resolve(references.parse_ref(f"command:printf '%s\\nmore' {KEY}"), sources, self.folder).reveal(), KEY,
         )
         for ref, words in (
             ("store:rig/b", "direkt key set b"), ("command:no-such-program", "cannot be run"), ("command:false", "exit code 1"), ("command:'x", "cannot be run"),

@@ -25,9 +25,7 @@ class Whole(Folder):
         s = library.load("tarnlight")
         self.assertEqual([(p.protocol, p.port) for p in s.protocols], [("rtmp", 1935), ("rtmps", 443), ("srt", 9710)])
         self.assertEqual([server.role for server in s.servers], ["primary", "primary", "backup"])
-        self.assertEqual(
-            (s.session.longest_hours, s.session.shows_after_s.max, s.session.after_stop), (9, 34, "same key")
-        )
+        self.assertEqual((s.session.longest_hours, s.session.shows_after_s.max, s.session.after_stop), (9, 34, "same key"))
         self.assertTrue(s.spherical.taken and s.spherical.mark_event)
         self.assertEqual((s.key.lives, len(s.checklist)), ("one event", 6))
 
@@ -40,9 +38,7 @@ class Whole(Folder):
             library.load("tarnlight:lower")
 
     def test_a_sheet_on_top_of_another(self):
-        self.file(
-            "base.yaml", HEAD + "rules:\n  video.codec: {must: h264}\n  audio.codec: {must: aac}\npeak_percent: 10\n"
-        )
+        self.file("base.yaml", HEAD + "rules:\n  video.codec: {must: h264}\n  audio.codec: {must: aac}\npeak_percent: 10\n")
         self.file("top.yaml", HEAD + "extends: base.yaml\nrules:\n  video.codec: {must: [h264, h265]}\n")
         top = library.load("top.yaml", self.folder)
         self.assertEqual(
@@ -112,43 +108,33 @@ class Lint(unittest.TestCase):
             ("rules:\n  video.codec: {must: h264, should: h265}\n", 4, "outside what it allows"),
             ("rules:\n  video.frame_rate: {must: [25, 30], should: [30, 60]}\n", 4, "recommends 60 fps"),
             (
-                "rules:\n  video.keyframe_interval.max: {must: {max: 2}}\n  video.keyframe_interval.median: {should: 4}\n",
-                4,
+                "rules:\n  video.keyframe_interval.max: {must: {max: 2}}\n  video.keyframe_interval.median: {should: 4}\n", 4,
                 "cannot go with",
             ),
             ("rules:\n  video.size: {must: 640x480}\n  video.display_aspect: {must: '16:9'}\n", 4, "which is 4:3"),
             ("rules:\n  audio.present: {must: 'no'}\n  audio.codec: {must: aac}\n", 5, "audio.present must be no"),
             (
-                "rules:\n  video.size: {must: 1280x720}\n  video.frame_rate: {must: [25, 50]}\n" + rung,
-                0,
+                "rules:\n  video.size: {must: 1280x720}\n  video.frame_rate: {must: [25, 50]}\n" + rung, 0,
                 "hole: no bitrate for 1280x720 at 50 fps",
             ),
             (
-                rung + "  - {size: 1280x720, frame_rate: {min: 30, max: 60}, bitrate: {min: 1, max: 9}}\n",
-                5,
+                rung + "  - {size: 1280x720, frame_rate: {min: 30, max: 60}, bitrate: {min: 1, max: 9}}\n", 5,
                 "overlaps: 1280x720 at 30 to 30",
             ),
             (
                 "rules:\n  video.level: {must: {max: '3.1'}}\n  video.size: {must: 1920x1080}\n  video.frame_rate: {must: 25}\n",
-                4,
-                "too low for 1920x1080 at 25 fps",
+                4, "too low for 1920x1080 at 25 fps",
             ),
-            (
-                "rules:\n  video.level: {must: {max: '3.1'}}\n" + rung.replace("3000", "30000"),
-                6,
-                "more than level 3.1 permits",
-            ),
+            ("rules:\n  video.level: {must: {max: '3.1'}}\n" + rung.replace("3000", "30000"), 6, "more than level 3.1 permits"),
             ("servers: [{address: 'rtmp://a.example/x', role: backup}]\n", 0, "one must be the primary"),
             (
-                "protocols: [{protocol: rtmps, port: 443}]\nservers: [{address: 'rtmp://a.example/x'}]\n",
-                0,
+                "protocols: [{protocol: rtmps, port: 443}]\nservers: [{address: 'rtmp://a.example/x'}]\n", 0,
                 "protocols does not list",
             ),
             ("key: {pattern: '[a-z]+', example: '12'}\n", 0, "does not fit"),
             (
                 "rules:\n  video.b_frames: {should: 2}\nlatency:\n  low:\n    rules:\n      video.b_frames: {must: 0, should: 1}\n",
-                8,
-                "in latency mode low",
+                8, "in latency mode low",
             ),
         ):
             found = lint(sheet(text))

@@ -36,9 +36,7 @@ class NoKeys(unittest.TestCase):
             for text in texts:
                 self.assertTrue(why_no_key(text).startswith(kind), (text, why_no_key(text)))
                 for paste in (
-                    text,
-                    f"Stream key: {text}",
-                    f"rtmp://ingest.tarnlight.example/live\n{text}",
+                    text, f"Stream key: {text}", f"rtmp://ingest.tarnlight.example/live\n{text}",
                     f"rtmp://ingest.tarnlight.example/live/{text}",
                 ):
                     try:
@@ -54,9 +52,7 @@ class NoKeys(unittest.TestCase):
             self.assertEqual(untangle(f"rtmp://ingest.tarnlight.example/live\n{key}", known=KNOWN).key, key)
         source = random.Random(8)
         for _ in range(5000):
-            key = "".join(
-                source.choice(string.ascii_letters + string.digits + "-_") for _ in range(source.randrange(10, 40))
-            )
+            key = "".join(source.choice(string.ascii_letters + string.digits + "-_") for _ in range(source.randrange(10, 40)))
             self.assertEqual(why_no_key(key), "", key)
 
     def test_a_sentences_full_stop(self):
@@ -81,9 +77,7 @@ class NoKeys(unittest.TestCase):
             ("ingest.tarnlight.example", "ingest.tarnlight.example"),
         ):  # fmt: skip
             self.assertFalse(slip_of(host, known), host)
-            self.assertEqual(
-                untangle(f"rtmp://{host}/live", known=[address.parse(f"rtmp://{known}/live")]).server.host, host
-            )
+            self.assertEqual(untangle(f"rtmp://{host}/live", known=[address.parse(f"rtmp://{known}/live")]).server.host, host)
 
 
 if __name__ == "__main__":

@@ -95,11 +95,7 @@ DAMAGES = {
     "mask": lambda s, k, g, r: (s, "•" * len(k), g),
     "masked": lambda s, k, g, r: (s, k[:5] + "••••" + k[-4:], g),
     "cut short": lambda s, k, g, r: (s, k[:10] + "...", g),
-    "not yet": lambda s, k, g, r: (
-        s,
-        r.choice(["TBA", "Key: follows", "YOUR_STREAM_KEY", "2026-05-01", "[insert key]"]),
-        g,
-    ),
+    "not yet": lambda s, k, g, r: (s, r.choice(["TBA", "Key: follows", "YOUR_STREAM_KEY", "2026-05-01", "[insert key]"]), g),
     "chatter": lambda s, k, g, r: (s, "please use " + k + " today", g),
 }
 
@@ -172,9 +168,7 @@ class Generated(unittest.TestCase):
             with self.assertRaisesRegex(PasteError, words):
                 certain(f"{s}{glue}{k}")
         for text, words in (
-            ("", "nothing"),
-            ("x" * 9000, "9000 characters"),
-            (f"{server} rtmp://other.example/a {key}", "none of|two different"),
+            ("", "nothing"), ("x" * 9000, "9000 characters"), (f"{server} rtmp://other.example/a {key}", "none of|two different"),
         ):
             with self.assertRaisesRegex(PasteError, words):
                 untangle(text, pattern=PATTERN, known=KNOWN, ports=PORTS)
@@ -191,11 +185,7 @@ class Alone(unittest.TestCase):
                 untangle(text)
 
     def test_a_key_behind_the_scheme_is_not_repeated(self):
-        for text in (
-            "rtmp://FAKE~AAAACCC-DDDDEEEEC",
-            "rtmp://FAKE~AAAACCC-DDDDEEEEC/live",
-            "http:FAKE~AAAACCC-DDDDEEEEC",
-        ):
+        for text in ("rtmp://FAKE~AAAACCC-DDDDEEEEC", "rtmp://FAKE~AAAACCC-DDDDEEEEC/live", "http:FAKE~AAAACCC-DDDDEEEEC"):
             with self.assertRaises(PasteError) as caught:
                 untangle(text, pattern=PATTERN, known=KNOWN, ports=PORTS)
             self.assertNotIn("aaaa", str(caught.exception).lower())

@@ -19,20 +19,14 @@ class Patterns(unittest.TestCase):
         for text in ("varn~fake~abc", "varn~fake~abcde", "varn~fake~ab", "varn~fake~abcdef", "VARN~fake~abc", "", "x"):
             self.assertEqual(like.fits(text), re.fullmatch("varn~fake~[a-z]{3,5}", text) is not None, text)
         for text, wanted in (
-            ("", True),
-            ("varn", True),
-            ("varn~fake~a", True),
-            ("varn~fake~abc", True),
-            ("varm", False),
+            ("", True), ("varn", True), ("varn~fake~a", True), ("varn~fake~abc", True), ("varm", False),
             ("varn~fake~abcdef", False),
         ):
             self.assertEqual(like.could_begin(text), wanted, text)
 
     def test_what_is_none_or_takes_too_long(self):
         for text, words in (
-            ("(", "not a regular expression"),
-            ("a{2,1}", "not a regular expression"),
-            ("a" * 401, "at most 400"),
+            ("(", "not a regular expression"), ("a{2,1}", "not a regular expression"), ("a" * 401, "at most 400"),
         ):
             with self.assertRaisesRegex(PatternError, words):
                 Pattern(text)

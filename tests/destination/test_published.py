@@ -63,13 +63,7 @@ def _steps(sheet):
             if getattr(rung, part):
                 out.add(
                     (
-                        "ladder",
-                        *rung.codecs,
-                        rung.width,
-                        rung.height,
-                        float(rung.slowest),
-                        float(rung.fastest),
-                        part,
+                        "ladder", *rung.codecs, rung.width, rung.height, float(rung.slowest), float(rung.fastest), part,
                         float(getattr(rung, part)),
                     )
                 )

@@ -26,12 +26,8 @@ class Secrets(Folder):
             KEY,
         )
         self.file("s.yaml", f"a: {KEY}\nn: 1234\n", 0o600)
-        self.assertEqual(
-            references.resolve(references.parse_ref("file:s.yaml#a"), Sources({}), self.folder).reveal(), KEY
-        )
-        self.assertEqual(
-            references.resolve(references.parse_ref("file:s.yaml#n"), Sources({}), self.folder).reveal(), "1234"
-        )
+        self.assertEqual(references.resolve(references.parse_ref("file:s.yaml#a"), Sources({}), self.folder).reveal(), KEY)
+        self.assertEqual(references.resolve(references.parse_ref("file:s.yaml#n"), Sources({}), self.folder).reveal(), "1234")
 
     def test_mistakes_say_what_to_do_and_never_hold_the_secret(self):
         self.file("open.yaml", f"a: {KEY}\n", 0o644)

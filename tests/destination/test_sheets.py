@@ -51,24 +51,18 @@ class Files(unittest.TestCase):
     def test_the_ladder_gives_the_bitrate_of_the_smallest_fitting_rung(self):
         s = sheet(GOOD)
         for size, rate, wanted in (
-            ("1280x720", 25, 1000),
-            ("640x360", 30, 1000),
-            ("1280x720", 50, 4000),
-            ("1920x1080", 25, 4000),
+            ("1280x720", 25, 1000), ("640x360", 30, 1000), ("1280x720", 50, 4000), ("1920x1080", 25, 4000),
         ):
             rule = s.rules_for(expand_set({"video.size": size, "video.frame_rate": rate}))["video.bitrate.mean"]
             self.assertEqual(rule.must.minimum, wanted)
-        self.assertNotIn(
-            "video.bitrate.mean", s.rules_for(expand_set({"video.size": "3840x2160", "video.frame_rate": 25}))
-        )
+        self.assertNotIn("video.bitrate.mean", s.rules_for(expand_set({"video.size": "3840x2160", "video.frame_rate": 25})))
 
     def test_each_mistake_has_its_line_its_place_and_what_was_expected(self):
         for old, new, line, words in (
             ("video.codec:", "video.codek:", 4, "did you mean video.codec"),
             ("must: h264", "must: H264", 5, "did you mean h264?"),
             ("min: 24, max: 60", "min: 24, max: sixty", 7, "expected a number in fps"),
-            ("[50, 60]", "{above: 50}", 8, "got above"),
-            ("name: Test", "nam: Test", 1, "'name' is missing"),
+            ("[50, 60]", "{above: 50}", 8, "got above"), ("name: Test", "nam: Test", 1, "'name' is missing"),
             ("name: Test", "name: Test\ntitel: x", 3, "unknown entry 'titel'"),
             ("    should: [50, 60]", "    shoud: 50", 8, "did you mean 'should'?"),
             ("direkt.sheet/1", "direkt.sheet/9", 1, "expected 'direkt.sheet/1'"),
@@ -93,12 +87,7 @@ class Files(unittest.TestCase):
             self.assertEqual(len(problems(GOOD + rung % count)), 1)
 
     def test_several_mistakes_come_in_one_run(self):
-        text = (
-            GOOD.replace("h264", "h266")
-            .replace("[50, 60]", "fast")
-            .replace("640", "x")
-            .replace("best: 2000", "best: 1")
-        )
+        text = (GOOD.replace("h264", "h266") .replace("[50, 60]", "fast") .replace("640", "x") .replace("best: 2000", "best: 1"))
         self.assertEqual(len(problems(text)), 3)
 
     def test_yaml_that_is_none(self):

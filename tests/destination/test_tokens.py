@@ -97,9 +97,7 @@ class Grids(unittest.TestCase):
         return [[[cell.text for cell in row] for row in table.rows] for table in grid.read(text, kind)]
 
     def test_spans_and_lines(self):
-        text = (
-            "<table><tr><th rowspan=2>A<th colspan=2>B<tr><td>1<td>2<tr><td>x<br>y<td><ul><li>p<li>q</ul><td>3</table>"
-        )
+        text = ("<table><tr><th rowspan=2>A<th colspan=2>B<tr><td>1<td>2<tr><td>x<br>y<td><ul><li>p<li>q</ul><td>3</table>")
         self.assertEqual(self.cells(text, "html"), [[["A", "B", "B"], ["A", "1", "2"], ["x\ny", "p\nq", "3"]]])
 
     def test_separators(self):
@@ -109,9 +107,7 @@ class Grids(unittest.TestCase):
 
     def test_columns_of_spaces_keep_their_places(self):
         text = "Item        Min     Max\nRate        25      50\nKeyframe            4 s\n"
-        self.assertEqual(
-            self.cells(text, "txt"), [[["Item", "Min", "Max"], ["Rate", "25", "50"], ["Keyframe", "", "4 s"]]]
-        )
+        self.assertEqual(self.cells(text, "txt"), [[["Item", "Min", "Max"], ["Rate", "25", "50"], ["Keyframe", "", "4 s"]]])
 
     def test_pairs(self):
         for line, wanted in (

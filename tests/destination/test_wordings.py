@@ -43,9 +43,7 @@ def names(topic):
 
 def rules(text, kind):
     made = draft.read(text, kind)
-    return {name: rule.parts for name, rule in made.found.rules.get("", {}).items()}, [
-        one.words for one in made.not_understood
-    ]
+    return {name: rule.parts for name, rule in made.found.rules.get("", {}).items()}, [one.words for one in made.not_understood]
 
 
 class Names(unittest.TestCase):
@@ -72,11 +70,7 @@ class Names(unittest.TestCase):
                 if phrase.startswith(("or ", "and ", "oder ", "ou ", "o ")):
                     found, left = rules(f"Video bitrate;5000 kbps {phrase}\n", "csv")
                 elif "every" in phrase or phrase in (
-                    "mindestens alle",
-                    "mindestens eins alle",
-                    "au moins toutes les",
-                    "almeno ogni",
-                    "al menos cada",
+                    "mindestens alle", "mindestens eins alle", "au moins toutes les", "almeno ogni", "al menos cada",
                     "at least each",
                 ):
                     continue
@@ -93,9 +87,7 @@ class Names(unittest.TestCase):
 
     def test_at_least_every_two_seconds_is_a_limit_upwards(self):
         for text, end in (
-            ("at least every 2 s", "max"),
-            ("at least one every 2 seconds", "max"),
-            ("every 2 s or more often", "max"),
+            ("at least every 2 s", "max"), ("at least one every 2 seconds", "max"), ("every 2 s or more often", "max"),
             ("at most every 2 s", "min"),
         ):
             found, left = rules(f"Keyframe;{text}\n", "csv")
@@ -119,8 +111,7 @@ class Tables(unittest.TestCase):
         if kind == "md":
             return "\n".join(
                 [
-                    "| " + " | ".join(lines[0]) + " |",
-                    "|---" * len(lines[0]) + "|",
+                    "| " + " | ".join(lines[0]) + " |", "|---" * len(lines[0]) + "|",
                     *("| " + " | ".join(line) + " |" for line in lines[1:]),
                 ]
             )

@@ -97,8 +97,7 @@ class Foreign:
             if self.habits["auth"] == "digest":
                 return 401, [("WWW-Authenticate", 'Digest realm="cam", nonce="abc", qop="auth"')], ""
             return (
-                self.habits.get("status", 400),
-                [],
+                self.habits.get("status", 400), [],
                 self.habits.get("refusal") or fault12("NotAuthorized", reason="Sender not authorized"),
             )
         if callable(answer):
@@ -125,11 +124,7 @@ class Foreign:
             want = md5(
                 ":".join(
                     (
-                        md5(f"{self.habits['user']}:cam:{self.habits['password']}"),
-                        f["nonce"],
-                        f["nc"],
-                        f["cnonce"],
-                        f["qop"],
+                        md5(f"{self.habits['user']}:cam:{self.habits['password']}"), f["nonce"], f["nc"], f["cnonce"], f["qop"],
                         md5(f"POST:{f['uri']}"),
                     )
                 )
@@ -142,9 +137,7 @@ class Foreign:
         nonce = base64.b64decode(re.search(r"<(?:\w+:)?Nonce[^>]*>([^<]*)", text)[1])
         created = re.search(r"<(?:\w+:)?Created[^>]*>([^<]*)", text)[1]
         given = re.search(r"<(?:\w+:)?Password[^>]*>([^<]*)", text)[1]
-        want = base64.b64encode(
-            hashlib.sha1(nonce + created.encode() + self.habits["password"].encode()).digest()
-        ).decode()
+        want = base64.b64encode(hashlib.sha1(nonce + created.encode() + self.habits["password"].encode()).digest()).decode()
         age = self.now() - datetime.datetime.fromisoformat(created.replace("Z", "+00:00"))
         right = given == want and abs(age.total_seconds()) < 5 and f">{self.habits['user']}<" in text
         self.bad_logins += not right

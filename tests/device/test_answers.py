@@ -28,18 +28,7 @@ from tests.support import KEY, Folder
 class Places(unittest.TestCase):
     def test_json_pointers_of_the_standard(self):
         # RFC 6901, 5
-        document = {
-            "foo": ["bar", "baz"],
-            "": 0,
-            "a/b": 1,
-            "c%d": 2,
-            "e^f": 3,
-            "g|h": 4,
-            "i\\j": 5,
-            'k"l': 6,
-            " ": 7,
-            "m~n": 8,
-        }
+        document = {"foo": ["bar", "baz"], "": 0, "a/b": 1, "c%d": 2, "e^f": 3, "g|h": 4, "i\\j": 5, 'k"l': 6, " ": 7, "m~n": 8}
         for pointer, value in (
             ("", document), ("/foo", ["bar", "baz"]), ("/foo/0", "bar"), ("/", 0), ("/a~1b", 1), ("/c%d", 2), ("/e^f", 3), ("/g|h", 4), ("/i\\j", 5),
             ('/k"l', 6), ("/ ", 7), ("/m~0n", 8), ("/foo/2", None), ("/foo/-1", None), ("foo", None), ("/foo/x", None),
@@ -49,13 +38,7 @@ class Places(unittest.TestCase):
     def test_xml(self):
         a = XmlAnswer.read(b'<c:a xmlns:c="urn:x" v="1"><c:b><d>5</d><d>6</d></c:b><e min="1" max="9">4</e><f/></c:a>')
         for place, value in (
-            ("@v", "1"),
-            ("b/d", ["5", "6"]),
-            ("b/d[2]", "6"),
-            ("e", "4"),
-            ("f", ""),
-            ("x", None),
-            ("count(b/d)", 2.0),
+            ("@v", "1"), ("b/d", ["5", "6"]), ("b/d[2]", "6"), ("e", "4"), ("f", ""), ("x", None), ("count(b/d)", 2.0),
             ("[", None),
         ):
             self.assertEqual(a.get(place), value, place)
@@ -113,13 +96,10 @@ class Shipped(unittest.TestCase):
         )
         self.assertEqual(main.values["video.codec"], "h264", "a limit of one value that is no setting is always so")
         self.assertEqual(main.limits["video.bitrate.mean"].json(), {"min": 1000, "max": 40000})
-        talk.write(
-            main, {"video.size": "1280x720", "video.frame_rate": 25, "video.bitrate.mean": 2500, "audio.present": "yes"}
-        )
+        talk.write(main, {"video.size": "1280x720", "video.frame_rate": 25, "video.bitrate.mean": 2500, "audio.present": "yes"})
         self.assertEqual((device.now["mode"], device.now["mbps"], device.now["sound"]), ("1280x720/25", 2.5, "on"))
         for values, words in (
-            ({"video.frame_rate": 30}, "there is no mode with"),
-            ({"video.bitrate.mean": 99000}, "video.bitrate.mean: 1 to 40"),
+            ({"video.frame_rate": 30}, "there is no mode with"), ({"video.bitrate.mean": 99000}, "video.bitrate.mean: 1 to 40"),
         ):
             with self.assertRaisesRegex(ChangeRefused, words):
                 talk.write(talk.read().channels["main"], values)
@@ -138,9 +118,7 @@ class Shipped(unittest.TestCase):
         device = Osier("op", "pw-1")
         talk = self.talk(device, "osier-20")
         state = talk.read()
-        self.assertEqual(
-            (state.channels["main"].values["video.adaptive"], state.temperature is not None), ("yes", True)
-        )
+        self.assertEqual((state.channels["main"].values["video.adaptive"], state.temperature is not None), ("yes", True))
         self.assertEqual(talk.portions({"video.size": "1x1", "audio.present": "no", "video.adaptive": "no"}),
                          [{"video.size": "1x1"}, {"audio.present": "no"}, {"video.adaptive": "no"}])  # fmt: skip
         talk.write(state.channels["main"], {"video.adaptive": "no", "video.codec": "h264"})
@@ -196,9 +174,7 @@ class Files(Folder):
                 library.load(str(self.file("own.yaml", xml.replace(old, new, 1))))
         marram = library._document("marram-360", None).data
         for change in (
-            {"fields": {"scheme": "8000"}},
-            {"fields": {}, "form": "url+key", "server": "@a/b"},
-            {"channel": "a[1]/1"},
+            {"fields": {"scheme": "8000"}}, {"fields": {}, "form": "url+key", "server": "@a/b"}, {"channel": "a[1]/1"},
         ):
             data = {**marram, "slots": {**marram["slots"], **change}}
             document = documents.Document("own.yaml", data)

@@ -80,9 +80,7 @@ class Device(unittest.TestCase):
     def test_logins(self):
         self.begin()
         for user, password, said in (
-            ("op", "no", "check user name"),
-            ("x", "pw", "check user name"),
-            ("", None, "wants a login .digest."),
+            ("op", "no", "check user name"), ("x", "pw", "check user name"), ("", None, "wants a login .digest."),
         ):
             with self.assertRaisesRegex(DeviceLoginRefused, said):
                 self.talk(user, password).read()
@@ -120,9 +118,7 @@ class Device(unittest.TestCase):
         talk = self.begin()
         talk.write_slot(1, "main", "rtmp://h.example/live", Secret(KEY))
         slot = talk.read().slots[1]
-        self.assertEqual(
-            (slot.server, slot.key_length, slot.state), ("rtmp://h.example/live", len(KEY), PushState.STOPPED)
-        )
+        self.assertEqual((slot.server, slot.key_length, slot.state), ("rtmp://h.example/live", len(KEY), PushState.STOPPED))
         self.assertNotIn(KEY, repr(self.device.state()))
 
     def test_a_push_to_nowhere_says_so(self):
@@ -178,19 +174,14 @@ class SlotForms(unittest.TestCase):
             item = {"slot": 1, "channel": f"main {KEY}", "state": KEY, "server": server, "key": key, "key_length": length,
                     "message": KEY}  # fmt: skip
             state = {
-                "model": f"X {KEY}",
-                "push_key": KEY,
-                "signal": KEY.upper(),
-                "channels": {"main": {}, "second": {}},
+                "model": f"X {KEY}", "push_key": KEY, "signal": KEY.upper(), "channels": {"main": {}, "second": {}},
                 "push": [item],
             }
             with mock.patch.object(talk, "_ask", lambda request, state=state, **_: JsonAnswer(state)):
                 read = talk.read()
                 self.assertNotIn(KEY, repr(read).lower(), server)
                 if not key:
-                    self.assertEqual(
-                        (read.slots[1].server, read.slots[1].key_length), ("rtmp://h.example/live", len(KEY))
-                    )
+                    self.assertEqual((read.slots[1].server, read.slots[1].key_length), ("rtmp://h.example/live", len(KEY)))
                 _, group, name = setting.at.split("/")
                 state["channels"]["main"] = {group: {name: f"{KEY}x"}}
                 with self.assertRaises(BadAnswer) as caught:
@@ -245,9 +236,7 @@ class SlotForms(unittest.TestCase):
         talk = by_file.Driver("x", bare, "http://192.0.2.1", None)
         self.assertEqual(talk.capabilities, frozenset())
         for act in (
-            lambda: talk.push(1, on=True),
-            talk.restart,
-            lambda: talk.write_slot(1, "m", "", Secret("")),
+            lambda: talk.push(1, on=True), talk.restart, lambda: talk.write_slot(1, "m", "", Secret("")),
             lambda: need(talk, Capability.WRITE),
         ):
             with self.assertRaisesRegex(CannotDo, "x: its driver cannot .*; do it by hand"):
@@ -277,9 +266,7 @@ class Words(unittest.TestCase):
             ("audio.present", "true", True), ("audio.present", True, "TRUE"), ("audio.present", True, True), ("audio.present", 1, 1.0),
         ):  # fmt: skip
             self.assertEqual(
-                words.ours(name, words.SettingEntry(at="f", words={"no": "-", "yes": theirs}), raw, 25),
-                "yes",
-                (theirs, raw),
+                words.ours(name, words.SettingEntry(at="f", words={"no": "-", "yes": theirs}), raw, 25), "yes", (theirs, raw),
             )
         for theirs, raw in ((1, True), (True, 1), ("1", True), (1, None), ("on", "one")):
             with self.assertRaises(words.WordsError, msg=(theirs, raw)):
@@ -295,9 +282,7 @@ class Words(unittest.TestCase):
 
     def test_limits(self):
         for raw in ([1], {"url": "rtmp://h/live/varn~fake~wren"}):
-            with self.assertRaisesRegex(
-                words.WordsError, "k as a group of fields, where its driver expects one value$"
-            ):
+            with self.assertRaisesRegex(words.WordsError, "k as a group of fields, where its driver expects one value$"):
                 words.ours("video.codec", words.SettingEntry(at="k"), raw, 25)
         entry = words.SettingEntry(at="k", unit="frames")
         name = "video.keyframe_interval.median"

@@ -57,9 +57,7 @@ class Harm(unittest.TestCase):
         with mock.patch.object(device_http, "_WHOLE_LIMIT", 0.3), self.assertRaisesRegex(BadAnswer, "more than 0.3 s"):
             self.answer(b"HTTP/1.1 200 OK\r\nContent-Length: 9000\r\n\r\n", *[b" "] * 100, pause=0.02)
         for drips in (
-            [b"HTTP/1.1 200 OK\r\n", *[b"A: b\r\n"] * 100],
-            [b"H"] + [b"\r\n"] * 100,
-            [b"HTTP/1.1 100 Continue\r\n\r\n"] * 100,
+            [b"HTTP/1.1 200 OK\r\n", *[b"A: b\r\n"] * 100], [b"H"] + [b"\r\n"] * 100, [b"HTTP/1.1 100 Continue\r\n\r\n"] * 100,
         ):
             with mock.patch.object(device_http, "_WHOLE_LIMIT", 0.3), self.assertRaises(DeviceError):
                 begin = time.monotonic()
@@ -77,9 +75,7 @@ class Harm(unittest.TestCase):
         ):  # fmt: skip
             with self.assertRaisesRegex(BadAnswer, "expected JSON", msg=body[:20]):
                 self.answer(self.page(body))
-        self.assertEqual(
-            self.answer(self.page(b'{"a": [1, 2.5, true, null], "b": 9223372036854775807}'))[1]["b"], 2**63 - 1
-        )
+        self.assertEqual(self.answer(self.page(b'{"a": [1, 2.5, true, null], "b": 9223372036854775807}'))[1]["b"], 2**63 - 1)
         self.assertEqual(self.answer(self.page(b"")), (True, {}))
 
     def test_texts_steer_no_terminal(self):
@@ -94,13 +90,7 @@ class Harm(unittest.TestCase):
         self.assertTrue(str(refused.exception).isprintable() and len(str(refused.exception)) < 120)
 
     def test_what_is_no_http_is_a_clear_error(self):
-        for data in (
-            b"",
-            b"SSH-2.0-x\r\n",
-            b"HTTP/1.1 200 OK\r\n" + b"a: b\r\n" * 40000,
-            b"\0" * 200,
-            b"HTTP/1.1 abc\r\n\r\n",
-        ):
+        for data in (b"", b"SSH-2.0-x\r\n", b"HTTP/1.1 200 OK\r\n" + b"a: b\r\n" * 40000, b"\0" * 200, b"HTTP/1.1 abc\r\n\r\n"):
             with self.assertRaises(DeviceError) as caught:
                 self.answer(data)
             self.assertEqual(len(str(caught.exception).splitlines()), 1)

@@ -87,13 +87,7 @@ class Logins(unittest.TestCase):
             self.assertTrue(talk.ask("GET", "/state")[0])
 
     def test_each_scheme(self):
-        for schemes in (
-            ("digest MD5",),
-            ("digest SHA-256",),
-            ("digest SHA-512-256", "basic"),
-            ("basic",),
-            ("digest MD5-SESS",),
-        ):
+        for schemes in (("digest MD5",), ("digest SHA-256",), ("digest SHA-512-256", "basic"), ("basic",), ("digest MD5-SESS",)):
             for qop in ("auth", "auth-int", ""):
                 self.serve(*schemes, qop=qop)
                 talk = self.talk()
@@ -121,8 +115,7 @@ class Logins(unittest.TestCase):
 
     def test_a_wrong_login_goes_once(self):
         for schemes, words in (
-            (("digest MD5", "basic"), r"digest MD5; it offers digest MD5 and basic"),
-            (("basic",), r"\(basic; it offers basic\)"),
+            (("digest MD5", "basic"), r"digest MD5; it offers digest MD5 and basic"), (("basic",), r"\(basic; it offers basic\)"),
         ):
             self.serve(*schemes, locks=True)
             talk = self.talk("wrong")

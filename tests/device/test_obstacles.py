@@ -15,13 +15,8 @@ RIGHT = DeviceClock(NOW, 0.0, True, ("192.0.2.123",))
 def network(**more) -> Network:
     return Network(
         **{
-            "interface": "eth0",
-            "address": "192.0.2.64",
-            "prefix": 24,
-            "dhcp": False,
-            "gateways": ("192.0.2.1",),
-            "dns": ("192.0.2.53",),
-            **more,
+            "interface": "eth0", "address": "192.0.2.64", "prefix": 24, "dhcp": False, "gateways": ("192.0.2.1",),
+            "dns": ("192.0.2.53",), **more,
         }
     )
 
@@ -33,9 +28,7 @@ class Obstacles(unittest.TestCase):
         self.assertEqual(obstacles.of_address("not an address", HERE), "")
         other = obstacles.of_address("198.51.100.64", HERE, ["198.51.100.254"])
         self.assertIn("another network (198.51.100.0/24) than this machine (192.0.2.10/24)", other)
-        self.assertIn(
-            "give this machine 198.51.100.253/24 as well, or set the device to one such as 192.0.2.254/24", other
-        )
+        self.assertIn("give this machine 198.51.100.253/24 as well, or set the device to one such as 192.0.2.254/24", other)
         itself = obstacles.of_address("169.254.7.9", HERE)
         self.assertIn("since nobody gave it an address: give this machine 169.254.7.254/16", itself)
         self.assertIn("no address", obstacles.of_address("198.51.100.64", Here((("127.0.0.1", 8),))))

@@ -55,9 +55,7 @@ class Reading(Cameras):
         self.assertEqual(dict(channel.limits), {}, "nothing is made up")
         said = " ".join(state.remarks)
         for words in (
-            "limits of Stream <1> not reported",
-            "what the sensor gives not reported",
-            "stream address of main not reported",
+            "limits of Stream <1> not reported", "what the sensor gives not reported", "stream address of main not reported",
         ):
             self.assertIn(words, said)
         self.assertIs(state.channel("Stream <1>"), channel)
@@ -96,9 +94,7 @@ class Reading(Cameras):
             )  # fmt: skip
 
         for zone, summer, hours in (
-            ("CST-8", "false", 8),
-            ("&lt;+0530&gt;-5:30", "0", 5.5),
-            ("EST5EDT,M3.2.0,M11.1.0", "true", -4),
+            ("CST-8", "false", 8), ("&lt;+0530&gt;-5:30", "0", 5.5), ("EST5EDT,M3.2.0,M11.1.0", "true", -4),
         ):
             camera = self.camera({"GetSystemDateAndTime": local(zone, summer, hours)})
             found = self.talk(camera).clock()
@@ -135,9 +131,7 @@ class Reading(Cameras):
             '<c:Options GovLengthRange="25" FrameRatesSupported="fast"><x:Encoding>H264</x:Encoding></c:Options></c:GetVideoEncoderConfigurationOptionsResponse>'
         )
         services = f"<a:R><a:Service><a:Namespace>{MEDIA2}</a:Namespace><a:XAddr>/m2</a:XAddr></a:Service></a:R>"
-        camera = self.camera(
-            {"GetServices": services, "GetProfiles": profiles, "GetVideoEncoderConfigurationOptions": options}
-        )
+        camera = self.camera({"GetServices": services, "GetProfiles": profiles, "GetVideoEncoderConfigurationOptions": options})
         channel = self.talk(camera).read().channels["main"]
         self.assertEqual(channel.values["video.codec"], "h265")
         self.assertEqual(channel.values["video.keyframe_interval.median"], 3.3367)
@@ -247,15 +241,8 @@ class Writing(Cameras):
         )
         text = etree.tostring(config).decode()
         for part in (
-            ">1280<",
-            ">720<",
-            "FrameRateLimit>30<",
-            "BitrateLimit>2300<",
-            "GovLength>60<",
-            ">224.1.2.3<",
-            ">PT00H12M00S<",
-            'token="V_1"',
-            "UseCount>2<",
+            ">1280<", ">720<", "FrameRateLimit>30<", "BitrateLimit>2300<", "GovLength>60<", ">224.1.2.3<", ">PT00H12M00S<",
+            'token="V_1"', "UseCount>2<",
         ):
             self.assertIn(part, text)
         self.assertIn(b"ForcePersistence>true<", camera.set[-1])
@@ -347,13 +334,11 @@ class Simulated(unittest.TestCase):
                           "video.profile": "main"})  # fmt: skip
         if made.make.sound_offers:
             talk.write(
-                main,
-                {"audio.present": "yes", "audio.codec": "aac", "audio.sample_rate": 44100, "audio.bitrate.mean": 128},
+                main, {"audio.present": "yes", "audio.codec": "aac", "audio.sample_rate": 44100, "audio.bitrate.mean": 128},
             )
         now = talk.read().channels["main"].values
         self.assertEqual(
-            (now["video.size"], now["video.keyframe_interval.median"], now["video.bitrate.mean"]),
-            ("1280x720", 1.6, 2300),
+            (now["video.size"], now["video.keyframe_interval.median"], now["video.bitrate.mean"]), ("1280x720", 1.6, 2300),
         )
         if made.make.sound_offers:
             self.assertEqual((now["audio.codec"], now["audio.sample_rate"]), ("aac", 44100))
@@ -396,9 +381,7 @@ class Simulated(unittest.TestCase):
         with self.assertRaises(Unreachable):
             talk.read()
 
-    @unittest.skipUnless(
-        os.environ.get("DIREKT_STANDARDS"), "DIREKT_STANDARDS names no folder with the standard's schemas"
-    )
+    @unittest.skipUnless(os.environ.get("DIREKT_STANDARDS"), "DIREKT_STANDARDS names no folder with the standard's schemas")
     def test_all_that_is_said_holds_against_the_schemas(self):
         schema = _schema(Path(os.environ["DIREKT_STANDARDS"]))
         seen = set()

@@ -72,9 +72,7 @@ class Matching(unittest.TestCase):
         for old, wanted in ((12000, 8000), (2000, 4000), (100, 4000)):
             p = make(video__bitrate__mean=old, rules="  video.bitrate.mean: {must: {min: 4000, max: 8000}}\n")
             self.assertEqual(p.values()["video.bitrate.mean"], wanted)
-        p = make(
-            audio__present="yes", audio__bitrate__mean=64, rules="  audio.bitrate.mean: {must: {min: 100, max: 200}}\n"
-        )
+        p = make(audio__present="yes", audio__bitrate__mean=64, rules="  audio.bitrate.mean: {must: {min: 100, max: 200}}\n")
         self.assertEqual(p.values()["audio.bitrate.mean"], 128)
         p = make(video__profile="baseline", rules="  video.profile: {must: [high, main]}\n")
         self.assertIn(p.values()["video.profile"], ("high", "main"))
@@ -94,9 +92,7 @@ class Matching(unittest.TestCase):
         self.assertIn("the input is 1080p59.94", p.unmet[0].reason)
 
     def test_interlaced_input_and_no_input_are_said(self):
-        self.assertIn(
-            "the input is 1080i50", next(u for u in make(signal="1080i50").unmet if u.parameter == "video.scan").reason
-        )
+        self.assertIn("the input is 1080i50", next(u for u in make(signal="1080i50").unmet if u.parameter == "video.scan").reason)
         self.assertIn("no signal", make(signal=None).unmet[0].reason)
 
     def test_no_pixels_are_invented(self):
@@ -115,9 +111,7 @@ class Matching(unittest.TestCase):
     def test_what_the_device_cannot_is_unmet_with_the_rule(self):
         p = make(limits={"video.profile": ["baseline"]})
         (unmet,) = p.unmet
-        self.assertEqual(
-            (unmet.parameter, unmet.reason), ("video.profile", "asked main or high; the device can do baseline")
-        )
+        self.assertEqual((unmet.parameter, unmet.reason), ("video.profile", "asked main or high; the device can do baseline"))
         p = make(limits={"audio.present": None})
         self.assertIn("fixed at no", p.unmet[0].reason)
         p = make("plainsong-village", limits={"video.size": ["1920x1080"]}, video__size="1920x1080")

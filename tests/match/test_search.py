@@ -65,9 +65,7 @@ class Search(unittest.TestCase):
             self.assertIn(found.values, lawful)
             self.assertEqual(cost(found.values)[1:], best[1:])
             broken = [c for c in musts if not c.holds(found.values)]
-            self.assertEqual(
-                (len(broken), set(broken) <= set(found.given_up), len(found.given_up)), (fewest, True, fewest)
-            )
+            self.assertEqual((len(broken), set(broken) <= set(found.given_up), len(found.given_up)), (fewest, True, fewest))
             if not fewest:
                 kinds["fits"] += 1
                 continue
@@ -102,18 +100,14 @@ def random_channel(chance: random.Random) -> Channel:
     span = (chance.randint(1, 20), chance.randint(20, 60))
     together = [Together((), (), span)]
     for _ in range(chance.randint(0, 3)):
-        a, b = chance.sample(
-            ["video.size", "video.frame_rate", "video.bitrate.mean", "video.rate_control", "audio.present"], 2
-        )
+        a, b = chance.sample(["video.size", "video.frame_rate", "video.bitrate.mean", "video.rate_control", "audio.present"], 2)
         together.append(Together((random_demand(chance, a, limits[a]),), (random_demand(chance, b, limits[b]),)))
     values = {
         "video.size": chance.choice(sizes), "video.frame_rate": chance.choice(rates), "video.bitrate.mean": low,
         "video.rate_control": chance.choice(["cbr", "vbr"]), "audio.present": chance.choice(["yes", "no"]),
         "audio.bitrate.mean": chance.choice([1, 2, 4]), "video.codec": chance.choice(limits["video.codec"].one_of),
     }  # fmt: skip
-    values["video.keyframe_interval.median"] = parameters.keyframe_seconds(
-        chance.randint(*span), values["video.frame_rate"]
-    )
+    values["video.keyframe_interval.median"] = parameters.keyframe_seconds(chance.randint(*span), values["video.frame_rate"])
     limits["video.keyframe_interval.median"] = Demand("video.keyframe_interval.median", minimum=0.01, maximum=60)
     return Channel("main", values, limits, together=tuple(together))
 
@@ -137,11 +131,7 @@ def random_demand(chance: random.Random, name: str, limit: Demand | None = None)
         )
     low = chance.randint(1, 25)
     return chance.choice(
-        (
-            Demand(name, minimum=low),
-            Demand(name, maximum=low),
-            Demand(name, minimum=low, maximum=low + chance.randint(0, 8)),
-        )
+        (Demand(name, minimum=low), Demand(name, maximum=low), Demand(name, minimum=low, maximum=low + chance.randint(0, 8)))
     )
 
 
@@ -240,9 +230,7 @@ class Truth:
 
     def others_missed(self, values) -> int:
         names = ("video.size", "video.frame_rate")
-        return sum(
-            n not in names and r.should is not None and not r.should.allows(v) for n, r, v in self.demands(values)
-        )
+        return sum(n not in names and r.should is not None and not r.should.allows(v) for n, r, v in self.demands(values))
 
     def worth(self, values):
         off = abs(values["video.frame_rate"] - self.channel.values["video.frame_rate"])

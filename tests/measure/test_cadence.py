@@ -28,12 +28,7 @@ def grid(rate, count, start=0.0):
 class Rates(unittest.TestCase):
     def test_the_grain_of_time_stamps_is_no_jitter(self):
         for rate in (
-            Fraction(25),
-            Fraction(30),
-            Fraction(30000, 1001),
-            Fraction(50),
-            Fraction(60000, 1001),
-            Fraction(24000, 1001),
+            Fraction(25), Fraction(30), Fraction(30000, 1001), Fraction(50), Fraction(60000, 1001), Fraction(24000, 1001),
         ):
             for tick in (MS, Fraction(1, 90000), Fraction(1, 12800)):
                 found = rhythm(grid(rate, 300), tick=tick)
@@ -229,9 +224,7 @@ class Changes(unittest.TestCase):
     def test_noise_raises_nothing(self):
         for seed in range(100):
             source = random.Random(seed)
-            steps = [
-                source.choice((0, 0, 1, 33, 40, 2000, source.randrange(3000))) for _ in range(source.randrange(300))
-            ]
+            steps = [source.choice((0, 0, 1, 33, 40, 2000, source.randrange(3000))) for _ in range(source.randrange(300))]
             found = Cadence(MS)
             ticks = np.cumsum(column(steps))
             for at in range(0, len(ticks), 50):

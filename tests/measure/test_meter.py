@@ -139,13 +139,9 @@ class Pictures(unittest.TestCase):
         self.assertEqual((found.value, found.bound), (4.0, Bound.AT_LEAST))
         self.assertNotIn("video.keyframe_interval.median", m.values)
         m = measure(pattern("KPPPPKPPPPKPPPPPPPPPPPPPPPP"))
-        self.assertEqual(
-            (m.values["video.keyframe_interval.min"], m.values["video.keyframe_interval.max"]), (0.2, 0.68)
-        )
+        self.assertEqual((m.values["video.keyframe_interval.min"], m.values["video.keyframe_interval.max"]), (0.2, 0.68))
         m = measure(pattern("PPPPPPPPPPKPPPPKPPPP"))
-        self.assertEqual(
-            m.values["video.keyframe_interval.max"], 0.4, "the stretch in front of the first one counts too"
-        )
+        self.assertEqual(m.values["video.keyframe_interval.max"], 0.4, "the stretch in front of the first one counts too")
         found = measure(pattern("KPPPPKPPPPKPPPPP")).found["video.keyframe_interval.max"]
         self.assertEqual((found.value, found.bound), (0.2, None), "one picture more is within the grain")
 
@@ -269,9 +265,7 @@ class Time(unittest.TestCase):
                 meter.add(config)
                 times = samples.dts + round(late / config.tick)
                 for at in range(0, 100, 10):
-                    part = dataclasses.replace(samples, dts=times, pts=times, arrival=np.arange(100) / pace)[
-                        at : at + 10
-                    ]
+                    part = dataclasses.replace(samples, dts=times, pts=times, arrival=np.arange(100) / pace)[at : at + 10]
                     meter.add(part)
                 self.assertAlmostEqual(meter.snapshot().values["stream.pace"], wanted, delta=0.001)
         self.assertNotIn("stream.pace", measure(pattern("PPP")).values)
@@ -300,8 +294,7 @@ class Claimed(unittest.TestCase):
         data = flv_bytes(3, facts={"width": 1920.0, "height": 360.0, "framerate": 30.0, "videocodecid": 7.0})
         m = measure(events(data))
         self.assertEqual(
-            {(d.what, d.claimed, d.stream) for d in m.differences},
-            {("video.width", 1920, 640), ("video.frame_rate", 30, 25.0)},
+            {(d.what, d.claimed, d.stream) for d in m.differences}, {("video.width", 1920, 640), ("video.frame_rate", 30, 25.0)},
         )
         self.assertEqual(m.values["video.width"], 640)
 
@@ -355,14 +348,11 @@ class Evenly(unittest.TestCase):
 
 class Streams(unittest.TestCase):
     def test_sound_of_simple_codecs_is_measured(self):
-        data = flv_writer.header() + b"".join(
-            flv_writer.tag(8, n * 20, b"\x72" + bytes([0xD5]) * 160) for n in range(200)
-        )
+        data = flv_writer.header() + b"".join(flv_writer.tag(8, n * 20, b"\x72" + bytes([0xD5]) * 160) for n in range(200))
         meter = Meter()
         meter.add_all(events(data))
         v = {name: found.value for name, found in meter.audio.values().items()}
         self.assertEqual(
-            (v["audio.codec"], v["audio.sample_rate"], v["audio.channels"], v["audio.silent"]),
-            ("g711a", 8000, 1, "yes"),
+            (v["audio.codec"], v["audio.sample_rate"], v["audio.channels"], v["audio.silent"]), ("g711a", 8000, 1, "yes"),
         )
         self.assertEqual((v["audio.bitrate.mean"], v["audio.bitrate.peak"]), (64.0, 64.0))

@@ -63,13 +63,7 @@ def stream(letters: str, rate=25.0, made=coded, format=None):
             shown = n + 1 + run
         else:
             shown = n
-        nals = (
-            [RECOVERY, made("I", n)]
-            if letter == "R"
-            else [RECOVERY, made("P", n)]
-            if letter == "r"
-            else [made(letter, n)]
-        )
+        nals = ([RECOVERY, made("I", n)] if letter == "R" else [RECOVERY, made("P", n)] if letter == "r" else [made(letter, n)])
         rows.append((n / rate, shown / rate, nals, letter == "K"))
     return [format or format_of(), pictures(rows)]
 
@@ -106,13 +100,9 @@ class OnePicture(unittest.TestCase):
                 rows_of_two += [(n / 25, n / 25, [one]), (n / 25 + 0.02, n / 25 + 0.02, [two])]
             for rows in (rows_of_one, rows_of_two):
                 for sizes in ([], [1] * len(rows)):
-                    m = measure(
-                        [format_of(sps(interlaced=True), pps()), *parts_of(pictures(rows), [*sizes, len(rows)])]
-                    )
+                    m = measure([format_of(sps(interlaced=True), pps()), *parts_of(pictures(rows), [*sizes, len(rows)])])
                     v = m.values
-                    self.assertEqual(
-                        (v["video.frame_rate"], v["video.scan"], v["video.slices"]), (25.0, "interlaced", 1)
-                    )
+                    self.assertEqual((v["video.frame_rate"], v["video.scan"], v["video.slices"]), (25.0, "interlaced", 1))
                     self.assertEqual(v["video.field_order"], "top" if top_first else "bottom")
                     self.assertEqual((v["video.keyframe_interval.max"], v["video.frame_rate_constant"]), (1.0, "yes"))
 
@@ -129,9 +119,7 @@ class Sets(unittest.TestCase):
     def test_the_pictures_own_sets_decide(self):
         large, small = sps(1280, 720), sps(640, 368, number=1)
         rows = [(0, 0, [large, small, pps(0, 0), pps(1, 1), pps(2, 0, cabac=False)])]
-        rows += [
-            (n / 25, n / 25, [coded("K" if n % 25 == 0 else "P", n, pps_number=2 if n % 2 else 0)]) for n in range(50)
-        ]
+        rows += [(n / 25, n / 25, [coded("K" if n % 25 == 0 else "P", n, pps_number=2 if n % 2 else 0)]) for n in range(50)]
         m = measure([Format("video", "h264", MS, Framing.LENGTHS), pictures(rows)])
         self.assertEqual((m.values["video.size"], m.found["video.size"].also), ("1280x720", ()))
         self.assertEqual(set(m.found["video.entropy"].also) | {m.values["video.entropy"]}, {"cabac", "cavlc"})
@@ -161,9 +149,7 @@ class Sets(unittest.TestCase):
             ((1280, 720), 25, 4, 31, "3.1"), ((1280, 720), 50, 4, 31, "3.2"), ((1920, 1088), 25, 4, 51, "4.0"),
             ((1280, 720), 25, 9, 31, "4.0"), ((640, 368), 25, 1, 40, "3.0"), ((1280, 720), 30, 1, 31, "3.1"),
         ):  # fmt: skip
-            made = stream(
-                "K" + "P" * 99, rate, format=format_of(sps(*size, references=references, level=declared), pps())
-            )
+            made = stream("K" + "P" * 99, rate, format=format_of(sps(*size, references=references, level=declared), pps()))
             found = measure(made).found
             self.assertEqual(found["video.level_needed"].value, needed)
             self.assertEqual(found["video.level"].value, f"{declared // 10}.{declared % 10}")
@@ -194,9 +180,7 @@ class Groups(unittest.TestCase):
         found = measure(stream("K" + ("P" * 24 + "r") * 8)).found
         keys, joins = found["video.keyframe_interval.max"], found["video.join_interval.max"]
         self.assertEqual((keys.value, keys.bound), (8.04, Bound.AT_LEAST))
-        self.assertIn(
-            "8 recovery points", measure(stream(("P" * 24 + "r") * 8)).found["video.keyframe_interval.max"].note
-        )
+        self.assertIn("8 recovery points", measure(stream(("P" * 24 + "r") * 8)).found["video.keyframe_interval.max"].note)
         self.assertEqual((joins.value, joins.bound), (1.0, None))
         self.assertEqual(found["video.gop_closed"].value, "yes")
 
@@ -214,10 +198,7 @@ class Groups(unittest.TestCase):
 
         def found(*messages: bytes) -> float:
             unit = b"\x06" + escape(b"".join(messages) + b"\x80")
-            rows = [
-                (n / 25, n / 25, [*([unit] if n % 25 == 24 else []), coded("K" if not n else "P", n)])
-                for n in range(100)
-            ]
+            rows = [(n / 25, n / 25, [*([unit] if n % 25 == 24 else []), coded("K" if not n else "P", n)]) for n in range(100)]
             return measure([format_of(), pictures(rows)]).found["video.join_interval.max"].value
 
         for size in (0, 1, 16, 20, 27, 28, 40, 253, 254, 255, 256, 300, 511, 1000):
@@ -236,9 +217,7 @@ class Groups(unittest.TestCase):
             form = format_of(sps(), pps(cabac=cabac))
             for small, wanted in ((12, "no"), (400, "yes")):
                 made = stream(
-                    ("K" + "P" * 24) * 4,
-                    made=lambda c, n, s=small: coded(c, n, size=9000 if c == "K" else s),
-                    format=form,
+                    ("K" + "P" * 24) * 4, made=lambda c, n, s=small: coded(c, n, size=9000 if c == "K" else s), format=form,
                 )
                 self.assertEqual(measure(made).values["video.moving"], wanted)
         self.assertEqual(measure(stream("K" * 50)).values["video.moving"], "unknown")
@@ -251,9 +230,7 @@ class Groups(unittest.TestCase):
             form = format_of(sps(width, height), pps(cabac=cabac))
             for size, wanted in ((most, "no"), (most + 1, "yes")):
                 made = stream(
-                    ("K" + "P" * 24) * 4,
-                    made=lambda c, n, s=size: coded(c, n, size=9000 if c == "K" else s),
-                    format=form,
+                    ("K" + "P" * 24) * 4, made=lambda c, n, s=size: coded(c, n, size=9000 if c == "K" else s), format=form,
                 )
                 self.assertEqual(measure(made).values["video.moving"], wanted, (width, cabac, size))
 
@@ -396,9 +373,7 @@ class Piles(unittest.TestCase):
             for at in range(0, 120, 17):
                 curve.add(times[at : at + 17], sizes[at : at + 17])
             rate = float(sizes.sum() / (times[-1] - times[0]))
-            worst = max(
-                int(sizes[i : j + 1].sum()) - rate * int(times[j] - times[i]) for i in range(120) for j in range(i, 120)
-            )
+            worst = max(int(sizes[i : j + 1].sum()) - rate * int(times[j] - times[i]) for i in range(120) for j in range(i, 120))
             self.assertAlmostEqual(curve.rise(rate), worst, places=3)
 
     def test_breaks_take_no_time(self):

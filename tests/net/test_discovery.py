@@ -26,8 +26,7 @@ class Heard(unittest.TestCase):
         made.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         made.bind(("", 3702))
         made.setsockopt(
-            socket.IPPROTO_IP,
-            socket.IP_ADD_MEMBERSHIP,
+            socket.IPPROTO_IP, socket.IP_ADD_MEMBERSHIP,
             struct.pack("4s4s", socket.inet_aton("239.255.255.250"), socket.inet_aton("127.0.0.1")),
         )
         made.settimeout(0.2)
@@ -52,11 +51,8 @@ class Heard(unittest.TestCase):
             def one(**more):
                 return ANSWER.format(
                     **{
-                        "relates": message,
-                        "who": "urn:uuid:pond-1",
-                        "name": "Pond",
-                        "where": "http://192.0.2.7/onvif/device_service",
-                        **more,
+                        "relates": message, "who": "urn:uuid:pond-1", "name": "Pond",
+                        "where": "http://192.0.2.7/onvif/device_service", **more,
                     }
                 ).encode()
 
@@ -92,9 +88,7 @@ class Heard(unittest.TestCase):
     def test_interfaces(self):
         names = {one.name for one in discovery.interfaces()}
         self.assertIn("lo", names)
-        with self.assertRaisesRegex(
-            UnusableInput, "no interface 'pond'; there is|no interface 'pond' with an address; there is"
-        ):
+        with self.assertRaisesRegex(UnusableInput, "no interface 'pond'; there is|no interface 'pond' with an address; there is"):
             discovery.interfaces("pond")
 
 
@@ -137,9 +131,7 @@ class Doors(unittest.TestCase):
 
         with mock.patch.object(asyncio, "open_connection", slow):
             done = []
-            self.assertEqual(
-                asyncio.run(discovery.doors(discovery.hosts_of("192.0.2.0/24"), [80, 554], done.append)), []
-            )
+            self.assertEqual(asyncio.run(discovery.doors(discovery.hosts_of("192.0.2.0/24"), [80, 554], done.append)), [])
         self.assertEqual((most, done[-1]), (discovery.AT_ONCE, 254))
         self.assertLess(time.monotonic() - begin, 5)
 

@@ -25,9 +25,7 @@ SOUND_CONFIG = bytes.fromhex("af001190")
 
 def text(value: str) -> bytes:
     data = value.encode()
-    return (
-        b"\x02" + struct.pack(">H", len(data)) if len(data) < 0x10000 else b"\x0c" + struct.pack(">I", len(data))
-    ) + data
+    return (b"\x02" + struct.pack(">H", len(data)) if len(data) < 0x10000 else b"\x0c" + struct.pack(">I", len(data))) + data
 
 
 def long_text(value: str) -> bytes:
@@ -271,9 +269,7 @@ class RarePublisher(Async):
         far_times(w, e)
         chance = random.Random(7)
         for pieces in (
-            lambda: len(w.out),
-            *thorough([lambda: 1], []),
-            lambda: chance.randint(1, 40),
+            lambda: len(w.out), *thorough([lambda: 1], []), lambda: chance.randint(1, 40),
             lambda: chance.choice((1, 129, 1460, 5000)),
         ):
             found, answers = await self.push(bytes(w.out), pieces)

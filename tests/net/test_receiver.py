@@ -122,9 +122,7 @@ class Receiving(Net):
                 await self.listen(recorder=recorder)
                 await self.publish(1)
                 await self.until(lambda: any(isinstance(e, Left) for e in self.events))
-            self.assertEqual(
-                [e.reason for e in self.events if isinstance(e, RecordingEnded)], ["no space left on device"]
-            )
+            self.assertEqual([e.reason for e in self.events if isinstance(e, RecordingEnded)], ["no space left on device"])
             self.assertEqual(len(flat(self.events, "video")), 25)
 
     async def test_wrong_keys_are_refused_with_the_reason_and_without_the_key(self):

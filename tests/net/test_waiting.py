@@ -135,9 +135,7 @@ class Early(unittest.TestCase):
         reader.early, reader.chunk_size = True, 30_000
         with self.assertRaisesRegex(RtmpError, "unfinished messages of more than 128 KiB"):
             for number in range(4, 20):
-                reader.feed(
-                    bytes([number]) + bytes(3) + (60_000).to_bytes(3, "big") + b"\x14" + bytes(4) + bytes(30_000)
-                )
+                reader.feed(bytes([number]) + bytes(3) + (60_000).to_bytes(3, "big") + b"\x14" + bytes(4) + bytes(30_000))
                 reader.next_message()
 
 

@@ -93,13 +93,7 @@ class Mossbank(BaseHTTPRequestHandler):
         parts = self.path.strip("/").split("/")[2:]
         if self.command == "POST" and not parts:
             nr = len(cls.shows) + 41
-            cls.shows[str(nr)] = {
-                "nr": nr,
-                "phase": "planned",
-                "link": f"https://moss.example/{nr}",
-                "sent": fields,
-                **fields,
-            }
+            cls.shows[str(nr)] = {"nr": nr, "phase": "planned", "link": f"https://moss.example/{nr}", "sent": fields, **fields}
         elif self.command == "POST" and parts[-1] == "go":
             cls.shows[parts[0]]["phase"] = "running" if fields["door"] == "1" else "done"
         elif self.command == "POST":
@@ -204,9 +198,7 @@ class Described(Folder):
         wrong = facts.wrong(replace(WANTED, delay="short", fields={"mood": "good"}))
         self.assertEqual(len(wrong), 3, wrong)
         self.assertIn("fields.genre: Mossbank insists on it (what it is about): sport, music", wrong)
-        self.assertEqual(
-            facts.wrong(replace(WANTED, fields={"genre": "opera"})), ["fields.genre: opera is none of sport, music"]
-        )
+        self.assertEqual(facts.wrong(replace(WANTED, fields={"genre": "opera"})), ["fields.genre: opera is none of sport, music"])
 
 
 if __name__ == "__main__":

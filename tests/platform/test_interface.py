@@ -136,9 +136,7 @@ class Events(Case):
 
     def test_two_who_make_it_at_the_same_time_make_one(self):
         found, other = [], self.client(FixedToken(Secret(TOKEN)))
-        threads = [
-            threading.Thread(target=lambda p=p: found.append(p.make("finals", WANTED))) for p in (self.platform, other)
-        ]
+        threads = [threading.Thread(target=lambda p=p: found.append(p.make("finals", WANTED))) for p in (self.platform, other)]
         for thread in threads:
             thread.start()
         for thread in threads:
@@ -171,12 +169,8 @@ class Events(Case):
             values_of({"video.size": "1x", "video.codec": "h264", "mood": 3, "video.frame_rate": "fast"}),
             {"video.codec": "h264"},
         )
-        found = _input(
-            {"role": "spare", "arriving": "yes", "gaps": [{"seconds": 2}, 7], "complaints": ["bad", 3], "values": []}
-        )
-        self.assertEqual(
-            (found.role, found.arriving, found.missing, found.complaints), ("primary", None, 2.0, ("bad",))
-        )
+        found = _input({"role": "spare", "arriving": "yes", "gaps": [{"seconds": 2}, 7], "complaints": ["bad", 3], "values": []})
+        self.assertEqual((found.role, found.arriving, found.missing, found.complaints), ("primary", None, 2.0, ("bad",)))
 
 
 class Habits(unittest.TestCase):
@@ -190,10 +184,7 @@ class Habits(unittest.TestCase):
 
         self.assertEqual(
             given(
-                "RTMPS://A.Example:443/live/",
-                " rtmp://b.example/live/varn~fake~otherbird",
-                "srt://c.example?streamid=x",
-                None,
+                "RTMPS://A.Example:443/live/", " rtmp://b.example/live/varn~fake~otherbird", "srt://c.example?streamid=x", None,
                 7,
             ),
             ["rtmps://a.example/live", "rtmp://b.example/live"],

@@ -69,14 +69,10 @@ class Planned(Folder):
         self.assertEqual(
             self.utc('start: 2028-02-29 10:00, zone: UTC, length: 1h, repeat: "FREQ=YEARLY;COUNT=2"')[0], "02-29 10:00"
         )
-        leap = [
-            o.start.year for o in self.times('start: 2028-02-29 10:00, zone: UTC, length: 1h, repeat: "FREQ=YEARLY"')
-        ]
+        leap = [o.start.year for o in self.times('start: 2028-02-29 10:00, zone: UTC, length: 1h, repeat: "FREQ=YEARLY"')]
         self.assertEqual(leap, [2028, 2032, 2036])
         self.assertEqual(
-            self.utc(
-                'start: 2026-07-03 14:00, zone: UTC, length: 1h, repeat: "RRULE:FREQ=DAILY;UNTIL=20260705T140000Z"'
-            ),
+            self.utc('start: 2026-07-03 14:00, zone: UTC, length: 1h, repeat: "RRULE:FREQ=DAILY;UNTIL=20260705T140000Z"'),
             ["07-03 14:00", "07-04 14:00", "07-05 14:00"],
         )
         # the first time counts, also where the rule leaves it out (RFC 5545, 3.8.5.3); skipped days do
@@ -92,9 +88,7 @@ class Planned(Folder):
         self.assertEqual(len(self.times(f"start: 2026-07-03 14:00, {rule}")), 2)  # the 5th at 14:00 is 12:00 UTC
 
     def test_a_rule_without_an_end_and_one_that_never_fits_end(self):
-        self.assertEqual(
-            len(self.times('start: 2026-07-03 14:00, zone: UTC, length: 1h, repeat: "FREQ=DAILY"', 5000)), 3654
-        )
+        self.assertEqual(len(self.times('start: 2026-07-03 14:00, zone: UTC, length: 1h, repeat: "FREQ=DAILY"', 5000)), 3654)
         never = 'start: 2026-07-03 14:00, zone: UTC, length: 1h, repeat: "FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=30"'
         self.assertEqual(self.utc(never), ["07-03 14:00"])
 
@@ -144,9 +138,7 @@ class Planned(Folder):
             self.assertRegex(str(caught.exception), r"rig\.yaml:\d+: ")
 
     def test_names_at_the_platform_are_the_same_each_time_and_differ_where_anything_does(self):
-        made = self.load(
-            '  e: {title: T, feeds: [f], start: 2026-07-03 14:00, zone: UTC, length: 1h, repeat: "FREQ=DAILY"}\n'
-        )
+        made = self.load('  e: {title: T, feeds: [f], start: 2026-07-03 14:00, zone: UTC, length: 1h, repeat: "FREQ=DAILY"}\n')
         first, second = (one for one, _ in zip(planned.occurrences(made, "e"), range(2), strict=False))
         names = {planned.event_id(made, one, place) for one in (first, second, first) for place in ("t", "T", "ü")}
         self.assertEqual(len(names), 6)

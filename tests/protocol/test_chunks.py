@@ -21,10 +21,8 @@ def header(kind: int, number: int, stamp: int, length: int, type_: int, stream: 
     field = min(stamp, 0xFFFFFF).to_bytes(3, "big")
     extra = stamp.to_bytes(4, "big") if stamp >= 0xFFFFFF else b""
     rest = [
-        length.to_bytes(3, "big") + bytes([type_]) + stream.to_bytes(4, "little"),
-        length.to_bytes(3, "big") + bytes([type_]),
-        b"",
-        None,
+        length.to_bytes(3, "big") + bytes([type_]) + stream.to_bytes(4, "little"), length.to_bytes(3, "big") + bytes([type_]),
+        b"", None,
     ]
     return first + (b"" if kind == 3 else field + rest[kind] + extra)
 
@@ -58,11 +56,7 @@ class Reading(unittest.TestCase):
             + body[:128]
             + b"".join(b"\xc6" + extra + body[n : n + 128] for n in range(128, 400, 128))
         )
-        without = (
-            header(0, 6, stamp, 400, 9)
-            + body[:128]
-            + b"".join(b"\xc6" + body[n : n + 128] for n in range(128, 400, 128))
-        )
+        without = (header(0, 6, stamp, 400, 9) + body[:128] + b"".join(b"\xc6" + body[n : n + 128] for n in range(128, 400, 128)))
         for data in (with_extra, without):
             for step in (None, 1, 130):
                 found = read(data, step)
@@ -108,9 +102,7 @@ class Reading(unittest.TestCase):
                     data += writer.write(2, message)
                     writer.chunk_size = size
                 else:
-                    stamp = source.choice(
-                        (0, 40, 70000, 0xFFFFFE, 0xFFFFFF, 0x1000000, 0xFFFFFFFF, source.randrange(1 << 32))
-                    )
+                    stamp = source.choice((0, 40, 70000, 0xFFFFFE, 0xFFFFFF, 0x1000000, 0xFFFFFFFF, source.randrange(1 << 32)))
                     payload = source.randbytes(source.choice((0, 1, 127, 128, 129, 500, 3000)))
                     message = RtmpMessage(source.choice((8, 9)), 1, stamp, payload)
                     data += writer.write(source.choice((4, 6)), message)

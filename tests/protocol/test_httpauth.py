@@ -20,9 +20,7 @@ class Examples(unittest.TestCase):
 
     def test_of_the_standard(self):
         self.assertIn('response="8ca523f5e9506fed4657c9700eebdbec"', self.answer("MD5"))
-        self.assertIn(
-            'response="753927fa0e85d155564e2e272a28d1802ca10daf4496794697cf8db5856cb6c1"', self.answer("SHA-256")
-        )
+        self.assertIn('response="753927fa0e85d155564e2e272a28d1802ca10daf4496794697cf8db5856cb6c1"', self.answer("SHA-256"))
         # RFC 2617, 3.5: the same in the older form of RFC 2069 lies in its reference code; here without qop
         old = Challenge("digest", {"realm": "testrealm@host.com", "nonce": "dcd98b7102dd2f0e8b11d0f600bfb0c093"})
         self.assertIn(
@@ -36,12 +34,7 @@ class Examples(unittest.TestCase):
         offered = Challenge("digest", {"realm": "api@example.org", "qop": "auth", "algorithm": "SHA-512-256", "charset": "UTF-8", "userhash": "true",
                                        "nonce": "5TsQWLVdgBdmrQ0XsxbDODV+57QdFR34I9HAbC/RVvkK", "opaque": "HRPCssKJSGjCrkzDg8OhwpzCiGPChXYjwrI2QmXDnsOS"})  # fmt: skip
         made = digest(
-            offered,
-            "J\u00e4s\u00f8n Doe",
-            "Secret, or not?",
-            "GET",
-            "/doe.json",
-            count=1,
+            offered, "J\u00e4s\u00f8n Doe", "Secret, or not?", "GET", "/doe.json", count=1,
             client_nonce="NTg6RKcb9boFIAS3KrFK9BGeh+niz/sm",
         )
         self.assertIn("793263caabb707a56211940d90411ea4a575adeccb7e360aeb624ed06ece9b0b", made)
@@ -58,13 +51,9 @@ class Examples(unittest.TestCase):
                     f'{k}="{v}"' if k != "algorithm" else f"{k}={v}" for k, v in {**offered, "realm": "pond"}.items()
                 )
                 offered["realm"] = "pond"
-                flow = httpx.DigestAuth("op", "pw").auth_flow(
-                    httpx.Request("POST", "http://h.example/a?b=c", content=b"x")
-                )
+                flow = httpx.DigestAuth("op", "pw").auth_flow(httpx.Request("POST", "http://h.example/a?b=c", content=b"x"))
                 request = next(flow)
-                request = flow.send(
-                    httpx.Response(401, headers={"www-authenticate": f"Digest {text}"}, request=request)
-                )
+                request = flow.send(httpx.Response(401, headers={"www-authenticate": f"Digest {text}"}, request=request))
                 given = login_of(request.headers["authorization"])
                 ours = Challenge("digest", offered)
                 self.assertTrue(is_right(ours, given, "op", "pw", "POST", b"x"), (algorithm, qop))
@@ -88,16 +77,12 @@ class Challenges(unittest.TestCase):
             ]
         )
         self.assertEqual([c.scheme for c in found], ["digest", "basic", "negotiate", "bearer"])
-        self.assertEqual(
-            (found[0].parameters["realm"], found[0].parameters["nonce"], found[0].stale), ("x, y", 'a"b', True)
-        )
+        self.assertEqual((found[0].parameters["realm"], found[0].parameters["nonce"], found[0].stale), ("x, y", 'a"b', True))
 
     def test_the_strongest_that_can_be_answered(self):
         offers = parse_challenges(
             [
-                'Basic realm="a"',
-                'Digest realm="a", nonce="n"',
-                'Digest realm="a", nonce="n", algorithm=SHA-256',
+                'Basic realm="a"', 'Digest realm="a", nonce="n"', 'Digest realm="a", nonce="n", algorithm=SHA-256',
                 'Digest realm="a", nonce="n", algorithm=X9',
             ]
         )

@@ -20,30 +20,17 @@ PPS = bytes.fromhex("68ce3c80")
 
 
 def raw(seq, stamp, payload=b"", *, pt=96, marker=False, ssrc=7, first=0x80, extra=b""):
-    return (
-        struct.pack(">BBHII", first, pt | (0x80 if marker else 0), seq & 0xFFFF, stamp & 0xFFFFFFFF, ssrc)
-        + extra
-        + payload
-    )
+    return (struct.pack(">BBHII", first, pt | (0x80 if marker else 0), seq & 0xFFFF, stamp & 0xFFFFFFFF, ssrc) + extra + payload)
 
 
 class Packets(unittest.TestCase):
     def test_header_extension_sources_and_padding_are_taken_off(self):
         data = raw(5, 9, first=0x80 | 0x20 | 0x10 | 2, extra=bytes(8) + b"\xbe\xde\0\1abcd" + b"hello" + b"\0\0\3")
         self.assertEqual(packet.parse(data), Packet(96, 5, 9, 7, False, b"hello"))
-        self.assertEqual(
-            packet.parse(packet.build(Packet(8, 65535, 1, 2, True, b"x"))), Packet(8, 65535, 1, 2, True, b"x")
-        )
+        self.assertEqual(packet.parse(packet.build(Packet(8, 65535, 1, 2, True, b"x"))), Packet(8, 65535, 1, 2, True, b"x"))
 
     def test_what_is_none(self):
-        for data in (
-            b"",
-            bytes(11),
-            bytes(12),
-            raw(1, 1, first=0x90),
-            raw(1, 1, first=0x8F),
-            raw(1, 1, b"\xff", first=0xA0),
-        ):
+        for data in (b"", bytes(11), bytes(12), raw(1, 1, first=0x90), raw(1, 1, first=0x8F), raw(1, 1, b"\xff", first=0xA0)):
             with self.assertRaises(RtpError):
                 packet.parse(data)
 
@@ -98,9 +85,7 @@ class Orders(unittest.TestCase):
             c = order.counts
             self.assertEqual(times, sorted(set(kept)), seed)
             self.assertEqual(
-                (c.received, c.lost, c.doubled, c.reordered, c.late),
-                (len(kept), 400 - len(kept), doubled, swapped, 0),
-                seed,
+                (c.received, c.lost, c.doubled, c.reordered, c.late), (len(kept), 400 - len(kept), doubled, swapped, 0), seed,
             )
 
     def test_late_ones_are_no_losses_and_not_used(self):
@@ -133,9 +118,7 @@ class Orders(unittest.TestCase):
     def test_time_stamps_wrap(self):
         order, out = Order(90000, 0.0), []
         for n in range(10):
-            out += order.add(
-                Packet(96, 65530 + n & 0xFFFF, 0xFFFFFFFF - 9000 + n * 3600 & 0xFFFFFFFF, 7, False, b""), 0
-            )
+            out += order.add(Packet(96, 65530 + n & 0xFFFF, 0xFFFFFFFF - 9000 + n * 3600 & 0xFFFFFFFF, 7, False, b""), 0)
         self.assertEqual([b.time - a.time for a, b in itertools.pairwise(out)], [3600] * 9)
 
 
@@ -202,9 +185,7 @@ class Pictures(unittest.TestCase):
         self.assertEqual((p.made_up, p.key, len(units(p.data)[0])), (True, True, 1 + 1000 + 1000 + 2000 + 400))
         # the beginning of a picture is lost: it begins as others do
         (p,) = s.give(b"\x7c\x45" + b"d" * 400, 3600, marker=True, lost=1)
-        self.assertEqual(
-            (p.made_up, p.key, units(p.data)[0][:3], len(units(p.data)[0])), (True, True, b"\x65\x88a", 1401)
-        )
+        self.assertEqual((p.made_up, p.key, units(p.data)[0][:3], len(units(p.data)[0])), (True, True, b"\x65\x88a", 1401))
 
     def test_pictures_that_were_lost_whole_are_there_again(self):
         s = Sending(H264)

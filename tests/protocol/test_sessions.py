@@ -38,10 +38,7 @@ class Pair:
 
     def run(self) -> "Pair":
         for _ in range(40):
-            for byte_run, take in (
-                (self.client.data_to_send(), self._server),
-                (self.server.data_to_send(), self._client),
-            ):
+            for byte_run, take in ((self.client.data_to_send(), self._server), (self.server.data_to_send(), self._client)):
                 for at in range(0, len(byte_run), self.step):
                     take(byte_run[at : at + self.step])
         return self
@@ -194,10 +191,7 @@ class States(unittest.TestCase):
     def test_nothing_is_accepted_that_nobody_asked_for(self):
         server = RtmpServerSession(RANDOM)
         for act in (
-            server.accept_connect,
-            server.accept_publish,
-            lambda: server.reject_publish("x"),
-            lambda: server.reject_connect("x"),
+            server.accept_connect, server.accept_publish, lambda: server.reject_publish("x"), lambda: server.reject_connect("x"),
         ):
             with self.assertRaises(LocalError):
                 act()

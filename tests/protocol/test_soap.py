@@ -28,9 +28,7 @@ MATCH = b"""<s:Envelope xmlns:a="http://schemas.xmlsoap.org/ws/2004/08/addressin
 class Envelopes(unittest.TestCase):
     def test_faults_of_both_versions(self):
         new, old = soap.read(FAULT12).fault, soap.read(FAULT11).fault
-        self.assertEqual(
-            (new.code, new.subcodes, new.text), ("Sender", ("MessageTimeout",), "Sender Timeout (MessageTimeout)")
-        )
+        self.assertEqual((new.code, new.subcodes, new.text), ("Sender", ("MessageTimeout",), "Sender Timeout (MessageTimeout)"))
         self.assertEqual((old.code, old.subcodes, old.text), ("Receiver", ("Busy",), "Server Error (Busy)"))
 
     def test_what_is_no_envelope(self):
@@ -49,8 +47,7 @@ class Envelopes(unittest.TestCase):
     def test_a_token_is_what_the_profile_says(self):
         # worked out by another program: Base64(SHA-1(nonce + created + password))
         self.assertEqual(
-            soap.password_digest(b"0123456789abcdef", "2026-11-28T06:00:00.000Z", "pond"),
-            "5TEagz4kBZYOyUR4Vy/Ed8pLZrQ=",
+            soap.password_digest(b"0123456789abcdef", "2026-11-28T06:00:00.000Z", "pond"), "5TEagz4kBZYOyUR4Vy/Ed8pLZrQ=",
         )
         moment = datetime.datetime(2026, 11, 28, 6, 0, tzinfo=datetime.UTC)
         data = soap.write(etree.Element("x"), [soap.username_token("op", "pond", moment, b"0123456789abcdef")])
@@ -68,50 +65,37 @@ class Envelopes(unittest.TestCase):
             [True, True, True, False, False, None, None],
         )
         self.assertEqual(
-            [tree.whole(t) for t in ("7", " 7.0 ", "7.5", "NaN", "INF", "1_0", "")],
-            [7, 7, None, None, None, None, None],
+            [tree.whole(t) for t in ("7", " 7.0 ", "7.5", "NaN", "INF", "1_0", "")], [7, 7, None, None, None, None, None],
         )
         element = etree.fromstring('<a xmlns:n="urn:n" n:token="x"> <n:b> c\n d</n:b><b/></a>')
         self.assertEqual(
-            (tree.text(element, "b"), tree.attribute(element, "token"), tree.text(element, "none", "b")),
-            ("c d", "x", ""),
+            (tree.text(element, "b"), tree.attribute(element, "token"), tree.text(element, "none", "b")), ("c d", "x", ""),
         )
 
 
 class Discovery(unittest.TestCase):
     def test_the_standards_own_answer(self):
         (found,) = discovery.read(MATCH)
-        self.assertEqual(
-            (found.scope("name"), found.scope("hardware"), found.scope("location")), ("Lake View", "Reed 7", "")
-        )
-        self.assertEqual(
-            found.addresses, ("http://192.0.2.9/onvif/device_service", "http://[fe80::1]/onvif/device_service")
-        )
+        self.assertEqual((found.scope("name"), found.scope("hardware"), found.scope("location")), ("Lake View", "Reed 7", ""))
+        self.assertEqual(found.addresses, ("http://192.0.2.9/onvif/device_service", "http://[fe80::1]/onvif/device_service"))
         self.assertEqual((found.relates_to, found.is_camera), ("uuid:0a6dc791-2be6-4991-9af1-454778a1917a", True))
 
     def test_a_probe_as_the_standard_has_it(self):
         root = etree.fromstring(discovery.probe("urn:uuid:1", [(discovery.NETWORK, "NetworkVideoTransmitter")]))
         names = {"s": soap.SOAP12, "a": discovery.WSA, "d": discovery.WSD}
         self.assertEqual(
-            root.findtext("s:Header/a:Action", namespaces=names),
-            "http://schemas.xmlsoap.org/ws/2005/04/discovery/Probe",
+            root.findtext("s:Header/a:Action", namespaces=names), "http://schemas.xmlsoap.org/ws/2005/04/discovery/Probe",
         )
-        self.assertEqual(
-            root.findtext("s:Header/a:To", namespaces=names), "urn:schemas-xmlsoap-org:ws:2005:04:discovery"
-        )
+        self.assertEqual(root.findtext("s:Header/a:To", namespaces=names), "urn:schemas-xmlsoap-org:ws:2005:04:discovery")
         types = root.find("s:Body/d:Probe/d:Types", names)
         prefix, _, local = types.text.partition(":")
-        self.assertEqual(
-            (types.nsmap[prefix], local), ("http://www.onvif.org/ver10/network/wsdl", "NetworkVideoTransmitter")
-        )
+        self.assertEqual((types.nsmap[prefix], local), ("http://www.onvif.org/ver10/network/wsdl", "NetworkVideoTransmitter"))
 
     def test_several_answers_of_one_device(self):
         other = MATCH.replace(b"192.0.2.9", b"198.51.100.9").replace(b"uuid:98190DC2", b"uuid:98190dc2")
         (one,) = discovery.together([*discovery.read(MATCH), *discovery.read(other), *discovery.read(MATCH)])
         self.assertEqual(len(one.addresses), 3)
-        two = discovery.together(
-            [*discovery.read(MATCH), *discovery.read(MATCH.replace(b"5940995e6119", b"5940995e6118"))]
-        )
+        two = discovery.together([*discovery.read(MATCH), *discovery.read(MATCH.replace(b"5940995e6119", b"5940995e6118"))])
         self.assertEqual(len(two), 2)
 
     def test_what_is_no_answer(self):

@@ -44,9 +44,7 @@ class Contact(unittest.TestCase):
             page = contact_sheet(shots, "Regatta")
             columns = min(4, max(1, -(-int(count**0.5 * 1000) // 1000)))
             self.assertGreaterEqual(page.size[0], 400 * min(columns, count))
-        page = contact_sheet(
-            [Shot("x" * 200, picture(), trouble="y" * 300), Shot("gone", trouble="does not answer")], "R"
-        )
+        page = contact_sheet([Shot("x" * 200, picture(), trouble="y" * 300), Shot("gone", trouble="does not answer")], "R")
         # the picture is pasted, centred and not stretched: its tile is 400x225, it is 320x180
         left = page.crop((16 + 40, 56 + 22, 16 + 40 + 320, 56 + 22 + 180)).convert("L")
         original = Image.open(io.BytesIO(picture())).convert("L")

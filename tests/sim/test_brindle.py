@@ -59,9 +59,7 @@ class Page(unittest.TestCase):
     def test_other_requests(self):
         self.assertEqual(self.http.get("/api/v1/nothing").status_code, 404)
         self.assertEqual(self.http.put("/api/v1/push/1", content=b"[1]").status_code, 400)
-        self.assertEqual(
-            self.http.put("/api/v1/push/1", json={"channel": "third", "server": "", "key": ""}).status_code, 422
-        )
+        self.assertEqual(self.http.put("/api/v1/push/1", json={"channel": "third", "server": "", "key": ""}).status_code, 422)
         self.assertEqual(self.http.post("/api/v1/push/1/start").status_code, 409)
         self.assertEqual(self.http.get("/api/v1/limits").json()["video"]["frame_rate"], [50, 25, 12.5])
 
@@ -96,10 +94,7 @@ class Push(Async):
 class Programmes(unittest.TestCase):
     def test_rates(self):
         for given, wanted in (
-            (29.97, Fraction(30000, 1001)),
-            (59.94, Fraction(60000, 1001)),
-            (25, Fraction(25)),
-            (12.5, Fraction(25, 2)),
+            (29.97, Fraction(30000, 1001)), (59.94, Fraction(60000, 1001)), (25, Fraction(25)), (12.5, Fraction(25, 2)),
         ):
             self.assertEqual(exact_rate(given), wanted)
 

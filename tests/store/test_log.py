@@ -40,24 +40,13 @@ class Common:
         one = self.log()
         at = datetime.datetime(2026, 7, 3, 12, 0, 0, 250_000, tzinfo=datetime.timezone(datetime.timedelta(hours=2)))
         entry = LogEntry(
-            "go",
-            "failed",
-            "stopped at step 4 ✗\x1b[31m",
-            at,
-            "finals",
-            "20260703T100000Z",
-            "finish",
-            "tower",
-            "tarnlight",
-            12.5,
+            "go", "failed", "stopped at step 4 ✗\x1b[31m", at, "finals", "20260703T100000Z", "finish", "tower", "tarnlight", 12.5,
             {"a": [1, "ü"]},
         )
         one.add([entry, LogEntry("stop", "good", "all off", at + datetime.timedelta(seconds=1), "finals")])
         first, second = self.log().read()
         self.assertEqual((first.rig, first.machine, first.at), ("Regatta", "box", at.astimezone(UTC)))
-        self.assertEqual(
-            (first.entry.seconds, dict(first.entry.detail), first.entry.mark), (12.5, {"a": [1, "ü"]}, entry.mark)
-        )
+        self.assertEqual((first.entry.seconds, dict(first.entry.detail), first.entry.mark), (12.5, {"a": [1, "ü"]}, entry.mark))
         self.assertNotIn("\x1b", first.entry.text)
         self.assertEqual(second.entry.what, "stop")
         self.assertEqual(self.log().get(first.id), first)
@@ -71,12 +60,7 @@ class Common:
             one.add(
                 [
                     LogEntry(
-                        kind,
-                        "good",
-                        f"{n}",
-                        start + datetime.timedelta(minutes=n),
-                        event="finals" if n < 4 else "",
-                        feed=feed,
+                        kind, "good", f"{n}", start + datetime.timedelta(minutes=n), event="finals" if n < 4 else "", feed=feed,
                     )
                 ]
             )
@@ -271,29 +255,12 @@ class Postgresql(Common, unittest.TestCase):
 
         def run(*words):
             subprocess.run(
-                [_binaries() / words[0], *words[1:]],
-                user=user,
-                cwd=cls.folder,
-                check=True,
-                capture_output=True,
-                timeout=60,
+                [_binaries() / words[0], *words[1:]], user=user, cwd=cls.folder, check=True, capture_output=True, timeout=60,
             )
 
         run(
-            "initdb",
-            "-D",
-            "data",
-            "-A",
-            "scram-sha-256",
-            "-U",
-            "direkt",
-            "--pwfile",
-            "pw",
-            "--no-sync",
-            "-E",
-            "UTF8",
-            "--locale",
-            "C",
+            "initdb", "-D", "data", "-A", "scram-sha-256", "-U", "direkt", "--pwfile", "pw", "--no-sync", "-E", "UTF8",
+            "--locale", "C",
         )
         options = f"-p {cls.port} -k {cls.folder} -h 127.0.0.1 -F -c max_connections=40"
         run("pg_ctl", "-D", "data", "-w", "-l", "log", "-o", options, "start")

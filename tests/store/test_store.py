@@ -84,9 +84,7 @@ class Learned(Folder):
             "",
             {
                 "video.bitrate.mean": Rule(
-                    "video.bitrate.mean",
-                    Demand("video.bitrate.mean", minimum=2500),
-                    Demand("video.bitrate.mean", (6900,)),
+                    "video.bitrate.mean", Demand("video.bitrate.mean", minimum=2500), Demand("video.bitrate.mean", (6900,)),
                 )
             },
         )

@@ -60,9 +60,7 @@ class Sites(unittest.TestCase):
 
     def carry(self, camera, number, key=KEY, path="/x", **more):
         ends = Ends(
-            source.parse(f"rtsp://127.0.0.1:{camera.port}{path}")[0],
-            None,
-            address.parse(f"rtmp://127.0.0.1:{number}/live"),
+            source.parse(f"rtsp://127.0.0.1:{camera.port}{path}")[0], None, address.parse(f"rtmp://127.0.0.1:{number}/live"),
             Secret(key),
         )
         made = Carrying(ends, Silence(), **more)

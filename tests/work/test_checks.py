@@ -32,10 +32,7 @@ events:
 """
 NOW = datetime.datetime(2026, 7, 3, 12, tzinfo=datetime.UTC)
 VALUES = {
-    "video.codec": "h264",
-    "video.size": "1920x1080",
-    "video.frame_rate": 50,
-    "video.bitrate.mean": 6900,
+    "video.codec": "h264", "video.size": "1920x1080", "video.frame_rate": 50, "video.bitrate.mean": 6900,
     "audio.bitrate.mean": 160,
 }
 
@@ -47,12 +44,7 @@ class Device(Bare):
 
     def __init__(self, values=VALUES, *, offset=0.0, memory=50.0, slot=PushState.STOPPED, wrong=(), gone=False):
         self.name, self.address, self.values, self.offset, self.memory, self.slot = (
-            "d",
-            "http://h",
-            values,
-            offset,
-            memory,
-            slot,
+            "d", "http://h", values, offset, memory, slot,
         )
         self.wrong, self.gone = wrong, gone
 
@@ -71,24 +63,13 @@ class Device(Bare):
 
 class Checks(Folder):
     def lines(
-        self,
-        driver=None,
-        *,
-        uplink=30,
-        hours_ahead=1,
-        length="3h",
-        projection="none",
-        sheet="tarnlight",
-        rehearsed="",
-        exposed=False,
-        options=None,
+        self, driver=None, *, uplink=30, hours_ahead=1, length="3h", projection="none", sheet="tarnlight", rehearsed="",
+        exposed=False, options=None,
     ):
         self.file("k.yaml", f"t: {KEY}\n", 0o600)
         start = NOW + datetime.timedelta(hours=hours_ahead)
         made = rig.load(
-            self.file(
-                "rig.yaml", RIG.format(uplink=uplink, start=start, length=length, projection=projection, sheet=sheet)
-            )
+            self.file("rig.yaml", RIG.format(uplink=uplink, start=start, length=length, projection=projection, sheet=sheet))
         )
         means = library.Means(Sources({}), SimpleNamespace(), "r", NOW.timestamp, lambda _: None)
         one = planned.next_one(made, "e", NOW)
@@ -113,11 +94,7 @@ class Checks(Folder):
         self.has(self.lines(exposed=True), "fail t: the key was seen by others", "direkt key renew t")
         mark = event_at_platforms.key_mark(rig.load(self.folder / "rig.yaml"), Secret(KEY))
         event_memory.change_place(
-            self.folder,
-            "old",
-            "20260101T100000Z",
-            "t",
-            lambda p: p.model_copy(update={"key_mark": mark, "pushed": True}),
+            self.folder, "old", "20260101T100000Z", "t", lambda p: p.model_copy(update={"key_mark": mark, "pushed": True}),
         )
         self.has(self.lines(), "fail t: the key is that of a past event (old, 20260101)", "direkt key set t")
         (self.folder / "k.yaml").write_text("u: x\n")
@@ -125,8 +102,7 @@ class Checks(Folder):
     def test_spherical(self):
         round_ = {**VALUES, "video.projection": "equirectangular"}
         self.has(
-            self.lines(Device(round_)),
-            "fail f: d sends a spherical picture (equirectangular), the event is not marked as one",
+            self.lines(Device(round_)), "fail f: d sends a spherical picture (equirectangular), the event is not marked as one",
         )
         self.has(
             self.lines(Device(round_), projection="equirectangular"),
@@ -134,8 +110,7 @@ class Checks(Folder):
         )
         self.has(self.lines(projection="cubemap"), "unseen f: the event is marked as cubemap; the device does not report")
         self.has(
-            self.lines(Device(round_), projection="cubemap"),
-            "fail f: the event is marked as cubemap, d sends equirectangular",
+            self.lines(Device(round_), projection="cubemap"), "fail f: the event is marked as cubemap, d sends equirectangular",
         )
         self.has(self.lines(projection="equirectangular", sheet="plainsong-village"), "takes no spherical pictures")
 

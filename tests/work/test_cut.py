@@ -108,11 +108,7 @@ class Cuts(Folder):
     def setUp(self) -> None:
         super().setUp()
         # a look at the device may fall beside the moment in which it is away: then it counts as back after a while
-        for module, name, value in (
-            (unit, "RESTART_SECONDS", 0.1),
-            (write, "_SURELY_AWAY", 0.5),
-            (write, "_BACK_LIMIT", 0.2),
-        ):
+        for module, name, value in ((unit, "RESTART_SECONDS", 0.1), (write, "_SURELY_AWAY", 0.5), (write, "_BACK_LIMIT", 0.2)):
             patch = mock.patch.object(module, name, value)
             patch.start()
             self.addCleanup(patch.stop)

@@ -25,9 +25,7 @@ from tests.support import KEY, RIG, Folder
 
 SERVER = "rtmp://ingest.tarnlight.example/live"
 WRONG = {"video.size": "2560x1440", "video.frame_rate": 25, "video.rate_control": "vbr", "audio.present": "yes"}
-LIMITS = {
-    "video.size": ["2560x1440", "1920x1080"], "video.frame_rate": [25, 50], "video.rate_control": ["cbr", "vbr"],
-}  # fmt: skip
+LIMITS = {"video.size": ["2560x1440", "1920x1080"], "video.frame_rate": [25, 50], "video.rate_control": ["cbr", "vbr"]}
 
 
 class FakeClock:
@@ -69,13 +67,7 @@ class FakeDriver(Bare):
         self._call("read")
         channel = Channel("main", dict(self.values), {n: parse(n, raw) for n, raw in LIMITS.items()})
         return DeviceState(
-            "Fake",
-            "1",
-            None,
-            InputSignal("1080p50", 1920, 1080, 50.0),
-            self.needs_restart,
-            {"main": channel},
-            {1: self.slot},
+            "Fake", "1", None, InputSignal("1080p50", 1920, 1080, 50.0), self.needs_restart, {"main": channel}, {1: self.slot},
         )
 
     def write(self, channel, values) -> None:

@@ -66,8 +66,7 @@ class Look(unittest.TestCase):
             f"#EXTINF:2,\n{n}.ts\n" for n in range(5)
         )
         files = {
-            "live.m3u8": "#EXTM3U\n#EXT-X-STREAM-INF:BANDWIDTH=9\nm.m3u8\n",
-            "m.m3u8": media,
+            "live.m3u8": "#EXTM3U\n#EXT-X-STREAM-INF:BANDWIDTH=9\nm.m3u8\n", "m.m3u8": media,
             "2.ts": written(stream(2, card(320, 240))),
         }
         found = self.look(files)

@@ -42,13 +42,7 @@ class Ends(Jobs):
         _, done, total = self.run_until(10**6, lambda: None)
         self.assertGreater(total, 6)
         self.assertTrue(done.put_back.proven)
-        for error in (
-            KeyboardInterrupt,
-            OSError(5, "Input/output error"),
-            BrokenPipeError,
-            RuntimeError("a fault"),
-            SystemExit,
-        ):
+        for error in (KeyboardInterrupt, OSError(5, "Input/output error"), BrokenPipeError, RuntimeError("a fault"), SystemExit):
 
             def end(error=error) -> None:
                 raise error

@@ -73,9 +73,7 @@ class Relaying(unittest.TestCase):
             self.assertTrue(relay.silent)
             self.assertEqual([t for t, _ in frames], [round(n * 1024 / 44.1) for n in range(len(frames))])
             self.assertAlmostEqual(frames[-1][0], 3960, delta=24)
-            self.assertEqual(
-                next(e for e in out if isinstance(e, Format) and e.track == "audio").configuration.hex(), "1208"
-            )
+            self.assertEqual(next(e for e in out if isinstance(e, Format) and e.track == "audio").configuration.hex(), "1208")
 
     def test_silence_comes_with_its_picture_so_that_a_wait_is_no_jump(self):
         relay, meter = Relay(Silence()), Meter("rtmp")
@@ -84,9 +82,7 @@ class Relaying(unittest.TestCase):
             coded = TestCard(card())
             for n in range(25):
                 one = picture(n, key=n == 0, begin=begin, data=coded.next().length_prefixed())
-                live = Samples(
-                    one.track, one.data, one.offset, one.size, one.dts, one.pts, one.marked, np.array([now + n / 25])
-                )
+                live = Samples(one.track, one.data, one.offset, one.size, one.dts, one.pts, one.marked, np.array([now + n / 25]))
                 meter.add_all(relay.take([VIDEO, live], now + n / 25))
         v = meter.snapshot().values
         self.assertEqual(
@@ -106,9 +102,7 @@ class Relaying(unittest.TestCase):
         relay = Relay(Silence())
         relay.take([VIDEO, AAC, *(picture(n, key=n == 0) for n in range(50))], 10.0)
         relay.new_source()
-        out = relay.take(
-            [VIDEO, AAC, picture(0, begin=777), picture(1, key=True, begin=777), picture(2, begin=777)], 13.0
-        )
+        out = relay.take([VIDEO, AAC, picture(0, begin=777), picture(1, key=True, begin=777), picture(2, begin=777)], 13.0)
         self.assertEqual([t for t, _ in rows(out, "video")], [4960, 5000])
         self.assertFalse([e for e in out if isinstance(e, Format | Claims)], "the platform knows it all")
 

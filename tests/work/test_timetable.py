@@ -123,10 +123,8 @@ class Times(Folder):
 
     def test_what_a_rig_may_not_say(self):
         for line, words in (
-            ("a: {}", "expected an event or a feed"),
-            ("a: {event: finals, feed: finish}", "expected an event or a feed"),
-            ("a: {feed: finish}", "needs a window"),
-            ('a: {feed: finish, window: "8-10"}', "expected a window"),
+            ("a: {}", "expected an event or a feed"), ("a: {event: finals, feed: finish}", "expected an event or a feed"),
+            ("a: {feed: finish}", "needs a window"), ('a: {feed: finish, window: "8-10"}', "expected a window"),
             ('a: {feed: finish, window: "08:00-08:00"}', "expected a window"),
             ('a: {feed: finish, window: "24:00-25:00"}', "expected a window"),
             ("a: {event: finals, always: true}", "has its own times"),

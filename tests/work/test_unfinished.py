@@ -210,13 +210,7 @@ class Faults(Writes):
         whole = path.read_text()
         self.assertEqual(path.stat().st_mode & 0o777, 0o600)
         self.assertNotIn(KEY, whole)
-        for text in (
-            "",
-            whole[:-30],
-            "[" * 70000,
-            whole.replace("partly", "x").replace("settings written", "x"),
-            "\x00",
-        ):
+        for text in ("", whole[:-30], "[" * 70000, whole.replace("partly", "x").replace("settings written", "x"), "\x00"):
             path.write_text(text)
             found = unfinished.find(self.rig, "finish")
             self.assertEqual((found.stage, found.saved), (Stage.PARTLY, None), text[:40])
@@ -298,9 +292,7 @@ class Restoring(Writes):
         )
         self.rig = rigs.load(self.file("rig.yaml", text))
         device, done = self.restored(Slot(1, "second", "rtmp://other.example/live", len(KEY), PushState.STOPPED))
-        self.assertEqual(
-            (device.slot.server, device.slot.channel, device.key), ("rtmp://other.example/live", "second", KEY)
-        )
+        self.assertEqual((device.slot.server, device.slot.channel, device.key), ("rtmp://other.example/live", "second", KEY))
         self.assertEqual((done.target.missing, done.lost), ("", ()))
 
     def test_a_key_that_nobody_knows_is_said(self):
@@ -335,11 +327,7 @@ class Restoring(Writes):
 
 class Pushing(Jobs):
     def test_what_a_failed_start_or_stop_leaves_is_said(self):
-        for at, words in (
-            (1, "may have a new server address"),
-            (2, "direkt push off finish"),
-            (3, "direkt push off finish"),
-        ):
+        for at, words in ((1, "may have a new server address"), (2, "direkt push off finish"), (3, "direkt push off finish")):
             for late in (False, True):
                 driver = Failing(at, Unreachable("tower is gone"), late=late)
                 with self.assertRaises(DirektError) as caught:
