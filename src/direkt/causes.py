@@ -67,6 +67,7 @@ class Cause:
     evidence: Callable[[Evidence], bool]
     harm: Harm | None = None  # of the main finding; None: by its verdict
     advice: str = ""  # instead of that of the main finding
+    words: str = ""  # what it is, for a person; empty: the main finding says it by itself
 
 
 def _intervals(about: Evidence) -> bool:
@@ -178,6 +179,9 @@ CAUSES = (
     ),
     Cause("audio-codec", "audio.codec", ("audio.profile", "audio.sample_rate", "audio.channels", "audio.bitrate.*"), lambda e: e.off("audio.codec")),
 )  # fmt: skip
+
+
+BY_NAME: Mapping[str, str] = {cause.name: cause.words for cause in CAUSES if cause.words}
 
 
 def explain(findings: Iterable[Finding], found: Mapping[str, Measured]) -> tuple[Finding, ...]:

@@ -43,6 +43,7 @@ _TRANSPORT = SPOKEN[0]
 @click.option("--host", default=None, metavar="ADDRESS", help="Listen on this address of the machine only.")
 @click.option("--tls", is_flag=True, help="Receive RTMPS, with a certificate made for this run.")
 @click.option("--key", "key_ref", metavar="REF", help="The key to expect: env:NAME, file:PATH#NAME, or 'ask' to type it.")
+@options.all_option
 @options.report_option
 @options.rig_option
 @options.json_option
@@ -175,7 +176,8 @@ class _Run:
             output.print_json(document)
         else:
             print_received(
-                self.out, rehearsal, measurement, judgement, expected.sheet, with_set=expected.feed is not None
+                self.out, rehearsal, measurement, judgement, expected.sheet, with_set=expected.feed is not None,
+                subject=expected.feed.name if expected.feed is not None else "",
             )  # fmt: skip
             self._print_channel()
         output.save_report(report, document)

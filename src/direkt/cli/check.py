@@ -36,6 +36,7 @@ _SECONDS = 10.0
     "--programme", type=click.IntRange(1, 65535), metavar="N",
     help="MPEG-TS: measure the programme with this number [default: the one with picture and sound].",
 )  # fmt: skip
+@options.all_option
 @options.report_option
 @options.rig_option
 @options.json_option
@@ -138,15 +139,13 @@ def _print(source: Path, sheet: Sheet | None, measurement: Measurement, judgemen
     from direkt.cli import measurement as measuring
 
     out = output.console()
-    out.print(f"[bold]{output.escape(source)}[/]")
-    judged = {finding.parameter for finding in judgement.findings} if judgement else set()
-    measuring.print_measured(out, measurement.found, judged)
     if judgement is None or sheet is None:
+        out.print(f"[bold]{output.escape(source)}[/]")
+        measuring.print_measured(out, measurement.found)
         measuring.print_side_notes(out, measurement)
         output.note("Not judged: name a sheet with --sheet (direkt sheet list shows them).")
         return
     from direkt.cli import judgement as judging
 
-    judging.print_findings(out, judgement, with_set=False)
+    judging.print_judged(out, source.name, measurement, judgement, sheet, with_set=False)
     measuring.print_side_notes(out, measurement)
-    judging.print_verdict(out, judgement, sheet)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from direkt import parameters
 from direkt.cli import output
 from direkt.cli.exits import ExitCode
 from direkt.cli.output import escape, show, show_measured
@@ -16,6 +17,8 @@ if TYPE_CHECKING:
     from direkt.cli.documents.measured import FindingJson
     from direkt.destination.sheet import Sheet
     from direkt.finding import Finding
+    from direkt.measure.meter import Measurement
+    from direkt.report.reading import Item, Line, Reading
 
 _MARKS = {"pass": "✓ pass", "advise": "! advise", "fail": "✗ fail", "unseen": "? unseen"}
 _STYLES = {"pass": "green", "advise": "yellow", "fail": "bold red", "unseen": "cyan"}
@@ -26,65 +29,93 @@ def verdict_text(verdict: Verdict) -> str:
     return f"[{_STYLES[verdict]}]{_MARKS[verdict]}[/]"
 
 
+def verdict_words(reading: Reading) -> str:
+    """The verdict as one reads it first."""
+    if reading.verdict is Verdict.FAIL:
+        return "[bold red]✗ FAILS[/]"
+    if reading.better:
+        return "[bold yellow]! PASSES, could be better[/]"
+    return "[bold cyan]? PASSES as far as known[/]" if reading.unknown else "[bold green]✓ PASSES[/]"
+
+
+def print_judged(
+    out: Console, subject: str, measurement: Measurement, judgement: Judgement, sheet: Sheet | None, *, with_set: bool
+) -> None:
+    """The reading; with --all also every measure and every finding, under the names that sheets and JSON have for them."""
+    from direkt.cli import measurement as measuring
+    from direkt.report import reading
+
+    made = reading.read(judgement)
+    print_head(out, subject, made, sheet)
+    if sheet is None or output.shows_all():
+        measuring.print_measured(out, measurement.found)
+    if output.shows_all():
+        print_findings(out, judgement, with_set=with_set)
+    print_reading(out, made)
+
+
+def print_head(out: Console, subject: str, reading: Reading, sheet: Sheet | None) -> None:
+    """What was measured, against what, and the verdict."""
+    against = f" against [bold]{escape(sheet.name)}[/]" if sheet is not None else ""
+    if sheet is None and not reading.fix and not reading.better:
+        out.print(f"[bold]{escape(subject)}[/]")
+        return
+    verdict = f"{verdict_words(reading)}  " if sheet is not None or reading.verdict is not Verdict.PASS else ""
+    out.print(f"{verdict}[bold]{escape(subject)}[/]{against}: {reading.summary}")
+
+
+def print_reading(out: Console, reading: Reading) -> None:
+    """What to fix in its order, what could be better, what is not known, and in one line what holds."""
+    rows: list[tuple[str, str, str]] = []
+    for number, item in enumerate(reading.fix, 1):
+        rows.append((f"[bold red]✗ {number}[/]", f"[bold]{escape(item.head.label)}[/]", _text(item, "required")))
+    for item in reading.better:
+        rows.append(("[yellow]![/]", escape(item.head.label), _text(item, "better")))
+    for item in reading.unknown:
+        rows.append(("[cyan]?[/]", escape(item.head.label), _text(item, "required")))
+    if reading.holds:
+        held = ", ".join(_held(line) for line in reading.holds)
+        rows.append(("[green]✓[/]", "holds", f"[dim]{escape(held)}[/]"))
+    output.print_rows(out, rows)
+
+
+def _text(item: Item, word: str) -> str:
+    """What it is and should be; then what to turn; then what follows from it."""
+    head = item.head
+    told = f"[bold]{escape(head.now)}[/]" if word == "required" else escape(head.now)
+    parts = [told, f"{word}: {escape(head.wanted)}" if head.wanted else "", escape(head.note), escape(item.when)]
+    lines = ["; ".join(part for part in parts if part)]
+    lines += [escape(item.cause)] if item.cause else []
+    where = f"  [dim]{escape(item.where)}[/]" if item.where else ""
+    lines += [f"→ {escape(item.turn)}{where}"] if item.turn else []
+    if item.follows:
+        followed = ", ".join(f"{line.label} {line.now}" + (f" ({line.wanted})" if line.wanted else "") for line in item.follows)
+        lines.append(f"[dim]follows from it: {escape(followed)}[/]")
+    return "\n".join(lines)
+
+
+def _held(line: Line) -> str:
+    return f"{line.label} {line.now}" if line.now not in ("yes", "no") else line.label if line.now == "yes" else f"no {line.label}"
+
+
 def print_findings(out: Console, judgement: Judgement, *, with_set: bool) -> None:
-    """Asked, set and sent side by side, then what to do about what is off."""
+    """All findings under the names that sheets and JSON have for them."""
     findings = judgement.findings
     if not findings:
         return
-    if output.is_narrow(out):
-        _print_lines(out, findings, with_set=with_set)
-    else:
-        made = output.table("parameter", "asked", *(["set"] if with_set else []), "sent", "verdict")
-        for f in findings:
-            cells = [f.parameter, escape(f.asked.text()) if f.asked else "–"]
-            cells += [show(f.parameter, f.set)] if with_set else []
-            made.add_row(*cells, show_measured(f.parameter, f.sent), verdict_text(f.verdict))
-        out.print(made)
-    to_do = [f for f in findings if (f.advice or f.note) and f.verdict is not Verdict.PASS]
-    if to_do:
-        out.print("[bold]What to do[/]")
-    told: dict[tuple[Verdict, str, str], list[str]] = {}  # what is said of several at once
-    for f in sorted(to_do, key=lambda f: f.order):
-        words = " ".join(part for part in (f.advice, f"({f.note})" if f.note else "") if part)
-        told.setdefault((f.verdict, f.follows, "" if f.follows else words), []).append(f.parameter)
-    lines = []
-    for (verdict, cause, words), names in told.items():
-        says = f"{'follow' if len(names) > 1 else 'follows'} from {cause}: fix that first." if cause else words
-        lines.append((verdict_text(verdict), f"[bold]{', '.join(names)}[/]: {escape(says)}"))
-    output.print_lines(out, lines, indent=2)
-
-
-def _print_lines(out: Console, findings: tuple[Finding, ...], *, with_set: bool) -> None:
-    """What is off first, a line or two each; what passes in one line in all."""
-    for f in sorted(findings, key=lambda f: f.order):
-        if f.verdict is Verdict.PASS:
-            continue
-        out.print(f"{verdict_text(f.verdict)}  {f.parameter}")
-        parts = [f"asked {escape(f.asked.text())}" if f.asked else "not asked"]
-        parts += [f"set {show(f.parameter, f.set)}"] if with_set else []
-        out.print(f"    {'; '.join([*parts, f'sent {show_measured(f.parameter, f.sent)}'])}")
-    passed = [f"{f.parameter} {show_measured(f.parameter, f.sent)}" for f in findings if f.verdict is Verdict.PASS]
-    if passed:
-        out.print(f"{verdict_text(Verdict.PASS)}  {', '.join(passed)}")
-
-
-def print_verdict(out: Console, judgement: Judgement, sheet: Sheet) -> None:
-    """The verdict in one line."""
-    words = (
-        (Verdict.FAIL, "fail"),
-        (Verdict.ADVISE, "to improve"),
-        (Verdict.UNSEEN, "not seen"),
-        (Verdict.PASS, "pass"),
-    )
-    said = ", ".join(f"{judgement.count(v)} {word}" for v, word in words if judgement.count(v))
-    out.print(f"\n[bold]Verdict against {escape(sheet.name)}:[/] {verdict_text(judgement.verdict)}  ({said})")
+    made = output.table("parameter", "required", *(["set"] if with_set else []), "sent", "verdict")
+    for f in findings:
+        cells = [f.parameter, escape(f.asked.text()) if f.asked else "–"]
+        cells += [show(f.parameter, f.set)] if with_set else []
+        made.add_row(*cells, show_measured(f.parameter, f.sent), verdict_text(f.verdict))
+    out.print(made)
 
 
 def finding_json(finding: Finding) -> FindingJson:
     """A finding as reports give it."""
     sent = finding.sent
     return {
-        "parameter": finding.parameter, "verdict": finding.verdict.value,
+        "parameter": finding.parameter, "label": parameters.find(finding.parameter).label, "verdict": finding.verdict.value,
         "asked": finding.asked.json() if finding.asked else None, "set": finding.set,
         "sent": sent.value if sent else None, "bound": sent.bound.value if sent and sent.bound else None,
         "advice": finding.advice, "note": finding.note, "rule": finding.asked.source if finding.asked else None,

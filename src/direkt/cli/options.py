@@ -17,6 +17,7 @@ from urllib.parse import urlsplit
 import click
 
 from direkt import mask
+from direkt.cli import output
 from direkt.errors import UnusableInput
 
 if TYPE_CHECKING:
@@ -31,6 +32,12 @@ Command = TypeVar("Command", bound=Callable[..., Any])
 
 TRUSTED_ONCE = "DIREKT_TRUSTED_ONCE"  # the digest of a rig that one command trusts
 json_option = click.option("--json", "as_json", is_flag=True, help="Print one JSON document instead of text.")
+
+all_option = click.option(
+    "--all", is_flag=True, expose_value=False, callback=lambda context, _, given: context.meta.update({output.ALL: given}),
+    help="Show every measure and every finding, under the names that sheets and JSON have for them.",
+)  # fmt: skip
+
 
 def renamed(old: str, new: str) -> Callable[[Command], Command]:
     """An option's old name: an error with the new one."""
@@ -164,7 +171,6 @@ def _listed() -> list[str]:
 
 def given_secret(text: str, option: str, what: str) -> Secret:
     """A secret that an option names: by a reference, typed when it is asked for, or, with a warning, as it is. Raises UnusableInput."""
-    from direkt.cli import output
     from direkt.destination import references
     from direkt.secret import Secret
 
@@ -309,7 +315,6 @@ def trust(rig: Rig) -> Trust:
 
 def remind(destination: DestinationEntry) -> None:
     """A word on a key that was exposed and has not changed since."""
-    from direkt.cli import output
 
     name = destination.key.removeprefix("store:")
     if destination.key.startswith("store:") and any(k.name == name and k.exposed for k in key_store().kept()):

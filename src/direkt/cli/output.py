@@ -22,8 +22,10 @@ if TYPE_CHECKING:
 
     from direkt.parameters import Measured, Value
 
+ALL = "direkt.all"  # in a command's context
 _NARROW = 96  # columns below which tables turn into lines
 _WIDE = 120  # from which two short ones stand beside each other
+_NARROW_ROWS = 72  # below which a row's text stands under its label
 _PIPE = 110  # columns of a pipe
 
 
@@ -38,6 +40,12 @@ def console(*, err: bool = False) -> Console:
     stream = sys.stderr if err else sys.stdout
     width = None if stream.isatty() or os.environ.get("COLUMNS") else _PIPE
     return Console(file=stream, highlight=False, width=width, soft_wrap=False, emoji=False)
+
+
+def shows_all() -> bool:
+    """Whether the command was given --all (options.all_option)."""
+    context = click.get_current_context(silent=True)
+    return context is not None and bool(context.meta.get(ALL))
 
 
 def escape(text: object) -> str:
@@ -167,3 +175,19 @@ def print_lines(out: Console, lines: Iterable[tuple[str, str]], *, indent: int =
         made.add_row(label, text)
     if made.row_count:
         out.print(Padding(made, (0, 0, 0, indent), expand=False))
+
+
+def print_rows(out: Console, rows: Iterable[tuple[str, str, str]]) -> None:
+    """A mark, a label and a text (markup, of one line or several) in each row; narrow terminals have the text under the label."""
+    from rich.table import Table
+
+    narrow = out.width < _NARROW_ROWS
+    made = Table.grid(padding=(0, 2, 0, 0))
+    made.add_column(no_wrap=True)
+    if not narrow:
+        made.add_column(overflow="fold", max_width=26)
+    made.add_column(overflow="fold")
+    for mark, label, text in rows:
+        made.add_row(mark, f"{label}\n{text}") if narrow else made.add_row(mark, label, text)
+    if made.row_count:
+        out.print(made)

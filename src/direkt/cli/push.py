@@ -39,6 +39,7 @@ if TYPE_CHECKING:
     "--damaged", type=click.Choice(["drop", "pass"]),
     help="on, of a carried feed: whether pictures that depend on a lost one are left out up to the next keyframe, or sent [default: drop].",
 )  # fmt: skip
+@options.all_option
 @options.report_option
 @options.rig_option
 @options.json_option

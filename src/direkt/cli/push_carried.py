@@ -180,7 +180,8 @@ class _Run:
             output.print_json(document)
         elif came:
             print_received(
-                self.out, rehearsal, measurement, judgement, self.feed.sheet, with_set=self.set is not None, word="carried"
+                self.out, rehearsal, measurement, judgement, self.feed.sheet, with_set=self.set is not None, word="carried",
+                subject=self.feed.name,
             )  # fmt: skip
             self._print_extras(done)
         output.save_report(report, document)

@@ -24,16 +24,16 @@ _ALL = 1000
 
 def print_received(
     out: Console, rehearsal: Rehearsal, measurement: Measurement, judgement: Judgement, sheet: Sheet | None, *,
-    with_set: bool, word: str = "received",
+    with_set: bool, word: str = "received", subject: str = "",
 ) -> None:  # fmt: skip
     """Everything that was seen, what to do about it, and the verdict."""
     for line in live.refusal_lines(rehearsal.refusals, _ALL):
         out.print(line)
     if rehearsal.more_refusals:
         out.print(f"[yellow]! turned away[/]  {rehearsal.more_refusals} more connections")
-    out.print(f"[bold]{word} {show_measured('stream.duration', measurement.found.get('stream.duration'))}[/]")
-    measuring.print_measured(out, measurement.found, {finding.parameter for finding in judgement.findings})
-    judging.print_findings(out, judgement, with_set=with_set)
+    length = show_measured("stream.duration", measurement.found.get("stream.duration"))
+    title = f"{subject}, {length} {word}" if subject else f"{length} {word}"
+    judging.print_judged(out, title, measurement, judgement, sheet, with_set=with_set)
     measuring.print_side_notes(out, measurement)
     for gap in rehearsal.gaps:
         if gap.seconds is not None:
@@ -47,8 +47,6 @@ def print_received(
         out.print(f"[yellow]! recording[/]  {escape(what)}; the disk said: {escape(ended[1])}", soft_wrap=True)
     elif kept is not None:
         out.print(f"recorded: {escape(kept)}", soft_wrap=True)
-    if sheet is not None:
-        judging.print_verdict(out, judgement, sheet)
 
 
 def received_json(

@@ -38,6 +38,7 @@ _SECONDS = 30.0
     "--replace", is_flag=True,
     help="Take the push slot even if what it holds cannot be put back; it then gets the destination's address and key.",
 )  # fmt: skip
+@options.all_option
 @options.report_option
 @options.rig_option
 @options.json_option
@@ -156,7 +157,7 @@ class _Run:
         if self.as_json:
             output.print_json(document)
         elif came:
-            print_received(self.out, rehearsal, measurement, judgement, self.feed.sheet, with_set=True)
+            print_received(self.out, rehearsal, measurement, judgement, self.feed.sheet, with_set=True, subject=self.feed.name)
         if done.restart_needed and not self.as_json:
             unfinished.not_in_force(self.out, self.feed.device, self.feed.name)
         self._print_put_back(done)

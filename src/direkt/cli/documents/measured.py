@@ -32,6 +32,7 @@ class FindingJson(TypedDict):
     """One parameter judged."""
 
     parameter: str
+    label: str  # the same in plain words
     verdict: str  # pass, advise, fail or unseen
     asked: dict[str, object] | None
     set: Value | None

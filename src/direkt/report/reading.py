@@ -1,0 +1,136 @@
+"""A judgement as a person reads it: the verdict, what to fix in its order, what could be better, what is not known, what holds.
+
+All views (terminal, page, report, card) show this one reading; it holds words and values, and no layout.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+
+from direkt import parameters
+from direkt.causes import BY_NAME
+from direkt.demand import Demand
+from direkt.finding import Finding, Verdict
+from direkt.judge import Judgement
+from direkt.parameters import Measured
+
+_TIGHT = 0.03  # share of a limit within which a value is only just inside
+_RANK = {verdict: n for n, verdict in enumerate(Verdict)}
+
+
+@dataclass(frozen=True, slots=True)
+class Line:
+    """One parameter in words."""
+
+    parameter: str
+    verdict: Verdict
+    label: str  # keyframe interval
+    now: str  # 10 s; as measured, and as the device says where that differs
+    wanted: str  # at most 3.6 s; empty: nothing is
+    note: str = ""  # how it was measured, or why not
+
+
+@dataclass(frozen=True, slots=True)
+class Item:
+    """One thing to mend or to know: what, what to turn, and what follows from it."""
+
+    head: Line
+    cause: str  # what is behind it, in a sentence; empty: only itself is known
+    turn: str  # what to do
+    where: str  # in the device's own menu; empty: not known
+    when: str  # from which moment on; empty: the whole time, or not told
+    follows: tuple[Line, ...] = ()
+
+    @property
+    def verdict(self) -> Verdict:
+        """The worst of it and of what follows."""
+        return max((line.verdict for line in (self.head, *self.follows)), key=_RANK.__getitem__)
+
+
+@dataclass(frozen=True, slots=True)
+class Reading:
+    """A judgement in words."""
+
+    verdict: Verdict
+    fix: tuple[Item, ...]
+    better: tuple[Item, ...]
+    unknown: tuple[Item, ...]
+    holds: tuple[Line, ...]
+
+    @property
+    def summary(self) -> str:
+        """What it comes to, in a few words."""
+        parts = [
+            f"{len(self.fix)} to fix" if self.fix else "", f"{len(self.better)} could be better" if self.better else "",
+            f"{len(self.unknown)} not known" if self.unknown else "",
+        ]  # fmt: skip
+        return ", ".join(part for part in parts if part) or "everything holds"
+
+
+def read(judgement: Judgement, menu: Callable[[str], str] | None = None) -> Reading:
+    """The reading of a judgement. ``menu``: where the device has a parameter; an empty text: not known."""
+    by_order = sorted(judgement.findings, key=lambda f: f.order)
+    follows: dict[str, list[Finding]] = {}
+    for finding in by_order:
+        if finding.follows:
+            follows.setdefault(finding.follows, []).append(finding)
+    items: dict[Verdict, list[Item]] = {}
+    holds: list[Line] = []
+    for finding in by_order:
+        if finding.follows:
+            continue
+        under = tuple(line(one) for one in follows.get(finding.parameter, ()))
+        if finding.verdict is Verdict.PASS and not under:
+            continue
+        item = Item(
+            line(finding), BY_NAME.get(finding.cause, ""), finding.advice, menu(finding.parameter) if menu is not None else "",
+            _when(finding), under,
+        )  # fmt: skip
+        items.setdefault(item.verdict, []).append(item)
+    holds = [line(f) for f in judgement.findings if f.verdict is Verdict.PASS and f.parameter not in follows]
+    fix, better, unknown = (tuple(items.get(verdict, ())) for verdict in (Verdict.FAIL, Verdict.ADVISE, Verdict.UNSEEN))
+    return Reading(judgement.verdict, fix, better, unknown, _joined(holds))
+
+
+def line(finding: Finding) -> Line:
+    """A finding in words."""
+    now = parameters.show_measured(finding.parameter, finding.sent)
+    differs = finding.set is not None and (
+        finding.sent is None or not parameters.same(finding.parameter, finding.sent.value, finding.set, measured=True)
+    )
+    if differs:
+        now += f" (set: {parameters.show(finding.parameter, finding.set)})"
+    wanted = ""
+    rule = finding.asked
+    if rule is not None:
+        demand = rule.should if finding.verdict is Verdict.ADVISE and rule.should is not None else rule.must
+        wanted = "the same as the source" if rule.same_as_source else demand.text() if demand is not None else rule.text()
+        if finding.verdict is Verdict.PASS and finding.sent is not None and tight(rule.must, finding.sent):
+            now += f", only just: {rule.must.text() if rule.must is not None else ''}"
+    return Line(finding.parameter, finding.verdict, parameters.find(finding.parameter).label, now, wanted, finding.note)
+
+
+def tight(demand: Demand | None, sent: Measured) -> bool:
+    """Whether a figure keeps a limit by no more than a few hundredths of it."""
+    if demand is None or isinstance(sent.value, str) or sent.bound is not None or not sent.value:
+        return False
+    limits = [end for end in (demand.minimum, demand.maximum) if isinstance(end, int | float) and end]
+    return any(sent.value != end and abs(sent.value - end) <= _TIGHT * abs(end) for end in limits)
+
+
+def _when(finding: Finding) -> str:
+    if finding.since is None:
+        return ""
+    minutes, seconds = divmod(finding.since, 60)
+    return f"from {int(minutes)}:{seconds:04.1f} on"
+
+
+_SAME = ("video.width", "video.height", "video.coded_size")
+
+
+def _joined(lines: Iterable[Line]) -> tuple[Line, ...]:
+    """Without what another line says already."""
+    kept = list(lines)
+    sizes = any(one.parameter == "video.size" for one in kept)
+    return tuple(one for one in kept if not (sizes and one.parameter in _SAME))
