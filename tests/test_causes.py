@@ -160,7 +160,7 @@ class One(unittest.TestCase):
         big = {"video__size": "3840x2160", "video__width": 3840, "video__height": 2160}
         judgement, found = judged(video__bitrate__mean=16000.0, video__bitrate__peak=18000.0, **big)
         self.assertEqual((first(judgement).parameter, first(judgement).cause), ("video.size", "size"))
-        self.assertIn("1280x720", first(judgement).advice, "the best one")
+        self.assertIn("1280x720", first(judgement).words, "the best one")
         mean = found["video.bitrate.mean"]
         self.assertEqual((mean.follows, mean.asked.json()), ("video.size", {"must": {"min": 1500, "max": 5000}, "should": 2500}))
         self.assertEqual(found["video.bitrate.peak"].follows, "video.size")

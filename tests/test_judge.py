@@ -67,7 +67,7 @@ class Judging(unittest.TestCase):
         _, found = judged({name: 10}, video__keyframe_interval__max=open_)
         self.assertNotIn("The device says", found[name].advice)
         _, found = judged({name: 5}, video__keyframe_interval__max=open_)
-        self.assertIn("The device says 5 s but sends 6 s", found[name].advice)
+        self.assertIn("The device says 5 s but sends 6 s", found[name].words)
         _, found = judged(video__keyframe_interval__median=6.0)
         self.assertIn("2 s: 50 frames at 25 fps", found["video.keyframe_interval.median"].advice)
 
@@ -82,7 +82,7 @@ class Judging(unittest.TestCase):
         set_ = expand_set({"video.size": "1280x720", "video.codec": "h264", "video.bitrate.mean": 4000})
         judgement, found = judged(set_)
         self.assertEqual((judgement.verdict, found["video.size"].verdict), (Verdict.ADVISE, Verdict.ADVISE))
-        self.assertIn("The device says 1280x720 but sends 1920x1080", found["video.size"].advice)
+        self.assertIn("The device says 1280x720 but sends 1920x1080", found["video.size"].words)
         self.assertEqual(found["video.bitrate.mean"].verdict, Verdict.PASS)
 
     def test_no_audio_is_one_finding_not_many(self):

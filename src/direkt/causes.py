@@ -8,9 +8,11 @@ viewers see badly, what could be better, what nobody knows.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from fnmatch import fnmatchcase
 
+from direkt import parameters
+from direkt.device_side import DeviceSide
 from direkt.finding import Finding, Harm
 from direkt.parameters import Bound, Measured
 
@@ -21,6 +23,7 @@ class Evidence:
 
     found: Mapping[str, Measured]
     findings: Mapping[str, Finding]
+    device: DeviceSide = field(default_factory=DeviceSide)
 
     def off(self, *names: str) -> bool:
         """Whether one of these fails or is advised against."""
@@ -62,12 +65,13 @@ class Cause:
     """One row."""
 
     name: str  # in JSON
-    main: str  # the parameter whose finding says what to mend
-    explains: tuple[str, ...]  # parameters that are off because of it; ``*`` stands for anything
+    main: str | tuple[str, ...]  # the parameter whose finding says what to mend; of several, the first that is off
+    explains: tuple[str, ...] | Callable[[Evidence, Finding], bool]  # parameters that are off because of it; ``*`` stands for anything
     evidence: Callable[[Evidence], bool]
     harm: Harm | None = None  # of the main finding; None: by its verdict
     advice: str = ""  # instead of that of the main finding
-    words: str = ""  # what it is, for a person; empty: the main finding says it by itself
+    device: bool = False  # it lies in the device, whose settings would count once it is gone
+    words: str | Callable[[Evidence], str] = ""  # what it is, for a person; empty: the main finding says it by itself
 
 
 def _intervals(about: Evidence) -> bool:
@@ -89,12 +93,61 @@ def _apart(offset: object) -> bool:
     return isinstance(offset, int | float) and abs(offset) > _LARGEST_DELAY
 
 
+def _differing(about: Evidence) -> list[str]:
+    return [name for name, finding in about.findings.items() if finding.differs]
+
+
+_TOLD_APART = ("video.size", "video.codec", "video.frame_rate", "video.profile")  # by which channels differ
+
+
+def _other_channel(about: Evidence) -> str:
+    """The channel whose settings the stream has, where it has not those of the channel that should push; empty: none, or several.
+
+    The picture's size must be the other channel's and not ours, and nothing that the other one says may contradict the stream.
+    """
+    ours = about.device.settings.get("video.size")
+    sent = about.value("video.size")
+    if ours is None or sent is None or ours == sent:
+        return ""
+    fitting = []
+    for name, values in about.device.others.items():
+        known = [one for one in _TOLD_APART if one in values and one in about.found]
+        if values.get("video.size") == sent and all(parameters.same(one, about.found[one].value, values[one], measured=True) for one in known):
+            fitting.append(name)
+    return fitting[0] if len(fitting) == 1 else ""
+
+
+def _stretched(about: Evidence) -> bool:
+    """Whether the device says that its adaptive mode is on, and the stream shows what such a mode does."""
+    if about.device.settings.get("video.adaptive") != "yes":
+        return False
+    interval, set_ = about.found.get("video.keyframe_interval.max"), about.device.settings.get("video.keyframe_interval.median")
+    longer = interval is not None and _number(interval.value) > 1.2 * _number(set_) > 0
+    rate, asked = about.value("video.bitrate.mean"), about.device.settings.get("video.bitrate.mean")
+    return longer or 0 < _number(rate) < 0.7 * _number(asked)
+
+
+def _number(value: object) -> float:
+    return float(value) if isinstance(value, int | float) else 0.0
+
+
+def _narrow_sensor(about: Evidence) -> bool:
+    """Whether the source itself is 4:3, by the device's word, and the picture is as well, which must not be."""
+    source = about.device.source
+    if source is None or not all(source) or not about.off("video.display_aspect"):
+        return False
+    return abs(source[0] / source[1] - 4 / 3) < 0.02 and about.value("video.display_aspect") == "4:3"
+
+
+_INTERVALS = ("video.keyframe_interval.max", "video.keyframe_interval.median")
 _LARGEST_DELAY = 2000  # ms
 _KEYFRAMES = ("video.keyframe_interval.*", "video.gop_closed", "video.join_interval.max")
 _HEADER = (
     "video.profile", "video.level", "video.level_needed", "video.tier", "video.b_frames", "video.reference_frames", "video.entropy",
     "video.slices", "video.chroma", "video.bit_depth",
 )  # fmt: skip
+
+_CONSEQUENCES = ("video.bitrate.peak", "video.buffer", "video.join_interval.max", "video.keyframe_interval.min", "stream.bitrate.mean")
 
 CAUSES = (
     Cause("no-picture", "video.codec", ("video.*",), lambda e: "video.codec" not in e.found, Harm.DEAD),
@@ -118,6 +171,33 @@ CAUSES = (
     ),
     Cause("no-sound", "audio.present", ("audio.*",), lambda e: e.value("audio.present") == "no", Harm.DEAD),
     Cause("silence", "audio.silent", ("audio.level",), lambda e: e.value("audio.silent") == "yes" and e.off("audio.silent"), Harm.DEAD),
+    Cause(
+        "restart", ("video.codec", "video.size", *_INTERVALS, "video.frame_rate", "video.bitrate.mean", "video.profile", "video.rate_control",
+                    "audio.present", "audio.codec", "audio.sample_rate", "audio.bitrate.mean", "audio.channels"),
+        lambda about, finding: finding.differs or (finding.parameter in _CONSEQUENCES and bool(_differing(about))),
+        lambda e: e.device.restart_needed and bool(_differing(e)),
+        advice="Restart the device: what it is set to is not in force yet.", device=True,
+        words="The device has settings that wait for a restart: what differs from them is explained by that.",
+    ),
+    Cause(
+        "other-channel", ("video.size", "video.width", "video.height"),
+        ("video.*", "stream.bitrate.mean"), lambda e: bool(_other_channel(e)),
+        advice="Push the right channel: choose it in the push settings of the device.", device=True,
+        words=lambda e: f"It pushes channel {_other_channel(e)}, not {e.device.channel}: size, rate and codec are those of {_other_channel(e)}.",
+    ),
+    Cause(
+        "adaptive", (*_INTERVALS, "video.bitrate.mean", "video.bitrate.peak", "video.rate_control"),
+        (*_KEYFRAMES, "video.bitrate.*", "video.rate_control", "video.buffer", "video.filler", "stream.bitrate.mean"), _stretched,
+        advice="Turn off the adaptive ('smart') codec mode.", device=True,
+        words="The device says that its adaptive codec mode is on: it stretches keyframe intervals and starves the bitrate in still scenes.",
+    ),
+    Cause(
+        "sensor", ("video.display_aspect", "video.size"),
+        ("video.size", "video.width", "video.height", "video.coded_size", "video.sample_aspect", "video.bitrate.*", "video.level*", "stream.bitrate.mean"),
+        _narrow_sensor,
+        advice="Set the sensor (or capture) mode to 16:9 first, then the size.",
+        words=lambda e: f"The device's source is {e.device.source[0]}x{e.device.source[1]}, which is 4:3." if e.device.source else "",
+    ),
     Cause("codec", "video.codec", _HEADER, lambda e: e.off("video.codec")),
     Cause(
         "size", "video.size",
@@ -181,28 +261,34 @@ CAUSES = (
 )  # fmt: skip
 
 
-BY_NAME: Mapping[str, str] = {cause.name: cause.words for cause in CAUSES if cause.words}
+def explain(
+    findings: Iterable[Finding], found: Mapping[str, Measured], device: DeviceSide | None = None
+) -> tuple[Finding, ...]:
+    """The same findings with their causes and their places in the order of mending; in the order in which they came.
 
-
-def explain(findings: Iterable[Finding], found: Mapping[str, Measured]) -> tuple[Finding, ...]:
-    """The same findings with their causes and their places in the order of mending; in the order in which they came."""
+    ``device``: what the device says of itself; None: nothing is known of it.
+    """
     given = list(findings)
-    about = Evidence(found, {finding.parameter: finding for finding in given})
+    about = Evidence(found, {finding.parameter: finding for finding in given}, device or DeviceSide())
     by_name = dict(about.findings)
     mains: dict[str, Cause] = {}
     under: dict[str, str] = {}  # what follows from which finding
     for cause in CAUSES:
-        if cause.main not in by_name or cause.main in under or cause.main in mains or not cause.evidence(about):
+        main_name = next((name for name in _mains(cause, about) if name not in under and name not in mains), None)
+        if main_name is None or not cause.evidence(about):
             continue
-        mains[cause.main] = cause
-        main = by_name[cause.main]
-        by_name[cause.main] = replace(main, cause=cause.name, advice=cause.advice or main.advice)
+        mains[main_name] = cause
+        main = by_name[main_name]
+        words = cause.words if isinstance(cause.words, str) else cause.words(about)
+        advice = cause.advice or main.advice
+        if cause.advice and cause.device and _set_wrong(main):  # what is set would not do either
+            advice = f"{cause.advice} Then: {main.advice}"
+        by_name[main_name] = replace(main, cause=cause.name, why=words, advice=advice, said="" if cause.advice else main.said)
         for name, finding in by_name.items():
-            follows = any(fnmatchcase(name, pattern) for pattern in cause.explains)
-            if name == cause.main or not follows or name in mains or name in under or finding.verdict == "pass":
+            if name == main_name or not _follows(cause, about, finding) or name in mains or name in under or finding.verdict == "pass":
                 continue
-            under[name] = cause.main
-            by_name[name] = replace(finding, cause=cause.name, follows=cause.main)
+            under[name] = main_name
+            by_name[name] = replace(finding, cause=cause.name, follows=main_name)
 
     def harm(name: str) -> Harm:
         finding, cause = by_name[name], mains.get(name)
@@ -218,3 +304,22 @@ def explain(findings: Iterable[Finding], found: Mapping[str, Measured]) -> tuple
         order += groups[head]
     rank = {name: n for n, name in enumerate(order, 1)}
     return tuple(replace(by_name[f.parameter], order=rank[f.parameter]) for f in given)
+
+
+def _set_wrong(finding: Finding) -> bool:
+    """Whether what the device is set to is not what is required."""
+    must = finding.asked.must if finding.asked is not None else None
+    return finding.set is not None and must is not None and not must.allows(finding.set)
+
+
+def _mains(cause: Cause, about: Evidence) -> tuple[str, ...]:
+    """The findings that may say what to mend, the best first."""
+    if isinstance(cause.main, str):
+        return (cause.main,) if cause.main in about.findings else ()
+    return tuple(name for name in cause.main if about.off(name))
+
+
+def _follows(cause: Cause, about: Evidence, finding: Finding) -> bool:
+    if callable(cause.explains):
+        return cause.explains(about, finding)
+    return any(fnmatchcase(finding.parameter, pattern) for pattern in cause.explains)

@@ -9,6 +9,7 @@ from direkt import causes, parameters
 from direkt.codec import registry
 from direkt.demand import Demand
 from direkt.destination.sheet import Rule, Sheet
+from direkt.device_side import DeviceSide
 from direkt.finding import Finding, Harm, Verdict
 from direkt.parameters import Bound, Measured, Parameter, Value, Values
 
@@ -42,11 +43,12 @@ def judge_sent(
     found: Mapping[str, Measured],
     set_: Values | None = None,
     source_rate: float | None = None,
+    device: DeviceSide | None = None,
 ) -> Judgement:
     """Judges a measured stream against the sheet and against what the device says it is set to.
 
     ``set_`` is what the device says, already expanded (parameters.expand_set); ``source_rate``: pictures a second
-    at the device's input, for sheets that ask for the same as the source.
+    at the device's input, for sheets that ask for the same as the source; ``device``: what else it says of itself.
     """
     sent: Values = {name: measured.value for name, measured in found.items()}
     usual = {name: measured.usual for name, measured in found.items() if measured.usual is not None}
@@ -88,7 +90,7 @@ def judge_sent(
     ):
         advice = _no_rung(sheet, sent)
         findings.append(Finding(mean, Verdict.ADVISE, None, set_.get(mean), found.get(mean), advice))
-    return Judgement(causes.explain(findings, found))
+    return Judgement(causes.explain(findings, found, device))
 
 
 _BY_PICTURE = ("video.bitrate.mean", "video.bitrate.peak")  # rules that depend on size and rate
@@ -245,16 +247,12 @@ def _judge(
             return Finding(row.name, Verdict.FAIL, rule, set_, None, _NO_VIDEO, harm=Harm.DEAD)
         return Finding(row.name, Verdict.UNSEEN, rule, set_, None, _why_unseen(row, found, all_sent))
     verdict = Verdict.PASS if rule is None else _verdict(rule, sent)
-    shown = sent.value if sent.usual is None else sent.usual
-    differs = set_ is not None and not parameters.same(row.name, shown, set_, measured=True)
-    if differs and sent.bound is not None and isinstance(set_, int | float) and not isinstance(sent.value, str):
-        # what was seen so far may well grow into what is set
-        differs = set_ < sent.value if sent.bound is Bound.AT_LEAST else set_ > sent.value
+    differs = Finding(row.name, verdict, rule, set_, sent).differs
     if rule is None and not differs:
         return Finding(row.name, Verdict.UNSEEN, None, set_, sent, "", sent.note) if sent.note else None
-    advice = ""
+    said = advice = ""
     if verdict in (Verdict.FAIL, Verdict.ADVISE) and rule is not None:
-        advice = _advice(row, rule, verdict, sent.value, {**all_sent, **goal}, towards)
+        said, advice = _advice(row, rule, verdict, sent.value, {**all_sent, **goal}, towards)
     elif verdict is Verdict.UNSEEN and sent.bound is not None:
         advice = _LONGER
     if differs:
@@ -262,13 +260,13 @@ def _judge(
         other, restart = "is another channel pushed", "does it need a restart"
         picture = row.name in ("video.codec", "video.size")
         says += f"{other}, or {restart}?" if picture else f"{restart}, or {other}?"
-        advice = f"{says} {advice}".strip()
+        said = f"{says} {said}".strip()
         verdict = max(verdict, Verdict.ADVISE, key=_RANK.__getitem__)
-    return Finding(row.name, verdict, rule, set_, sent, advice, sent.note, since=sent.since)
+    return Finding(row.name, verdict, rule, set_, sent, advice, sent.note, said, since=sent.since)
 
 
-def _advice(row: Parameter, rule: Rule, verdict: Verdict, sent: Value, all_sent: Values, towards: Rule | None) -> str:
-    """The row's advice, with the figure to aim at where there is one; else behind what is asked."""
+def _advice(row: Parameter, rule: Rule, verdict: Verdict, sent: Value, all_sent: Values, towards: Rule | None) -> tuple[str, str]:
+    """What is required, and the row's advice; where there is a figure to aim at, the advice alone names it."""
     wish = rule.should or rule.must
     target = wish.nearest(sent) if wish is not None else None
     better = (towards.should or towards.must) if towards is not None else None
@@ -278,7 +276,7 @@ def _advice(row: Parameter, rule: Rule, verdict: Verdict, sent: Value, all_sent:
     if row.aim and isinstance(target, int | float) and isinstance(sent, int | float) and isinstance(rate, int | float):
         way = "Lower" if sent > target else "Raise"
         frames = parameters.keyframe_frames(target, rate)
-        return row.aim.format(target=target, way=way, frames=frames, rate=rate, mega=target / 1000)
+        return "", row.aim.format(target=target, way=way, frames=frames, rate=rate, mega=target / 1000)
     missed = rule.must if verdict is Verdict.FAIL else rule.should
     strength = "Required" if verdict is Verdict.FAIL else "Recommended"
-    return f"{strength}: {missed.text()}. {row.advice}" if missed is not None else row.advice
+    return (f"{strength}: {missed.text()}." if missed is not None else ""), row.advice

@@ -147,7 +147,7 @@ class _Run:
     def _judge(self, measurement: Measurement) -> Judgement:
         from direkt.judge import judge_sent
 
-        return judge_sent(self.expected.sheet, measurement.found, self.expected.set, self.expected.source_rate)
+        return judge_sent(self.expected.sheet, measurement.found, self.expected.set, self.expected.source_rate, self.expected.device)
 
     def _nothing_came(self, refusals: dict[str, RefusedPeers], interrupted: bool) -> ExitCode:
         from direkt.cli import live

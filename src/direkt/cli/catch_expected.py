@@ -13,6 +13,7 @@ from direkt.errors import NoAnswer
 if TYPE_CHECKING:
     from direkt.destination.sheet import Sheet
     from direkt.device.state import Driver, Slot
+    from direkt.device_side import DeviceSide
     from direkt.parameters import Values
     from direkt.secret import Secret
     from direkt.work.feeds import FeedParts
@@ -34,6 +35,7 @@ class Expected:
     set: Values | None = None
     slot: Slot | None = None
     source_rate: float | None = None  # fps at the device's input
+    device: DeviceSide | None = None  # what it says of itself
 
 
 def expect(sheet_name: str | None, key_ref: str | None) -> Expected:
@@ -65,6 +67,8 @@ def expect_feed(feed_name: str, rig_path: Path | None) -> Expected:
 
 def read_device(expected: Expected) -> None:
     """What the device says it is set to; a device that does not answer leaves that column empty."""
+    from direkt.device.state import side_of
+
     assert expected.feed is not None
     entry = expected.feed.entry
     try:
@@ -74,5 +78,6 @@ def read_device(expected: Expected) -> None:
         return
     channel = state.channels.get(entry.channel)
     expected.set = channel.full if channel is not None else None
+    expected.device = side_of(state, channel) if channel is not None else None
     expected.slot = state.slots.get(entry.slot)
     expected.source_rate = state.input.frame_rate if state.input is not None else None

@@ -147,5 +147,5 @@ def _print(source: Path, sheet: Sheet | None, measurement: Measurement, judgemen
         return
     from direkt.cli import judgement as judging
 
-    judging.print_judged(out, source.name, measurement, judgement, sheet, with_set=False)
+    judging.print_judged(out, source.name, "", measurement, judgement, sheet, with_set=False)
     measuring.print_side_notes(out, measurement)

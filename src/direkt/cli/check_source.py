@@ -14,6 +14,7 @@ from direkt.errors import NoAnswer, UnusableInput
 if TYPE_CHECKING:
     from direkt.cli.documents.measured import CheckJson
     from direkt.destination.sheet import Sheet
+    from direkt.device_side import DeviceSide
     from direkt.judge import Judgement
     from direkt.measure.meter import Measurement
     from direkt.parameters import Values
@@ -35,6 +36,7 @@ class _Source:
     feed: str | None = None
     set: Values | None = None
     source_rate: float | None = None  # fps at the device's input
+    device: DeviceSide | None = None  # what it says of itself
     carried: bool = False
 
 
@@ -48,6 +50,7 @@ def check_source(
 
 
 def _of_feed(feed_name: str | None, rig_path: Path | None) -> _Source:
+    from direkt.device.state import side_of
     from direkt.work import feeds
 
     rig = options.load_rig(rig_path)
@@ -59,7 +62,7 @@ def _of_feed(feed_name: str | None, rig_path: Path | None) -> _Source:
         address = feeds.source_of(feed, channel)
         rate = state.input.frame_rate if state.input is not None else None
         login = rig.login(rig.file.devices[feed.device], sources)
-        return _Source(address, login, feed.sheet, feed.name, channel.full, rate, feed.entry.carry)
+        return _Source(address, login, feed.sheet, feed.name, channel.full, rate, side_of(state, channel), feed.entry.carry)
     finally:
         feed.driver.close()
 
@@ -122,7 +125,7 @@ class _Run:
 
         # how it is fetched is not how it will be pushed
         found = {name: value for name, value in measurement.found.items() if name != "stream.protocol"}
-        return judge_sent(self.source.sheet, found, self.source.set, self.source.source_rate)
+        return judge_sent(self.source.sheet, found, self.source.set, self.source.source_rate, self.source.device)
 
     def _finish(self, rehearsal: Rehearsal, fetched: Fetched, report: Path | None) -> ExitCode:
         from direkt.cli import judgement as judging

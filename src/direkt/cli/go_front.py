@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING
 from direkt.cli import output
 from direkt.cli.event_change import person_text
 from direkt.cli.exits import ExitCode
-from direkt.cli.judgement import verdict_text
 from direkt.cli.output import clock, escape, show
 
 if TYPE_CHECKING:
@@ -167,6 +166,9 @@ class Front:
         })  # fmt: skip
         if not event.rows:
             return
+        from direkt.finding import Verdict
+        from direkt.parameters import find
+
         how = ", ".join(
             filter(
                 None,
@@ -177,21 +179,14 @@ class Front:
             )
         )
         self.out.print(f"   [bold]{escape(event.feed)}[/]  {escape(how)}")
-        if output.is_narrow(self.out):
-            for r in event.rows:
-                words = f"{r.parameter}: asked {escape(r.asked or '–')}; set {show(r.parameter, r.set)}; "
-                words += f"sent {show(r.parameter, r.sent)}; seen {show(r.parameter, r.seen)}"
-                output.print_lines(self.out, [(f"   {_MARKS[r.verdict]}", words)])
-            return
-        table = output.table("parameter", "asked", "set", "sent", "seen", "verdict")
-        for r in event.rows:
-            table.add_row(
-                r.parameter,
-                escape(r.asked or "–"),
-                *(show(r.parameter, v) for v in (r.set, r.sent, r.seen)),
-                verdict_text(r.verdict),
-            )
-        self.out.print(table)
+        off = [r for r in event.rows if r.verdict is not Verdict.PASS]
+        for r in off:
+            sides = (("required", escape(r.asked)), *((name, show(r.parameter, value)) for name, value in (("set", r.set), ("sent", r.sent), ("seen", r.seen)) if value is not None))
+            words = ", ".join(f"{name} {text}" for name, text in sides if text)
+            output.print_lines(self.out, [(f"   {_MARKS[r.verdict]}", f"[bold]{escape(find(r.parameter).label)}[/]  {words}")])
+        held = [f"{find(r.parameter).label} {show(r.parameter, r.sent if r.sent is not None else r.seen)}" for r in event.rows if r.verdict is Verdict.PASS]
+        if held:
+            output.print_lines(self.out, [(f"   {_MARKS[Verdict.PASS]}", f"[dim]holds: {escape(', '.join(held))}[/]")])
 
     def _link(self, link: Link) -> None:
         links = self.document["links"]

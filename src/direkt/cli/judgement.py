@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from direkt import parameters
@@ -18,8 +19,10 @@ if TYPE_CHECKING:
     from direkt.destination.sheet import Sheet
     from direkt.finding import Finding
     from direkt.measure.meter import Measurement
+    from direkt.measure.series import OverTime
     from direkt.report.reading import Item, Line, Reading
 
+_BEHIND, _STRIP = 46, 24  # columns of the words behind a strip, and the least that are left for it
 _MARKS = {"pass": "✓ pass", "advise": "! advise", "fail": "✗ fail", "unseen": "? unseen"}
 _STYLES = {"pass": "green", "advise": "yellow", "fail": "bold red", "unseen": "cyan"}
 
@@ -39,14 +42,17 @@ def verdict_words(reading: Reading) -> str:
 
 
 def print_judged(
-    out: Console, subject: str, measurement: Measurement, judgement: Judgement, sheet: Sheet | None, *, with_set: bool
-) -> None:
+    out: Console, subject: str, detail: str, measurement: Measurement, judgement: Judgement, sheet: Sheet | None, *,
+    with_set: bool, breaks: Sequence[float] = (),
+) -> None:  # fmt: skip
     """The reading; with --all also every measure and every finding, under the names that sheets and JSON have for them."""
     from direkt.cli import measurement as measuring
     from direkt.report import reading
 
     made = reading.read(judgement)
-    print_head(out, subject, made, sheet)
+    print_head(out, subject, detail, made, sheet)
+    if out.is_terminal and measurement.video_series is not None:
+        print_strip(out, measurement.video_series, judgement, breaks)
     if sheet is None or output.shows_all():
         measuring.print_measured(out, measurement.found)
     if output.shows_all():
@@ -54,14 +60,27 @@ def print_judged(
     print_reading(out, made)
 
 
-def print_head(out: Console, subject: str, reading: Reading, sheet: Sheet | None) -> None:
+def print_strip(out: Console, track: OverTime, judgement: Judgement, breaks: Sequence[float] = ()) -> None:
+    """The measured time: bitrate and keyframes in a line each, and a mark below what lies beyond its limit."""
+    from direkt.report import strip
+
+    width = out.width - 12 - _BEHIND
+    narrow = width < _STRIP
+    for line in strip.lines(track, judgement.findings, out.width - 12 if narrow else width, breaks):
+        out.print(f"[dim]{line.label:<10}[/]{line.cells}" + ("" if narrow else f"  [dim]{escape(line.said)}[/]"), no_wrap=True)
+        if any(line.beyond):
+            out.print(" " * 10 + "[bold red]" + "".join("▲" if off else " " for off in line.beyond) + "[/]", no_wrap=True)
+
+
+def print_head(out: Console, subject: str, detail: str, reading: Reading, sheet: Sheet | None) -> None:
     """What was measured, against what, and the verdict."""
     against = f" against [bold]{escape(sheet.name)}[/]" if sheet is not None else ""
+    more = f", {escape(detail)}" if detail and subject else escape(detail)
     if sheet is None and not reading.fix and not reading.better:
-        out.print(f"[bold]{escape(subject)}[/]")
+        out.print(f"[bold]{escape(subject)}[/]{more}")
         return
     verdict = f"{verdict_words(reading)}  " if sheet is not None or reading.verdict is not Verdict.PASS else ""
-    out.print(f"{verdict}[bold]{escape(subject)}[/]{against}: {reading.summary}")
+    out.print(f"{verdict}[bold]{escape(subject)}[/]{against}{more}: {reading.summary}")
 
 
 def print_reading(out: Console, reading: Reading) -> None:
@@ -72,7 +91,7 @@ def print_reading(out: Console, reading: Reading) -> None:
     for item in reading.better:
         rows.append(("[yellow]![/]", escape(item.head.label), _text(item, "better")))
     for item in reading.unknown:
-        rows.append(("[cyan]?[/]", escape(item.head.label), _text(item, "required")))
+        rows.append(("[cyan]?[/]", escape(item.head.label), _text(item, "wanted")))
     if reading.holds:
         held = ", ".join(_held(line) for line in reading.holds)
         rows.append(("[green]✓[/]", "holds", f"[dim]{escape(held)}[/]"))
@@ -83,15 +102,21 @@ def _text(item: Item, word: str) -> str:
     """What it is and should be; then what to turn; then what follows from it."""
     head = item.head
     told = f"[bold]{escape(head.now)}[/]" if word == "required" else escape(head.now)
-    parts = [told, f"{word}: {escape(head.wanted)}" if head.wanted else "", escape(head.note), escape(item.when)]
+    wish = word if head.wanted == "yes" else f"{word}: {escape(head.wanted)}" if head.wanted else ""
+    parts = [told, wish, escape(head.note), escape(item.when)]
     lines = ["; ".join(part for part in parts if part)]
     lines += [escape(item.cause)] if item.cause else []
     where = f"  [dim]{escape(item.where)}[/]" if item.where else ""
     lines += [f"→ {escape(item.turn)}{where}"] if item.turn else []
     if item.follows:
-        followed = ", ".join(f"{line.label} {line.now}" + (f" ({line.wanted})" if line.wanted else "") for line in item.follows)
+        followed = ", ".join(_followed(line) for line in item.follows)
         lines.append(f"[dim]follows from it: {escape(followed)}[/]")
     return "\n".join(lines)
+
+
+def _followed(line: Line) -> str:
+    wanted = f" (required: {line.wanted})" if line.wanted and line.verdict is Verdict.FAIL else ""
+    return f"{line.label} {line.now}{wanted}"
 
 
 def _held(line: Line) -> str:
@@ -118,8 +143,8 @@ def finding_json(finding: Finding) -> FindingJson:
         "parameter": finding.parameter, "label": parameters.find(finding.parameter).label, "verdict": finding.verdict.value,
         "asked": finding.asked.json() if finding.asked else None, "set": finding.set,
         "sent": sent.value if sent else None, "bound": sent.bound.value if sent and sent.bound else None,
-        "advice": finding.advice, "note": finding.note, "rule": finding.asked.source if finding.asked else None,
-        "cause": finding.cause or None, "follows": finding.follows or None, "order": finding.order, "since": finding.since,
+        "advice": finding.words, "note": finding.note, "rule": finding.asked.source if finding.asked else None,
+        "cause": finding.cause or None, "why": finding.why or None, "follows": finding.follows or None, "order": finding.order, "since": finding.since,
     }  # fmt: skip
 
 

@@ -151,11 +151,11 @@ class RehearsalView:
                 return []
             return [Text.from_markup(f"[green]✓[/] nothing against {escape(self._sheet.name)} so far")]
         with_set = any(f.set is not None for f in judgement.findings)
-        off = output.table("verdict", "parameter", "asked", *(["set"] if with_set else []), "sent")
+        off = output.table("verdict", "", "required", *(["set"] if with_set else []), "sent")
         for f in found[:_MOST_OFF]:
             set_ = [show(f.parameter, f.set)] if with_set else []
             asked = escape(f.asked.text()) if f.asked else "–"
-            off.add_row(verdict_text(f.verdict), f.parameter, asked, *set_, show_measured(f.parameter, f.sent))
+            off.add_row(verdict_text(f.verdict), parameters.find(f.parameter).label, asked, *set_, show_measured(f.parameter, f.sent))
         more = [Text(f"and {len(found) - _MOST_OFF} more")] if len(found) > _MOST_OFF else []
         return [off, *more]
 

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
+from direkt import parameters
 from direkt.cli import options, output, unfinished
 from direkt.cli.exits import ExitCode, code_of
 from direkt.cli.output import escape, show
@@ -17,7 +19,7 @@ if TYPE_CHECKING:
 
     from direkt.cli.documents.device_settings import FailedJson, MatchAllJson, MatchJson
     from direkt.device.state import Channel
-    from direkt.match.plan import Plan
+    from direkt.match.plan import Plan, PlannedStep
     from direkt.rig.file import Rig
     from direkt.work.device.unfinished import UnfinishedWrite
     from direkt.work.feeds import FeedParts
@@ -26,6 +28,7 @@ if TYPE_CHECKING:
 @click.command()
 @click.argument("feed", required=False)
 @click.option("--all", "every", is_flag=True, help="Every feed of the rig, devices read at the same time.")
+@options.details_option
 @options.rig_option
 @options.json_option
 def match(feed: str | None, every: bool, rig_path: Path | None, as_json: bool) -> ExitCode:
@@ -147,31 +150,45 @@ def _document(
 
 
 def print_plan(out: Console, plan: Plan, *, only_changes: bool = False) -> None:
-    """Asked beside set, with what it is to become and why; what cannot be met; on narrow terminals changes first."""
-    steps = plan.changes if only_changes else plan.steps
-    if output.is_narrow(out):
-        for s in plan.changes:
-            out.print(f"{s.parameter}: {show(s.parameter, s.old)} -> [bold]{show(s.parameter, s.new)}[/]")
-            out.print(f"    {escape(s.reason)}")
-        kept = [f"{s.parameter} {show(s.parameter, s.old)}" for s in steps if not s.changes]
-        if kept:
-            out.print(f"[dim]kept:[/] {', '.join(kept)}")
-    elif steps:
-        made = output.table("setting", "asked", "set now", "change to", "why")
-        for s in steps:
-            new = f"[bold]{show(s.parameter, s.new)}[/]" if s.changes else ""
-            where = f" [dim]{escape(_short(s.rule))}[/]" if s.rule and s.changes else ""
-            made.add_row(s.parameter, escape(s.asked), show(s.parameter, s.old), new, escape(s.reason) + where)
-        out.print(made)
+    """What changes, with what it is to become and why; what stays in one line; what cannot be met. With --details every setting."""
+    if output.shows_all():
+        _print_steps(out, plan.changes if only_changes else plan.steps)
+    else:
+        rows = [("[bold]→[/]", f"[bold]{escape(_label(s))}[/]", _change(s)) for s in plan.changes]
+        kept = [f"{_label(s)} {show(s.parameter, s.old)}" for s in plan.steps if not s.changes and s.old is not None]
+        if kept and not only_changes:
+            rows.append(("[green]✓[/]", "stays", f"[dim]{', '.join(kept)}[/]"))
+        output.print_rows(out, rows)
     if not plan.changes and not plan.unmet:
         out.print("[green]✓[/] nothing to change: every setting is as the sheet requires")
     print_unmet(out, plan)
 
 
+def _label(step: PlannedStep) -> str:
+    return parameters.find(step.parameter).label
+
+
+def _change(step: PlannedStep) -> str:
+    line = _line_of(step.rule)
+    first = f"{show(step.parameter, step.old)} → [bold]{show(step.parameter, step.new)}[/]"
+    asked = f"  [dim]required: {escape(step.asked)}[/]" if step.asked else ""
+    return f"{first}{asked}" + (f"[dim], line {line}[/]" if line else "") + (f"\n[dim]{escape(step.why)}[/]" if step.why else "")
+
+
+def _print_steps(out: Console, steps: Sequence[PlannedStep]) -> None:
+    """Every setting under the name that sheets and JSON have for it, with the whole reason."""
+    made = output.table("setting", "required", "set now", "change to", "why", "line")
+    for s in steps:
+        new = f"[bold]{show(s.parameter, s.new)}[/]" if s.changes else ""
+        made.add_row(s.parameter, escape(s.asked), show(s.parameter, s.old), new, escape(s.reason), f"[dim]{_line_of(s.rule) if s.changes else ''}[/]")
+    if made.row_count:
+        out.print(made)
+
+
 def print_unmet(out: Console, plan: Plan) -> None:
     """What is asked and cannot be met, which demands are in each other's way, and what else to know."""
     for u in plan.unmet:
-        out.print(f"[bold red]✗ cannot be met[/]  {escape(u.parameter)}: {escape(u.reason)}")
+        out.print(f"[bold red]✗ cannot be met[/]  {escape(parameters.find(u.parameter).label if u.parameter in parameters.TABLE else u.parameter)}: {escape(u.reason)}")
     if plan.conflict:
         out.print(
             "[bold]in conflict[/]  these cannot hold together; one has to give (another camera, destination or channel):"
@@ -182,6 +199,6 @@ def print_unmet(out: Console, plan: Plan) -> None:
         out.print(f"[yellow]![/] {escape(words)}")
 
 
-def _short(rule: str) -> str:
-    path, _, line = rule.rpartition(":")
-    return f"({Path(path).name} line {line})"
+def _line_of(rule: str) -> str:
+    """The line of the sheet in which a rule stands."""
+    return rule.rpartition(":")[2]

@@ -38,6 +38,11 @@ all_option = click.option(
     help="Show every measure and every finding, under the names that sheets and JSON have for them.",
 )  # fmt: skip
 
+details_option = click.option(  # the same where --all means every feed
+    "--details", is_flag=True, expose_value=False, callback=lambda context, _, given: context.meta.update({output.ALL: given}),
+    help="Show every setting with the sheet's line and the whole reason, under the names that sheets and JSON have for them.",
+)  # fmt: skip
+
 
 def renamed(old: str, new: str) -> Callable[[Command], Command]:
     """An option's old name: an error with the new one."""

@@ -32,8 +32,7 @@ def print_received(
     if rehearsal.more_refusals:
         out.print(f"[yellow]! turned away[/]  {rehearsal.more_refusals} more connections")
     length = show_measured("stream.duration", measurement.found.get("stream.duration"))
-    title = f"{subject}, {length} {word}" if subject else f"{length} {word}"
-    judging.print_judged(out, title, measurement, judgement, sheet, with_set=with_set)
+    judging.print_judged(out, subject, f"{length} {word}", measurement, judgement, sheet, with_set=with_set, breaks=[gap.at for gap in rehearsal.gaps])
     measuring.print_side_notes(out, measurement)
     for gap in rehearsal.gaps:
         if gap.seconds is not None:

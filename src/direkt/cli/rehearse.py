@@ -151,7 +151,7 @@ class _Run:
 
         rehearsal = done.reception.rehearsal
         measurement = rehearsal.snapshot()
-        judgement = carry.judge(self.feed, measurement, done.set, done.source_rate, silent=done.silent)
+        judgement = carry.judge(self.feed, measurement, done.set, done.source_rate, silent=done.silent, device=done.device)
         came = rehearsal.first is not None
         document = self._document(done, measurement, judgement)
         if self.as_json:

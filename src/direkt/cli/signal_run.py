@@ -196,7 +196,7 @@ class SignalRun:
             lines.append(("the platform", f"[yellow]does not report: {escape(self.trouble)}[/]"))
         if judgement is not None:
             bad = [f for f in judgement.findings if f.verdict.value == "fail"]
-            text = "conforms to the sheet" if not bad else "; ".join(f"{f.parameter}: {f.advice}" for f in bad[:4])
+            text = "conforms to the sheet" if not bad else "; ".join(f"{f.parameter}: {f.words}" for f in bad[:4])
             lines.append(("the signal", escape(text)))
         self.out.print()
         output.print_lines(self.out, lines)

@@ -49,6 +49,7 @@ if TYPE_CHECKING:
     metavar="FILE",
     help="Put back settings and push slot as saved earlier.",
 )
+@options.details_option
 @options.rig_option
 @options.json_option
 def write(

@@ -13,6 +13,7 @@ from direkt import parameters
 from direkt.demand import Demand
 from direkt.described.errors import CannotDo, DeviceError
 from direkt.device.input import InputSignal
+from direkt.device_side import DeviceSide
 from direkt.parameters import Values
 from direkt.secret import Secret
 
@@ -105,6 +106,14 @@ class DeviceState:
         """The channel by our name, or by what the device calls it; None where there is none."""
         found = self.channels.get(name)
         return found or next((one for one in self.channels.values() if one.title == name), None)
+
+
+def side_of(state: DeviceState, channel: Channel) -> DeviceSide:
+    """What the device says of itself, for judging what a channel sends."""
+    signal = channel.source or state.input
+    size = (signal.width, signal.height) if signal is not None and signal.width and signal.height else None
+    others = {one.name: one.full for one in state.channels.values() if one.name != channel.name}
+    return DeviceSide(channel.name, channel.full, others, state.restart_needed, size)
 
 
 @dataclass(frozen=True, slots=True)

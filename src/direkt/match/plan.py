@@ -35,6 +35,8 @@ from direkt.match.terms import (
 )
 from direkt.parameters import Value, Values
 
+_ADAPTIVE = "off: it stretches keyframe intervals, starves the bitrate and may switch the codec"
+
 
 @dataclass(frozen=True, slots=True)
 class PlannedStep:
@@ -46,6 +48,7 @@ class PlannedStep:
     asked: str  # the rules' words
     reason: str
     rule: str = ""  # where the deciding rule stands
+    why: str = ""  # of the reason, what goes beyond that the rule wants it
 
     @property
     def changes(self) -> bool:
@@ -148,10 +151,12 @@ class _Words:
                 old,
                 new,
                 "no",
-                "off: it stretches keyframe intervals, starves the bitrate and may switch the codec",
+                _ADAPTIVE,
+                why=_ADAPTIVE,
             )
         if not rules:
-            return PlannedStep(setting, old, new, "", self._unasked(setting, old, new))
+            unasked = self._unasked(setting, old, new)
+            return PlannedStep(setting, old, new, "", unasked, why=unasked)
         if new is None or any(rule.name in given_up and not takes(rule.must, setting, new) for rule in rules):
             kept = "kept" if old == new else "the nearest that can be"
             return PlannedStep(setting, old, new, _asked(rules), f"{kept}: cannot be met", rules[0].source)
@@ -161,7 +166,14 @@ class _Words:
         )
         reason = self._reason(setting, old, new, deciding)
         own = "" if self._part(setting, old, deciding) is None and self._law(setting, old, new) is not None else deciding.source
-        return PlannedStep(setting, old, new, _asked(rules), reason, own)
+        return PlannedStep(setting, old, new, _asked(rules), reason, own, self._why(setting, old, new, deciding, reason))
+
+    def _why(self, setting: str, old: Value | None, new: Value, rule: Rule, reason: str) -> str:
+        """What a person wants to know beside what is required: what it is good for, the interval in frames, what stands in the way."""
+        own = rule.name == setting or setting == INTERVAL
+        if not own or rule.same_as_source or self._limited(setting, new) or self._part(setting, old, rule) is None:
+            return reason
+        return f"{rule.because}{self._in_frames(setting, new)}".strip()
 
     def _unasked(self, setting: str, old: Value | None, new: Value | None) -> str:
         """Why a setting is as it is that the sheet does not require it for."""

@@ -12,6 +12,7 @@ import numpy as np
 
 from direkt.codec.reader import AudioReader, Declared, Remark, audio_reader
 from direkt.measure.figures import Bitrate, TrackClock
+from direkt.measure.series import Series
 from direkt.media import Column, Format, Samples
 from direkt.parameters import Measured, Value, measured
 
@@ -39,6 +40,7 @@ class AudioMeter:
         self._tick = format.tick
         self.clock = TrackClock(format.tick)
         self.bitrate = Bitrate(format.tick)
+        self.series = Series(format.tick)
         self._flow = _Flow(format.tick)
         self._length = 0  # audio samples so far
         self._sound = _Loudness(int(1 / format.tick))
@@ -61,8 +63,10 @@ class AudioMeter:
         for begin, end in itertools.pairwise(edges):
             if begin in begins:
                 self.bitrate.new_stretch()
+                self.series.begin(int(samples.dts[begin]))
                 self._flow.new_run()
             self.bitrate.add(samples.dts[begin:end], samples.size[begin:end])
+            self.series.add(samples.dts[begin:end], samples.size[begin:end])
             if lengths is not None and rate:
                 self._flow.add(samples.dts[begin:end], lengths[begin:end], rate)
         if lengths is not None:

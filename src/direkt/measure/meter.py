@@ -14,6 +14,7 @@ from direkt import parameters
 from direkt.codec.bits import BitstreamError
 from direkt.measure.audio import AudioMeter
 from direkt.measure.figures import TrackClock
+from direkt.measure.series import OverTime
 from direkt.measure.video import VideoMeter
 from direkt.media import Break, Claims, Damaged, Delivery, Format, MediaEvent, Odd, Samples, Track, UnreadTrack
 from direkt.parameters import Bound, Measured, Value, Values, measured
@@ -44,6 +45,8 @@ class Measurement:
     remarks: tuple[str, ...] = ()
     broken: Break | None = None
     odd_codec: str | None = None  # the video codec, where nothing but times and bytes could be measured
+    video_series: OverTime | None = None
+    audio_series: OverTime | None = None
 
     @property
     def values(self) -> Values:
@@ -190,7 +193,8 @@ class Meter:
         ordered = {name: found[name] for name in parameters.in_table_order(found)}
         remarks = [*self._remarks, *self._changes()]
         odd = self.video.codec if self.video is not None and not self.video.is_read else None
-        return Measurement(ordered, tuple(self._differences(found)), tuple(remarks), self._broken, odd)
+        video, audio = (meter.series.over_time() if meter is not None and meter.clock.count else None for meter in (self.video, self.audio))
+        return Measurement(ordered, tuple(self._differences(found)), tuple(remarks), self._broken, odd, video, audio)
 
     def _tell_gaps(self) -> None:
         """What is a gap on one track shows on the other."""

@@ -26,6 +26,7 @@ from direkt.codec.reader import (
 from direkt.measure.buffer import Curve, PromiseKept
 from direkt.measure.cadence import Cadence
 from direkt.measure.figures import Bitrate, Evenness, Intervals, TrackClock
+from direkt.measure.series import Series
 from direkt.media import Codes, Column, Format, Marks, Samples
 from direkt.parameters import Bound, Measured, Value, measured, ordered, size_of
 
@@ -53,6 +54,7 @@ class VideoMeter:
         tick = self._tick = format.tick
         self.clock = TrackClock(tick)
         self.bitrate = Bitrate(tick)
+        self.series = Series(tick)
         self._evenness = Evenness(tick)
         self._curve = Curve()
         self._kept: PromiseKept | None = None
@@ -144,6 +146,7 @@ class VideoMeter:
         """Samples ``begin`` to ``end`` of a batch, all of one unbroken run."""
         dts, size = samples.dts[begin:end], samples.size[begin:end]
         self.bitrate.add(dts, size)
+        self.series.add(dts, size)
         self._curve.add(dts, size)
         if self._kept is not None:
             self._kept.add(dts, size)
@@ -154,6 +157,7 @@ class VideoMeter:
         starts = found.first[low:high]
         pts = samples.pts[starts]
         join = found.join[low:high]
+        self.series.mark(samples.dts[starts[join == Join.KEYFRAME]])
         stands = bool(join[0] == Join.KEYFRAME or found.anchor[low])
         self.cadence.add(self._order.add(pts, samples.dts[starts], stands=stands))
         self.key_intervals.add(self._keys.add(pts[join == Join.KEYFRAME]))
@@ -175,6 +179,7 @@ class VideoMeter:
         self.cadence.add(self._order.close())
         self.cadence.new_run()
         self.bitrate.new_stretch()
+        self.series.begin(dts)
         self._evenness.new_stretch()
         self._curve.new_stretch(dts)
         if self._kept is not None:

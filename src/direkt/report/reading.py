@@ -9,7 +9,6 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 
 from direkt import parameters
-from direkt.causes import BY_NAME
 from direkt.demand import Demand
 from direkt.finding import Finding, Verdict
 from direkt.judge import Judgement
@@ -84,7 +83,7 @@ def read(judgement: Judgement, menu: Callable[[str], str] | None = None) -> Read
         if finding.verdict is Verdict.PASS and not under:
             continue
         item = Item(
-            line(finding), BY_NAME.get(finding.cause, ""), finding.advice, menu(finding.parameter) if menu is not None else "",
+            line(finding), finding.why or _device_says(finding), finding.advice, menu(finding.parameter) if menu is not None else "",
             _when(finding), under,
         )  # fmt: skip
         items.setdefault(item.verdict, []).append(item)
@@ -96,15 +95,12 @@ def read(judgement: Judgement, menu: Callable[[str], str] | None = None) -> Read
 def line(finding: Finding) -> Line:
     """A finding in words."""
     now = parameters.show_measured(finding.parameter, finding.sent)
-    differs = finding.set is not None and (
-        finding.sent is None or not parameters.same(finding.parameter, finding.sent.value, finding.set, measured=True)
-    )
-    if differs:
+    if finding.differs or (finding.set is not None and finding.sent is None and not finding.follows):
         now += f" (set: {parameters.show(finding.parameter, finding.set)})"
     wanted = ""
     rule = finding.asked
     if rule is not None:
-        demand = rule.should if finding.verdict is Verdict.ADVISE and rule.should is not None else rule.must
+        demand = rule.should if rule.should is not None and (finding.verdict is Verdict.ADVISE or rule.must is None) else rule.must
         wanted = "the same as the source" if rule.same_as_source else demand.text() if demand is not None else rule.text()
         if finding.verdict is Verdict.PASS and finding.sent is not None and tight(rule.must, finding.sent):
             now += f", only just: {rule.must.text() if rule.must is not None else ''}"
@@ -117,6 +113,11 @@ def tight(demand: Demand | None, sent: Measured) -> bool:
         return False
     limits = [end for end in (demand.minimum, demand.maximum) if isinstance(end, int | float) and end]
     return any(sent.value != end and abs(sent.value - end) <= _TIGHT * abs(end) for end in limits)
+
+
+def _device_says(finding: Finding) -> str:
+    """Where the device says something else, and nothing explains that."""
+    return "The device says otherwise: does it need a restart, or is another channel pushed?" if finding.differs else ""
 
 
 def _when(finding: Finding) -> str:

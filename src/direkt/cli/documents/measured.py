@@ -42,6 +42,7 @@ class FindingJson(TypedDict):
     note: str
     rule: str | None  # file and line
     cause: str | None  # what explains it
+    why: str | None  # that cause in a sentence
     follows: str | None  # the parameter that is to be mended first, and this with it
     order: int  # place in the order of mending, from 1 on
     since: float | None  # s of the stream from which on it is so; null: the whole time, or not told

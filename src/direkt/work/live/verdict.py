@@ -151,5 +151,5 @@ def _rows(set_: Values, sent: Judgement | None, seen: Judgement | None) -> Itera
         yield Row(
             name, rule.text() if rule is not None else "", set_.get(name), one.sent.value if one is not None and one.sent is not None else None,
             two.sent.value if two is not None and two.sent is not None else None,
-            worst.verdict if worst is not None else Verdict.UNSEEN, worst.advice if worst is not None else "",
+            worst.verdict if worst is not None else Verdict.UNSEEN, worst.words if worst is not None else "",
         )  # fmt: skip

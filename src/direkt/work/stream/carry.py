@@ -11,6 +11,7 @@ from direkt.described.errors import DeviceError
 from direkt.destination.references import Sources
 from direkt.destination.sheet import Sheet
 from direkt.device.state import Channel, DeviceState, PushState, Slot
+from direkt.device_side import DeviceSide
 from direkt.errors import NoAnswer, UnusableInput, os_words
 from direkt.judge import Judgement, judge_sent
 from direkt.measure.meter import Measurement
@@ -218,12 +219,13 @@ def end(feed: FeedParts, clock: StepClock, *, wanted_off: bool = True) -> Carrie
 
 
 def judge(
-    feed: FeedParts, measurement: Measurement, set_: Values | None, source_rate: float | None, *, silent: bool
-) -> Judgement:
+    feed: FeedParts, measurement: Measurement, set_: Values | None, source_rate: float | None, *, silent: bool,
+    device: DeviceSide | None = None,
+) -> Judgement:  # fmt: skip
     """What was sent, held against the sheet and the device; of sound that is silence of ours, nothing is asked of the device."""
     if not silent:
-        return judge_sent(feed.sheet, measurement.found, set_, source_rate)
+        return judge_sent(feed.sheet, measurement.found, set_, source_rate, device)
     given = {name: value for name, value in set_.items() if not name.startswith("audio.")} if set_ is not None else None
-    judgement = judge_sent(feed.sheet, measurement.found, given, source_rate)
-    findings = (replace(f, advice=SILENCE_ADDED) if f.parameter == "audio.silent" else f for f in judgement.findings)
+    judgement = judge_sent(feed.sheet, measurement.found, given, source_rate, device)
+    findings = (replace(f, said="", advice=SILENCE_ADDED) if f.parameter == "audio.silent" else f for f in judgement.findings)
     return replace(judgement, findings=tuple(findings))

@@ -12,7 +12,8 @@ from urllib.parse import urlsplit
 
 from direkt.described.errors import DeviceError
 from direkt.destination.references import Sources
-from direkt.device.state import Capability, PushState, Slot, need
+from direkt.device.state import Capability, PushState, Slot, need, side_of
+from direkt.device_side import DeviceSide
 from direkt.errors import DirektError, NoAnswer, UnusableInput, os_words
 from direkt.net import certificates, routes
 from direkt.net.transport import Recorder, transport
@@ -83,6 +84,7 @@ class Rehearsed:
     restart_needed: bool = False  # what the device is set to is not in force
     carried: bool = False  # the device was only asked
     silent: bool = False  # and silence was added
+    device: DeviceSide | None = None  # what it says of itself
 
 
 @dataclass(frozen=True, slots=True)
@@ -138,7 +140,9 @@ def rehearse(
             if put_back is None:
                 put_slot_back(feed, former)
     rate = state.input.frame_rate if state.input is not None else None
-    return Rehearsed(reception, server, put_back, interrupted, channel.full, rate, failure, state.restart_needed)
+    return Rehearsed(
+        reception, server, put_back, interrupted, channel.full, rate, failure, state.restart_needed, device=side_of(state, channel)
+    )
 
 
 def rehearse_carried(
@@ -182,6 +186,7 @@ def rehearse_carried(
     return Rehearsed(
         reception, server, PutBack(True, ""), interrupted, channel.full if channel is not None else None, rate, failure, waits,
         carried=True, silent=work.state.silent,
+        device=side_of(state, channel) if state is not None and channel is not None else None,
     )  # fmt: skip
 
 
