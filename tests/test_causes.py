@@ -4,6 +4,7 @@ import unittest
 
 from direkt import documents, parameters
 from direkt.destination.file import build
+from direkt.device_side import DeviceSide
 from direkt.finding import Verdict
 from direkt.judge import judge_sent
 from direkt.parameters import Bound, Measured
@@ -37,7 +38,7 @@ SENT = {
 }  # fmt: skip
 
 
-def judged(sheet=SHEET, **changes):
+def judged(sheet=SHEET, set_=None, device=None, **changes):
     found = {name: Measured(value) for name, value in SENT.items()}
     for name, value in changes.items():
         name = name.replace("__", ".")
@@ -46,7 +47,7 @@ def judged(sheet=SHEET, **changes):
         else:
             found[name] = value if isinstance(value, Measured) else Measured(value)
     ordered = {name: found[name] for name in parameters.in_table_order(found)}
-    judgement = judge_sent(sheet, ordered)
+    judgement = judge_sent(sheet, ordered, set_, device=device)
     return judgement, {f.parameter: f for f in judgement.findings}
 
 
@@ -179,3 +180,79 @@ class One(unittest.TestCase):
         verdicts = [f.verdict for f in sorted(judgement.findings, key=lambda f: f.order) if not f.follows]
         rank = {"fail": 0, "advise": 1, "unseen": 2, "pass": 3}
         self.assertEqual([rank[v] for v in verdicts], sorted(rank[v] for v in verdicts))
+
+
+SET = {"video.codec": "h264", "video.size": "1280x720", "video.frame_rate": 25.0, "video.keyframe_interval.median": 2.0, "video.bitrate.mean": 2500.0}
+LONG = {"video__keyframe_interval__max": 9.0, "video__keyframe_interval__median": 8.0, "video__join_interval__max": 9.0}
+
+
+class ByTheDevice(unittest.TestCase):
+    """Causes for which the device's own word is evidence: named where they are the truth, and not where only the signs are the same."""
+
+    def judged(self, device, changes, **said):
+        set_ = parameters.expand_set({**SET, **said})
+        return judged(set_=set_, device=None if device is None else DeviceSide("main", {**SET, **said}, **device), **changes)
+
+    def head(self, device, changes, **said):
+        return first(self.judged(device, changes, **said)[0])
+
+    def test_an_adaptive_mode_that_the_device_says_is_on(self):
+        said = {"video.adaptive": "yes"}
+        judgement, found = self.judged({}, {**LONG, "video__bitrate__mean": 900.0}, **said)
+        head = first(judgement)
+        self.assertEqual((head.cause, head.parameter), ("adaptive", "video.keyframe_interval.max"))
+        self.assertIn("adaptive codec mode is on", head.why)
+        self.assertNotIn("restart", head.words)
+        for name in ("video.keyframe_interval.median", "video.bitrate.mean"):
+            self.assertEqual(found[name].follows, head.parameter, name)
+
+    def test_the_same_signs_without_such_a_mode(self):
+        for said in ({"video.adaptive": "no"}, {}):
+            self.assertNotEqual(self.head({}, LONG, **said).cause, "adaptive")
+        # it is on, and the interval is just what is set: too long, and not stretched
+        head = self.head({}, {**LONG, "video__keyframe_interval__max": 8.0}, **{"video.adaptive": "yes", "video.keyframe_interval.median": 8.0})
+        self.assertEqual(head.cause, "keyframe-interval")
+
+    def test_where_what_is_set_would_fail_as_well_both_are_said(self):
+        head = self.head({}, LONG, **{"video.adaptive": "yes", "video.keyframe_interval.median": 5.0})
+        self.assertIn("Then: ", head.advice)
+
+    def test_a_restart_that_is_needed(self):
+        other = {"video__size": "1920x1080", "video__width": 1920, "video__height": 1080, "video__bitrate__mean": 4000.0, "video__frame_rate": 50.0}
+        judgement, found = self.judged({"restart_needed": True}, other)
+        head = first(judgement)
+        self.assertEqual(head.cause, "restart")
+        self.assertTrue(head.advice.startswith("Restart the device"))
+        off = [f for f in judgement.findings if f.differs]
+        self.assertGreater(len(off), 2)
+        self.assertEqual({f.cause for f in off}, {"restart"})
+        self.assertEqual(found["audio.present"].verdict, Verdict.PASS)
+
+    def test_no_restart_explains_what_is_as_it_is_set(self):
+        even = dict.fromkeys(LONG, 8.0)
+        head = self.head({"restart_needed": True}, even, **{"video.keyframe_interval.median": 8.0})
+        self.assertEqual(head.cause, "keyframe-interval")
+
+    def test_the_second_channel_is_pushed(self):
+        second = {"video.size": "640x360", "video.frame_rate": 25.0, "video.bitrate.mean": 700.0}
+        small = {"video__size": "640x360", "video__width": 640, "video__height": 360, "video__bitrate__mean": 690.0}
+        head = self.head({"others": {"second": second}}, small)
+        self.assertEqual((head.cause, head.parameter), ("other-channel", "video.size"))
+        self.assertIn("It pushes channel second, not main", head.why)
+
+    def test_the_same_size_that_is_no_channels_or_of_two(self):
+        small = {"video__size": "640x360", "video__width": 640, "video__height": 360, "video__bitrate__mean": 690.0}
+        for others in (
+            {"second": {"video.size": "640x480"}}, {"second": {"video.size": "640x360", "video.frame_rate": 12.0}},
+            {"second": {"video.size": "640x360"}, "third": {"video.size": "640x360"}}, {},
+        ):  # fmt: skip
+            self.assertNotEqual(self.head({"others": others}, small).cause, "other-channel", others)
+
+    def test_a_sensor_that_is_4_to_3(self):
+        narrow = {"video__size": "1280x960", "video__width": 1280, "video__height": 960, "video__display_aspect": "4:3"}
+        head = self.head({"source": (2592, 1944)}, narrow, **{"video.size": "1280x960"})
+        self.assertEqual(head.cause, "sensor")
+        self.assertIn("2592x1944", head.why)
+        self.assertNotEqual(self.head({"source": (1920, 1080)}, narrow, **{"video.size": "1280x960"}).cause, "sensor")
+        self.assertNotEqual(self.head(None, narrow, **{"video.size": "1280x960"}).cause, "sensor")
+

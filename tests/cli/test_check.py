@@ -16,7 +16,7 @@ class Check(Cli):
         self.file("good.flv", flv_bytes(5.2, good, AudioSettings(48000, 2, 160)))
         result = self.direkt("check", "good.flv", "--sheet", "tarnlight")
         self.assertEqual(result.code, 0, result)
-        self.assertIn("Verdict against Tarnlight: ✓ pass", result.out)
+        self.assertIn("✓ PASSES  good.flv against Tarnlight: everything holds", result.out)
         result = self.direkt("check", "good.flv", "--sheet", "plainsong-village", "--json")
         self.assertEqual(result.code, 1)
         document = result.json

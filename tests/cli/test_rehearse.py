@@ -19,7 +19,7 @@ class Rehearse(RigCli):
         result = self.direkt("rehearse", "finish", "--for", "2s", "--keep", "r.flv", "--report", "r.json")
         self.assertEqual(result.code, 1, result)
         for words in (
-            "receiving at rtmp://127.0.0.1:", "starting the push of tower", "✗ fail", "✓ put back", "no address, as before",
+            "receiving at rtmp://127.0.0.1:", "starting the push of tower", "✗ FAILS  finish against Tarnlight", "✓ put back", "no address, as before",
         ):
             self.assertIn(words, result.out)
         self.assertNotIn("! gap", result.out, "that the push ended is our own doing")

@@ -69,7 +69,7 @@ class Start(Cli):
         self.file("a.flv", flv_bytes(3))
         result = self.direkt("check", "a.flv", "--sheet", "tarnlight", COLUMNS="60")
         self.assertLessEqual(max(map(len, result.out.splitlines())), 60)
-        self.assertIn("✗ fail", result.out)
+        self.assertIn("✗ FAILS  a.flv", result.out)
 
     def test_exit_codes_are_those_that_the_readme_lists(self):
         from direkt.cli.exits import ExitCode
@@ -83,7 +83,7 @@ class Start(Cli):
                      PlannedStep("audio.codec", "aac", "aac", "aac", "kept: as asked")), ())  # fmt: skip
         out = Console(file=io.StringIO(), width=60, highlight=False)
         print_plan(out, plan)
-        lines = out.file.getvalue().splitlines()
+        lines = [line.rstrip() for line in out.file.getvalue().splitlines()]
         self.assertEqual(
-            lines, ["video.frame_rate: 25 fps -> 50 fps", "    it is better", "kept: video.codec h264, audio.codec aac"]
+            lines, ["→  frame rate", "   25 fps → 50 fps  required: 50 fps", "✓  stays", "   video codec h264, audio codec aac"]
         )

@@ -92,7 +92,7 @@ ladder:
         self.assertIs(self.judged()["video.codec"].verdict, Verdict.PASS)
         found = self.judged(video__codec="h265", video__frame_rate=24.0)
         self.assertEqual([found[n].verdict for n in ("video.codec", "video.frame_rate")], [Verdict.FAIL] * 2)
-        self.assertIn("Required: not h265", found["video.codec"].advice)
+        self.assertIn("Required: not h265", found["video.codec"].words)
         self.assertEqual(found["video.codec"].asked.json(), {"never": ["h265"]})
         self.assertEqual(found["video.frame_rate"].asked.json(), {"must": {"min": 20, "max": 60}, "never": [24]})
         self.assertIs(self.judged(video__frame_rate=23.976)["video.frame_rate"].verdict, Verdict.PASS)

@@ -12,6 +12,7 @@ from fractions import Fraction
 
 from direkt import parameters
 from direkt.codec.bits import BitstreamError
+from direkt.measure.arrival import Arrivals
 from direkt.measure.audio import AudioMeter
 from direkt.measure.figures import TrackClock
 from direkt.measure.series import OverTime
@@ -47,6 +48,7 @@ class Measurement:
     odd_codec: str | None = None  # the video codec, where nothing but times and bytes could be measured
     video_series: OverTime | None = None
     audio_series: OverTime | None = None
+    behind: tuple[tuple[float, float], ...] = ()  # of a live stream: clock time, and by how much it is late then, s
 
     @property
     def values(self) -> Values:
@@ -65,6 +67,7 @@ class Meter:
         self._claims: dict[str, Claims] = {}
         self._broken: Break | None = None
         self._pace = _Pace()
+        self._arrivals = Arrivals()
         self._delivered: dict[Track, Delivery] = {}
         self._unread: dict[Track, UnreadTrack] = {}
         self._formats: dict[Track, Format] = {}  # in force
@@ -112,6 +115,8 @@ class Meter:
         if isinstance(meter, VideoMeter) and meter.changes > _most_changes(meter):
             self._leave(samples.track, meter)
         self._pace.add(samples, float(meter.clock.tick))
+        if samples.track == "video":
+            self._arrivals.add(samples, float(meter.clock.tick))
 
     def _leave(self, track: Track, meter: VideoMeter | AudioMeter) -> None:
         """What changes again and again is no stream that could be measured; each change costs as much as many pictures."""
@@ -194,7 +199,7 @@ class Meter:
         remarks = [*self._remarks, *self._changes()]
         odd = self.video.codec if self.video is not None and not self.video.is_read else None
         video, audio = (meter.series.over_time() if meter is not None and meter.clock.count else None for meter in (self.video, self.audio))
-        return Measurement(ordered, tuple(self._differences(found)), tuple(remarks), self._broken, odd, video, audio)
+        return Measurement(ordered, tuple(self._differences(found)), tuple(remarks), self._broken, odd, video, audio, self._arrivals.behind())
 
     def _tell_gaps(self) -> None:
         """What is a gap on one track shows on the other."""

@@ -30,18 +30,18 @@ def lines(track: OverTime, findings: Sequence[Finding], width: int, breaks: Sequ
     if len(track.kbit_s) < LEAST or width < LEAST:
         return []
     cells = min(width, len(track.kbit_s))
-    low, high = _limits(findings, "video.bitrate.mean", "video.bitrate.peak")
+    low, high = limits(findings, "video.bitrate.mean", "video.bitrate.peak")
     rates = _columns(track.kbit_s, cells)
     top = max([*(most for _, most in rates), high or 0.0]) or 1.0
     bars = "".join(_BLOCKS[max(1, min(8, round(mean / top * 8)))] if mean > 0 else _BLOCKS[0] for mean, _ in rates)
     off = tuple((high is not None and mean > high) or (low is not None and mean < low) for mean, _ in rates)
-    limits = _span(low, high)
-    said = f"{min(mean for mean, _ in rates):.0f} to {max(mean for mean, _ in rates):.0f} kbit/s" + (f"; required {limits}" if limits else "")
+    required = _span(low, high)
+    said = f"{min(mean for mean, _ in rates):.0f} to {max(mean for mean, _ in rates):.0f} kbit/s" + (f"; required {required}" if required else "")
     return [StripLine("bitrate", bars, off, said), _keyframes(track, findings, cells, breaks)]
 
 
 def _keyframes(track: OverTime, findings: Sequence[Finding], cells: int, breaks: Sequence[float]) -> StripLine:
-    _, most = _limits(findings, "video.keyframe_interval.max")
+    _, most = limits(findings, "video.keyframe_interval.max")
     length = max(track.seconds, track.width) / cells
     marks = ["·"] * cells
     late = [False] * cells
@@ -68,8 +68,8 @@ def _columns(values: Sequence[float], cells: int) -> list[tuple[float, float]]:
     return out
 
 
-def _limits(findings: Sequence[Finding], *names: str) -> tuple[float | None, float | None]:
-    """What is required of the first of these that is, as a range."""
+def limits(findings: Sequence[Finding], *names: str) -> tuple[float | None, float | None]:
+    """Least and most of what is required of the first of these that is, as a range."""
     for finding in findings:
         rule = finding.asked
         if finding.parameter in names and rule is not None and rule.must is not None and rule.must.bounded:

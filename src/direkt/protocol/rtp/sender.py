@@ -176,7 +176,7 @@ class Sender:
             yield units[0]
         elif units:
             body = b"".join(len(unit).to_bytes(2, "big") + unit for unit in units)
-            yield (bytes([units[0][0] & 0x60 | 24]) if header == 1 else bytes([48 << 1, units[0][1]])) + body
+            yield (_stap(units) if header == 1 else _aggregate(units)) + body
 
     def _fragments(self, unit: bytes, header: int) -> Iterator[bytes]:
         room = self._style.largest - header - 1
@@ -185,6 +185,17 @@ class Sender:
         for at in range(header, len(unit), room):
             flags = kind | (0x80 if at == header else 0) | (0x40 if at + room >= len(unit) else 0)
             yield front + bytes([flags]) + unit[at : at + room]
+
+
+def _stap(units: list[bytes]) -> bytes:
+    """The header of several units of H.264: worth as much as the best of them (RFC 6184, 5.7.1)."""
+    return bytes([max(unit[0] & 0x60 for unit in units) | 24])
+
+
+def _aggregate(units: list[bytes]) -> bytes:
+    """The header of several units of H.265: of the lowest layer and sub-layer among them (RFC 7798, 4.4.2)."""
+    layer = min((unit[0] & 1) << 5 | unit[1] >> 3 for unit in units)
+    return bytes([48 << 1 | layer >> 5, (layer & 31) << 3 | min(unit[1] & 7 for unit in units)])
 
 
 def _units(data: bytes) -> Iterator[bytes]:

@@ -11,6 +11,7 @@ import contextlib
 from collections.abc import Callable, Generator
 from dataclasses import dataclass, field, replace
 
+from direkt import parameters
 from direkt.destination.sheet import Span
 from direkt.device.state import PushState, Slot
 from direkt.errors import DirektError, UnusableInput
@@ -596,7 +597,7 @@ class _Going:
             yield self._say(
                 feed.name,
                 Verdict.FAIL,
-                f"{bad[0].parameter}: {bad[0].advice or f'asked {bad[0].asked}'}",
+                f"{parameters.find(bad[0].parameter).label}: {bad[0].advice or f'required: {bad[0].asked}'}",
                 f"direkt match {feed.name}",
             )
         elif arriving is not None and (complaints or arriving.health not in ("", "good")):
@@ -616,13 +617,13 @@ class _Going:
                 feed.name, Verdict.UNSEEN, "neither the platform nor the device lets the stream be measured: look at it"
             )
         else:
-            unseen = [row.parameter for row in rows if row.verdict is Verdict.UNSEEN and row.asked]
+            unseen = [parameters.find(row.parameter).label for row in rows if row.verdict is Verdict.UNSEEN and row.asked]
             text = f"conforms to {one.sheet.name}"
             if unseen:
                 text += f" as far as seen; not seen: {', '.join(unseen[:4])}" + (f" and {len(unseen) - 4} more" if len(unseen) > 4 else "")
             yield self._say(feed.name, Verdict.UNSEEN if unseen else Verdict.PASS, text)
         for row in (row for row in rows if row.verdict is Verdict.ADVISE):
-            yield self._say(feed.name, Verdict.ADVISE, f"{row.parameter}: {row.advice or f'asked {row.asked}'}")
+            yield self._say(feed.name, Verdict.ADVISE, f"{parameters.find(row.parameter).label}: {row.advice or f'required: {row.asked}'}")
 
     # 6
 

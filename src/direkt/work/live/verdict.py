@@ -7,6 +7,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 from direkt import parameters
+from direkt.device.state import side_of
+from direkt.device_side import DeviceSide
 from direkt.errors import DirektError
 from direkt.finding import Verdict
 from direkt.judge import Judgement, judge_sent
@@ -48,7 +50,7 @@ class SideBySide:
 
 def judge(feed: FeedParts, crew: Crew, arriving: Input | None, *, practice: bool) -> Job[GoEvent, SideBySide]:
     """What the sheet asks, the device is set to, Direkt measures itself, and the platform tells."""
-    set_ = _set(feed)
+    set_, device = _set(feed)
     sent, how = yield from _measured(feed, crew)
     carried = feed.entry.carry
     given = set_
@@ -57,8 +59,8 @@ def judge(feed: FeedParts, crew: Crew, arriving: Input | None, *, practice: bool
     by_seen = None
     if arriving is not None and arriving.values:
         told = {name: _told(name, value) for name, value in _with_sides(arriving.values).items()}
-        by_seen = judge_sent(feed.sheet, told, given)
-    by_sent = _own_judgement(feed, sent, given, carried=carried) if sent is not None else None
+        by_seen = judge_sent(feed.sheet, told, given, device=device)
+    by_sent = _own_judgement(feed, sent, given, device, carried=carried) if sent is not None else None
     if by_sent is None and not practice:
         by_sent, how = _by_rehearsal(feed, crew, given)
     rows = tuple(_rows(set_ or {}, by_sent, by_seen))
@@ -78,12 +80,14 @@ def _by_rehearsal(feed: FeedParts, crew: Crew, set_: Values | None) -> tuple[Jud
     return None, ""
 
 
-def _set(feed: FeedParts) -> Values | None:
-    """What the device says."""
+def _set(feed: FeedParts) -> tuple[Values | None, DeviceSide | None]:
+    """What the device says: of the channel that pushes, and beside it."""
     if not checks.by_hand(feed):
         with contextlib.suppress(DirektError):
-            return feed.channel(feed.driver.read()).full
-    return None
+            state = feed.driver.read()
+            channel = feed.channel(state)
+            return channel.full, side_of(state, channel)
+    return None, None
 
 
 def _measured(feed: FeedParts, crew: Crew) -> Job[GoEvent, tuple[Measurement | None, str]]:
@@ -123,13 +127,13 @@ def _with_sides(values: Values) -> Values:
     return {**values, "video.width": width, "video.height": height}
 
 
-def _own_judgement(feed: FeedParts, sent: Measurement, set_: Values | None, *, carried: bool) -> Judgement:
+def _own_judgement(feed: FeedParts, sent: Measurement, set_: Values | None, device: DeviceSide | None, *, carried: bool) -> Judgement:
     """What the device gives out, held against the sheet; the sound of a carried feed may be made on the way."""
     if not carried:
-        return judge_sent(feed.sheet, sent.found, set_)
+        return judge_sent(feed.sheet, sent.found, set_, device=device)
     rules = {name: rule for name, rule in feed.sheet.rules.items() if not name.startswith("audio.")}
     found = {name: value for name, value in sent.found.items() if not name.startswith("audio.")}
-    return judge_sent(replace(feed.sheet, rules=rules, audio_ladder=()), found, set_)
+    return judge_sent(replace(feed.sheet, rules=rules, audio_ladder=()), found, set_, device=device)
 
 
 def _rows(set_: Values, sent: Judgement | None, seen: Judgement | None) -> Iterator[Row]:
