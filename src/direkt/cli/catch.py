@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from direkt.cli import options, output, recording
+from direkt.cli import options, output, recording, reports
 from direkt.cli.catch_expected import Expected, expect, expect_feed, read_device
 from direkt.cli.exits import ExitCode
 from direkt.cli.output import escape
@@ -44,7 +44,8 @@ _TRANSPORT = SPOKEN[0]
 @click.option("--tls", is_flag=True, help="Receive RTMPS, with a certificate made for this run.")
 @click.option("--key", "key_ref", metavar="REF", help="The key to expect: env:NAME, file:PATH#NAME, or 'ask' to type it.")
 @options.all_option
-@options.report_option
+@reports.report_option
+@reports.junit_option
 @options.rig_option
 @options.json_option
 def catch(
@@ -164,7 +165,7 @@ class _Run:
 
     def _finish(self, rehearsal: Rehearsal, interrupted: bool, report: Path | None) -> ExitCode:
         from direkt.cli import judgement as judging
-        from direkt.cli.received import print_received
+        from direkt.cli.received import happened, print_received
 
         expected = self.expected
         if expected.set is not None:
@@ -180,7 +181,8 @@ class _Run:
                 subject=expected.feed.name if expected.feed is not None else "",
             )  # fmt: skip
             self._print_channel()
-        output.save_report(report, document)
+        subject = expected.feed.name if expected.feed is not None else self.addresses[0]
+        reports.save(report, document, lambda: reports.of_stream(subject, expected.sheet, measurement, judgement, happened=happened(rehearsal)))
         if expected.feed is not None:
             recording.record_judged(expected.feed, "catch", rehearsal, judgement, True, "")
         # without --for, Ctrl-C is how a catch is meant to end

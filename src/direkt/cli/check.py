@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from direkt.cli import options, output
+from direkt.cli import options, output, reports
 from direkt.cli.exits import ExitCode
 from direkt.errors import Malformed, UnusableInput, os_words
 
@@ -37,7 +37,8 @@ _SECONDS = 10.0
     help="MPEG-TS: measure the programme with this number [default: the one with picture and sound].",
 )  # fmt: skip
 @options.all_option
-@options.report_option
+@reports.report_option
+@reports.junit_option
 @options.rig_option
 @options.json_option
 def check(
@@ -81,11 +82,11 @@ def _check_file(source: Path, sheet_name: str | None, report: Path | None, progr
         judgement = judge_sent(sheet, measurement.found)
     if not as_json:
         _print(source, sheet, measurement, judgement)
-    if as_json or report is not None:
+    if as_json or report is not None or reports.wants_junit():
         document = _document(source, sheet, measurement, judgement)
         if as_json:
             output.print_json(document)
-        output.save_report(report, document)
+        reports.save(report, document, lambda: reports.of_stream(source.name, sheet, measurement, judgement))
     if measurement.odd_codec is not None:
         output.note(f"{source}: the video is {measurement.odd_codec}; of it only times and bytes were measured")
         if sheet is None:

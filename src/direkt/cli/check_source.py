@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from direkt.cli import options, output
+from direkt.cli import options, output, reports
 from direkt.cli.exits import ExitCode
 from direkt.cli.output import escape
 from direkt.errors import NoAnswer, UnusableInput
@@ -129,7 +129,7 @@ class _Run:
 
     def _finish(self, rehearsal: Rehearsal, fetched: Fetched, report: Path | None) -> ExitCode:
         from direkt.cli import judgement as judging
-        from direkt.cli.received import print_received
+        from direkt.cli.received import happened, print_received
 
         measurement = rehearsal.snapshot()
         if not measurement.found:
@@ -146,7 +146,8 @@ class _Run:
             print_received(self.out, rehearsal, measurement, judgement, self.source.sheet, with_set=with_set, subject=self.source.feed or self.source.address.place)
             if self.source.sheet is None:
                 output.note("Not judged: name a sheet with --sheet (direkt sheet list shows them).")
-        output.save_report(report, document)
+        subject = self.source.feed or self.source.address.place
+        reports.save(report, document, lambda: reports.of_stream(subject, self.source.sheet, measurement, judgement, happened=happened(rehearsal)))
         if measurement.odd_codec is not None:
             output.note(f"the video is {measurement.odd_codec}; of it only times and bytes were measured")
         if self.source.carried and not self.as_json:

@@ -48,6 +48,18 @@ def print_received(
         out.print(f"recorded: {escape(kept)}", soft_wrap=True)
 
 
+def happened(rehearsal: Rehearsal) -> list[str]:
+    """What went otherwise than it should while it was received, in words."""
+    told = []
+    for gap in rehearsal.gaps:
+        lasted = f"nobody pushed for {gap.seconds:.1f} s" if gap.seconds is not None else "the push ended and did not come back"
+        told.append(f"{clock(gap.at)}: {lasted} ({gap.reason})")
+    told += [f"turned away: {r.peer}{f', {r.count} times' if r.count > 1 else ''}: {r.reason}" for r in rehearsal.refusals.values()]
+    if rehearsal.recording_ended is not None:
+        told.append(f"{clock(rehearsal.recording_ended[0])}: the recording ended: {rehearsal.recording_ended[1]}")
+    return told
+
+
 def received_json(
     rehearsal: Rehearsal, measurement: Measurement, judgement: Judgement, sheet: Sheet | None, *,
     source: str, feed: str | None, set_: Values | None,

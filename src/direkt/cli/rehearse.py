@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from direkt.cli import options, output, recording, unfinished
+from direkt.cli import options, output, recording, reports, unfinished
 from direkt.cli.exits import ExitCode
 from direkt.cli.output import escape
 
@@ -39,7 +39,8 @@ _SECONDS = 30.0
     help="Take the push slot even if what it holds cannot be put back; it then gets the destination's address and key.",
 )  # fmt: skip
 @options.all_option
-@options.report_option
+@reports.report_option
+@reports.junit_option
 @options.rig_option
 @options.json_option
 def rehearse(
@@ -146,7 +147,7 @@ class _Run:
 
     def _finish(self, done: Rehearsed) -> ExitCode:
         from direkt.cli import judgement as judging
-        from direkt.cli.received import print_received
+        from direkt.cli.received import happened, print_received
         from direkt.work.stream import carry
 
         rehearsal = done.reception.rehearsal
@@ -161,7 +162,9 @@ class _Run:
         if done.restart_needed and not self.as_json:
             unfinished.not_in_force(self.out, self.feed.device, self.feed.name)
         self._print_put_back(done)
-        output.save_report(self.report, document)
+        reports.save(self.report, document, lambda: reports.of_stream(
+            self.feed.name, self.feed.sheet, measurement, judgement, device=self.feed.device, happened=happened(rehearsal)
+        ))  # fmt: skip
         if not done.interrupted:
             waits = f"{self.feed.device} needs a restart" if done.restart_needed else ""
             recording.record_judged(self.feed, "rehearse", rehearsal, judgement, came, done.failure or waits)

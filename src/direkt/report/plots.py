@@ -26,11 +26,26 @@ _STYLE: dict[str, object] = {
     "axes.titleweight": "bold", "axes.titlelocation": "left", "axes.grid": True, "grid.color": _GRID, "grid.linewidth": 0.5, "svg.fonttype": "none",
     "svg.hashsalt": "direkt", "lines.linewidth": 1.1,
 }  # fmt: skip
+_LATE = 0.25  # s that are shown at the least
 WIDTH, HEIGHT = 7.1, 1.35  # inches of one plot
 
 
 def drawn(measurement: Measurement, findings: Sequence[Finding]) -> list[tuple[str, str]]:
     """Title and SVG of each plot for which something was measured. Raises UnusableInput without Matplotlib."""
+    return [(title, _svg(figure)) for title, figure in _figures(measurement, findings)]
+
+
+def pictures(measurement: Measurement, findings: Sequence[Finding]) -> list[tuple[str, bytes]]:
+    """The same as PNG. Raises UnusableInput without Matplotlib."""
+    out = []
+    for title, figure in _figures(measurement, findings):
+        made = io.BytesIO()
+        figure.savefig(made, format="png", dpi=200, metadata={"Software": None})
+        out.append((title, made.getvalue()))
+    return out
+
+
+def _figures(measurement: Measurement, findings: Sequence[Finding]) -> list[tuple[str, Figure]]:
     try:
         import matplotlib as mpl
         from matplotlib.figure import Figure
@@ -39,9 +54,9 @@ def drawn(measurement: Measurement, findings: Sequence[Finding]) -> list[tuple[s
     out = []
     with mpl.rc_context(_STYLE):  # type: ignore[arg-type]
         for title, draw in _plots(measurement, findings):
-            figure = Figure(figsize=(WIDTH, HEIGHT), layout="constrained")
-            draw(figure.add_subplot())
-            out.append((title, _svg(figure)))
+            figure = Figure(figsize=(WIDTH, HEIGHT))
+            draw(figure.add_axes((0.075, 0.27, 0.91, 0.58)))  # one time scale below the other
+            out.append((title, figure))
     return out
 
 
@@ -67,9 +82,9 @@ class _Bitrate(_Draw):
         self.track, self.title, self.band = track, title, band
 
     def __call__(self, axes: Axes) -> None:
-        times = [(n + 0.5) * self.track.width for n in range(len(self.track.kbit_s))]
+        edges = [*(n * self.track.width for n in range(len(self.track.kbit_s))), self.track.seconds]
         _band(axes, self.band)
-        axes.step(times, self.track.kbit_s, where="mid", color=_INK)
+        axes.stairs(self.track.kbit_s, edges, color=_INK)
         _ends(axes, self.title, self.track.seconds, max([*self.track.kbit_s, self.band[1] or 0]))
 
 
@@ -97,7 +112,9 @@ class _Behind(_Draw):
         axes.axhline(0, color="#444444", linewidth=0.6)
         axes.set_title("s behind the clock (arrival against media time)")
         axes.set_xlim(0, max(at for at, _ in self.places) or 1)
-        axes.set_xlabel("s")
+        most = max(_LATE, *(abs(late) for _, late in self.places)) * 1.12
+        axes.set_ylim(-most, most)
+        axes.set_xlabel("s", labelpad=1)
 
 
 def _band(axes: Axes, band: tuple[float | None, float | None]) -> None:
@@ -113,7 +130,8 @@ def _ends(axes: Axes, title: str, seconds: float, most: float) -> None:
     axes.set_title(title)
     axes.set_xlim(0, seconds or 1)
     axes.set_ylim(0, most * 1.12 or 1)
-    axes.set_xlabel("s")
+    axes.locator_params(axis="y", nbins=4)
+    axes.set_xlabel("s", labelpad=1)
 
 
 def _svg(figure: Figure) -> str:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime
 import html
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import direkt
@@ -64,11 +64,11 @@ def page(report: StreamReport) -> str:
     parts = [
         f"<h1>{_e(title)}</h1>",
         f'<p class="verdict {kind if r.against else "unseen"}">{_e(r.verdict)}</p>' + (f"<p>{_e(reading.summary)}</p>" if r.against else ""),
-        f'<p class="sub">{_e("; ".join(_facts(r)))}</p>',
+        f'<p class="sub">{_e("; ".join(facts(r)))}</p>',
     ]
-    for head, items, tag in (("To fix, in this order", reading.fix, "ol"), ("Could be better", reading.better, "ul"), ("Not known", reading.unknown, "ul")):
+    for head, items, word, tag in groups(reading):
         if items:
-            parts.append(f"<h2>{head}</h2><{tag}>{''.join(map(_item, items))}</{tag}>")
+            parts.append(f"<h2>{head}</h2><{tag}>{''.join(_item(item, word) for item in items)}</{tag}>")
     if r.happened:
         parts.append(f"<h2>What happened</h2><ul>{''.join(f'<li>{_e(one)}</li>' for one in r.happened)}</ul>")
     drawn = plots.drawn(r.measurement, r.findings)
@@ -82,18 +82,36 @@ def page(report: StreamReport) -> str:
     )
 
 
-def _facts(report: StreamReport) -> list[str]:
+def groups(reading: Reading) -> tuple[tuple[str, tuple[Item, ...], str, str], ...]:
+    """What is said of a stream: a title, what is under it, how its wishes are called, and whether their order counts (ol)."""
+    return (
+        ("To fix, in this order", reading.fix, "required", "ol"), ("Could be better", reading.better, "better", "ul"), ("Not known", reading.unknown, "wanted", "ul"),
+    )  # fmt: skip
+
+
+def wish(item: Item, word: str) -> str:
+    """What is required, or would be better."""
+    wanted = item.head.wanted
+    return "" if not wanted else word if wanted == "yes" else f"{word}: {wanted}"
+
+
+def facts(report: StreamReport) -> list[str]:
+    """How long, from what and when it was measured."""
     found = report.measurement.found
     length = parameters.show_measured("stream.duration", found["stream.duration"]) if "stream.duration" in found else ""
-    facts = [f"measured {length}" if length else "", f"from {report.device}" if report.device else ""]
+    told = [f"measured {length}" if length else "", f"from {report.device}" if report.device else ""]
     zone = report.made.strftime("%Z") or report.made.strftime("%z")
-    return [*(fact for fact in facts if fact), f"on {report.made:%Y-%m-%d at %H:%M:%S} {zone} (UTC{report.made:%z})"]
+    return [*(fact for fact in told if fact), f"on {report.made:%Y-%m-%d at %H:%M:%S} {zone} (UTC{report.made:%z})"]
 
 
-def _item(item: Item) -> str:
+def short_verdict(verdict: Verdict) -> str:
+    """A verdict with its mark."""
+    return _SHORT[verdict]
+
+
+def _item(item: Item, word: str) -> str:
     head = item.head
-    lines = [f"<b>{_e(head.label)}</b>: {_e(head.now)}" + (f"; {_e('required' if head.wanted == 'yes' else f'required: {head.wanted}')}" if head.wanted else "")]
-    lines += [_e(text) for text in (head.note, item.when) if text]
+    lines = [f"<b>{_e(head.label)}</b>: {_e(head.now)}", *(_e(text) for text in (wish(item, word), head.note, item.when) if text)]
     out = "; ".join(lines)
     out += f"<br>{_e(item.cause)}" if item.cause else ""
     out += f'<br><span class="turn">→ {_e(item.turn)}</span>' if item.turn else ""
@@ -109,8 +127,8 @@ def _table(findings: Sequence[Finding]) -> str:
     for f in findings:
         cells = [_e(parameters.find(f.parameter).label), _e(f.asked.text()) if f.asked else "–"]
         cells += [_e(parameters.show(f.parameter, f.set)) if f.set is not None else "–"] if with_set else []
-        cells += [_e(parameters.show_measured(f.parameter, f.sent)), f'<span class="{f.verdict}">{_SHORT[f.verdict]}</span>']
-        rows.append(_row(cells))
+        cells += [_e(parameters.show_measured(f.parameter, f.sent)), f'<span class="{f.verdict}">{short_verdict(f.verdict)}</span>']
+        rows.append(_row(cells, short=slice(2, None)))
     return f"<h2>Every requirement</h2><table><thead><tr>{''.join(f'<th>{head}</th>' for head in heads)}</tr></thead><tbody>{''.join(rows)}</tbody></table>"
 
 
@@ -121,8 +139,10 @@ def _measured(measurement: Measurement) -> str:
     return f"<h2>Every measure</h2><table><thead><tr><th></th><th>value</th><th></th></tr></thead><tbody>{''.join(rows)}</tbody></table>"
 
 
-def _row(cells: Iterable[str]) -> str:
-    return "<tr>" + "".join(f"<td>{cell}</td>" for cell in cells) + "</tr>"
+def _row(cells: Sequence[str], short: slice = slice(0)) -> str:
+    """A row of a table; ``short``: the cells that stay on one line."""
+    kept = range(len(cells))[short]
+    return "<tr>" + "".join(f'<td{" class=m" if n in kept else ""}>{cell}</td>' for n, cell in enumerate(cells)) + "</tr>"
 
 
 def _how(report: StreamReport) -> str:

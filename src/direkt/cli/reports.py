@@ -1,0 +1,102 @@
+"""What --report and --junit write: by the file's ending a page, a PDF, a table of the seconds, or the JSON document."""
+
+from __future__ import annotations
+
+import datetime
+import importlib.util
+from collections.abc import Callable, Mapping, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from direkt import files, mask
+from direkt.cli import output
+from direkt.errors import UnusableInput, os_words
+
+if TYPE_CHECKING:
+    from direkt.destination.sheet import Sheet
+    from direkt.judge import Judgement
+    from direkt.measure.meter import Measurement
+    from direkt.report.stream_report import StreamReport
+
+_JUNIT = "direkt.junit"  # in a command's context
+
+_NEEDS = {".html": "matplotlib", ".htm": "matplotlib", ".pdf": "matplotlib", ".csv": "pandas"}
+
+
+def _can(context: click.Context, parameter: click.Parameter, path: Path | None) -> Path | None:
+    """What cannot be written is said before anything is measured."""
+    needed = _NEEDS.get(path.suffix.lower()) if path is not None else None
+    if needed is not None and importlib.util.find_spec(needed) is None:
+        raise UnusableInput(f"--report {path}: this needs the extra 'report': pip install 'direkt[report]'; .json needs nothing")
+    if path is not None and not path.parent.is_dir():
+        raise UnusableInput(f"--report {path}: there is no folder {path.parent}; make it first")
+    return path
+
+
+report_option = click.option(
+    "--report", type=click.Path(path_type=Path), metavar="FILE", callback=_can,
+    help="Also write a report: .html or .pdf with plots, .csv second by second, else the JSON document.",
+)  # fmt: skip
+junit_option = click.option(
+    "--junit", type=click.Path(path_type=Path), metavar="FILE", expose_value=False,
+    callback=lambda context, _, given: context.meta.update({_JUNIT: given}),
+    help="Also write the findings as JUnit XML, for pipelines.",
+)  # fmt: skip
+
+
+def wants_junit() -> bool:
+    """Whether the command was given --junit."""
+    context = click.get_current_context(silent=True)
+    return context is not None and context.meta.get(_JUNIT) is not None
+
+
+def of_stream(
+    subject: str, sheet: Sheet | None, measurement: Measurement, judgement: Judgement | None, *, device: str = "", happened: Sequence[str] = ()
+) -> StreamReport:
+    """The report of a stream that was judged now."""
+    from direkt.judge import Judgement as Judged
+    from direkt.report import reading
+    from direkt.report.stream_report import StreamReport
+
+    judged = judgement or Judged(())
+    now = datetime.datetime.now().astimezone()
+    return StreamReport(subject, sheet.name if sheet is not None else "", now, reading.read(judged), judged.findings, measurement, device, tuple(happened))
+
+
+def save(path: Path | None, document: Mapping[str, object], make: Callable[[], StreamReport]) -> None:
+    """Writes what was asked for by --report and --junit. Raises UnusableInput."""
+    context = click.get_current_context(silent=True)
+    junit = context.meta.get(_JUNIT) if context is not None else None
+    if junit is not None:
+        from direkt.report import exports
+
+        made = make()
+        length = made.measurement.found.get("stream.duration")
+        seconds = float(length.value) if length is not None else 0.0
+        _write(junit, exports.junit(made.subject, made.against, made.findings, seconds).decode())
+    kind = path.suffix.lower() if path is not None else ""
+    if path is None or kind not in (".html", ".htm", ".pdf", ".csv"):
+        output.save_report(path, document)
+        return
+    if kind == ".csv":
+        from direkt.report import exports
+
+        _write(path, exports.series_csv(make().measurement))
+    elif kind == ".pdf":
+        from direkt.report import stream_pdf
+
+        _write(path, stream_pdf.pdf(make()))
+    else:
+        from direkt.report import stream_report
+
+        _write(path, stream_report.page(make()))
+
+
+def _write(path: Path, content: str | bytes) -> None:
+    try:
+        mode = path.stat().st_mode & 0o777 if path.exists() else 0o644
+        files.replace_bytes(path, mask.own(content).encode() if isinstance(content, str) else content, mode)
+    except OSError as error:
+        raise UnusableInput(f"{path}: cannot be written: {os_words(error)}") from None
