@@ -25,6 +25,7 @@ table { border-collapse: collapse; width: 100%; font-size: .86rem; } th { text-a
 th, td { padding: .16rem .6rem .16rem 0; border-top: 1px solid #ddd; vertical-align: top; overflow-wrap: anywhere; } td.m { white-space: nowrap; }
 figure { margin: .5rem 0; break-inside: avoid; } figure svg { width: 100%; height: auto; display: block; } figcaption { position: absolute; left: -10000px; }
 .how { columns: 2; column-gap: 1.6rem; font-size: .76rem; color: #333; } .how p { break-inside: avoid; margin: 0 0 .2rem; }
+@media (max-width: 40rem) { td.m { white-space: normal; } .how { columns: 1; } }
 @media print { @page { size: A4; margin: 11mm; } body { padding: 0; max-width: none; font-size: 8.6pt; line-height: 1.28; } h1 { font-size: 13pt; } h2 { margin: .6rem 0 .2rem; font-size: 9.5pt; }
   figure { margin: .2rem 0; } figure svg { max-height: 31mm; } .how { font-size: 6.6pt; columns: 3; } table { font-size: 7.6pt; } li { margin: .12rem 0; } th, td { padding: .06rem .5rem .06rem 0; }
   .verdict { print-color-adjust: exact; margin: .2rem 0; font-size: 11pt; } }
