@@ -1,3 +1,4 @@
+import json
 from fractions import Fraction
 
 from direkt.codec.aac_writer import ToneWriter
@@ -37,6 +38,23 @@ class Check(Cli):
         for finding in document["findings"]:
             self.assertLessEqual({"parameter", "verdict", "asked", "set", "sent", "advice"}, set(finding))
         self.assertEqual(document["measured"]["video.width"], 1920)
+
+    def test_two_beside_each_other(self):
+        self.file("a.flv", flv_bytes(4, card(1280, 720, Fraction(25), 50, "main", 2500)))
+        self.file("b.flv", flv_bytes(4, card(640, 360, Fraction(25), 50, "main", 1000)))
+        self.file("a.json", json.dumps(self.direkt("check", "a.flv", "--json").json))
+        result = self.direkt("compare", "a.flv", "a.json")
+        self.assertEqual((result.code, "✓ nothing differs" in result.out), (0, True), result)
+        result = self.direkt("compare", "a.flv", "b.flv")
+        self.assertEqual(result.code, 1)
+        self.assertRegex(result.out, r"picture size +1280x720 +640x360")
+        self.assertNotIn("video.", result.out)
+        document = self.direkt("compare", "a.json", "b.flv", "--json").json
+        self.assertIn({"parameter": "video.size", "label": "picture size", "a": "1280x720", "b": "640x360"}, document["differs"])
+        for name, content, words in (("n.json", "[1]", "no document"), ("m.json", "{", "m.json: "), ("e.json", "{}", "no measures"), ("d.json", "[" * 5000, "d.json: ")):
+            self.file(name, content)
+            self.one_line(self.direkt("compare", "a.flv", name), 2, words)
+        self.one_line(self.direkt("compare", "a.flv", "gone.flv"), 2, "gone.flv")
 
     def test_mp4_and_its_false_claims(self):
         tone = ToneWriter(48000, 1, 96)
@@ -84,4 +102,4 @@ class Check(Cli):
         self.file("a.flv", flv_bytes(2))
         self.assertEqual(self.direkt("check", "a.flv", "--report", "r.json").code, 0)
         self.assertIn('"direkt.check/1"', (self.folder / "r.json").read_text())
-        self.one_line(self.direkt("check", "a.flv", "--report", "no/such/r.json"), 2, "cannot be written")
+        self.one_line(self.direkt("check", "a.flv", "--report", "no/such/r.json"), 2, "there is no folder no/such")

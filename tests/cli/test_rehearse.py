@@ -27,6 +27,12 @@ class Rehearse(RigCli):
         found = {f["parameter"]: f for f in document["findings"]}
         self.assertEqual((found["video.size"]["set"], found["video.size"]["sent"]), ("2560x1440", "2560x1440"))
         self.assertEqual((document["put_back"]["proven"], document["failure"]), (True, None))
+        kept = next(e["id"] for e in self.direkt("log", "list", "--json").json["entries"] if "measures" in e["detail"])
+        self.assertIn("✗ FAILS  finish against Tarnlight, measured 20", self.direkt("log", "show", str(kept)).out)
+        again = self.direkt("log", "show", str(kept), "--sheet", "plainsong-village")
+        self.assertEqual((again.code, "against Plainsong Village Channel" in again.out), (1, True))
+        self.assertEqual(self.direkt("compare", str(kept), "r.json").code, 0)
+        self.one_line(self.direkt("log", "show", "1", "--sheet", "tarnlight"), 2, "holds no measures")
         self.assertEqual((self.slot()["state"], self.slot()["server"], self.slot()["key_length"]), ("stopped", "", 0))
         self.no_secret_in(result.out, result.err, (self.folder / "r.json").read_text())
         checked = self.direkt("check", "r.flv", "--json").json

@@ -64,6 +64,8 @@ class Everything(RigCli):
         self.run_json("sheet", "draft", "t.csv", schema="sheet-draft")
         self.file("two.csv", "Setting,Tarnlight,Plainsong\nResolution,1080p,720p\n")
         self.run_json("sheet", "draft", "two.csv", "--each", "sheets", schema="sheet-drafts")
+        self.file("a.flv", flv_bytes(3))
+        self.run_json("compare", "a.flv", "a.flv")
         self.run_json("explain", "BP")
         self.run_json("explain")
         self.run_json("explain", "--calc", "--kbit", "6900", "--size", "1920x1080", "--fps", "50", schema="explain-calc")

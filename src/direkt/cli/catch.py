@@ -184,7 +184,7 @@ class _Run:
         subject = expected.feed.name if expected.feed is not None else self.addresses[0]
         reports.save(report, document, lambda: reports.of_stream(subject, expected.sheet, measurement, judgement, happened=happened(rehearsal)))
         if expected.feed is not None:
-            recording.record_judged(expected.feed, "catch", rehearsal, judgement, True, "")
+            recording.record_judged(expected.feed, "catch", rehearsal, judgement, True, "", measurement)
         # without --for, Ctrl-C is how a catch is meant to end
         if interrupted and self.seconds is not None:
             output.interrupted("judged what had come; the port is closed, the device was not touched.")

@@ -74,7 +74,7 @@ def _check_file(source: Path, sheet_name: str | None, report: Path | None, progr
         from direkt.destination import library
 
         sheet = library.load(sheet_name)
-    measurement = _measure(source, programme)
+    measurement = measure(source, programme)
     judgement = None
     if sheet is not None:
         from direkt.judge import judge_sent
@@ -98,8 +98,8 @@ def _check_file(source: Path, sheet_name: str | None, report: Path | None, progr
     return judging.exit_code(judgement)
 
 
-def _measure(source: Path, programme: int | None) -> Measurement:
-    """A whole recording. Nothing in it makes reference cycles, so the collector can rest."""
+def measure(source: Path, programme: int | None) -> Measurement:
+    """Measures a whole recording. Raises UnusableInput. Nothing in it makes reference cycles, so the collector can rest."""
     from direkt import container
     from direkt.measure.meter import Meter
 

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from direkt.parameters import Values
     from direkt.protocol.source import SourceAddress
     from direkt.secret import Secret
+    from direkt.work.feeds import FeedParts
     from direkt.work.stream.fetch import Fetched
     from direkt.work.stream.reception import Rehearsal
 
@@ -38,6 +39,7 @@ class _Source:
     source_rate: float | None = None  # fps at the device's input
     device: DeviceSide | None = None  # what it says of itself
     carried: bool = False
+    parts: FeedParts | None = None  # of a feed: what it was about, for the log
 
 
 def check_source(
@@ -62,7 +64,7 @@ def _of_feed(feed_name: str | None, rig_path: Path | None) -> _Source:
         address = feeds.source_of(feed, channel)
         rate = state.input.frame_rate if state.input is not None else None
         login = rig.login(rig.file.devices[feed.device], sources)
-        return _Source(address, login, feed.sheet, feed.name, channel.full, rate, side_of(state, channel), feed.entry.carry)
+        return _Source(address, login, feed.sheet, feed.name, channel.full, rate, side_of(state, channel), feed.entry.carry, feed)
     finally:
         feed.driver.close()
 
@@ -148,6 +150,10 @@ class _Run:
                 output.note("Not judged: name a sheet with --sheet (direkt sheet list shows them).")
         subject = self.source.feed or self.source.address.place
         reports.save(report, document, lambda: reports.of_stream(subject, self.source.sheet, measurement, judgement, happened=happened(rehearsal)))
+        if self.source.parts is not None:
+            from direkt.cli import recording
+
+            recording.record_judged(self.source.parts, "check", rehearsal, judgement, True, "", measurement)
         if measurement.odd_codec is not None:
             output.note(f"the video is {measurement.odd_codec}; of it only times and bytes were measured")
         if self.source.carried and not self.as_json:

@@ -72,6 +72,14 @@ def print_strip(out: Console, track: OverTime, judgement: Judgement, breaks: Seq
             out.print(" " * 10 + "[bold red]" + "".join("▲" if off else " " for off in line.beyond) + "[/]", no_wrap=True)
 
 
+def print_track(out: Console, name: str, track: OverTime) -> None:
+    """The bitrate and the keyframes of one of several streams."""
+    from direkt.report import strip
+
+    for line in strip.lines(track, (), max(strip.LEAST, out.width - 14 - _BEHIND)):
+        out.print(f"[dim]{name} {line.label:<10}[/]{line.cells}  [dim]{escape(line.said)}[/]", no_wrap=True)
+
+
 def print_head(out: Console, subject: str, detail: str, reading: Reading, sheet: Sheet | None) -> None:
     """What was measured, against what, and the verdict."""
     against = f" against [bold]{escape(sheet.name)}[/]" if sheet is not None else ""

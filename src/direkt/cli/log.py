@@ -15,8 +15,11 @@ from direkt.cli.output import escape, show
 from direkt.errors import UnusableInput, os_words
 
 if TYPE_CHECKING:
+    from rich.console import Console
+
     from direkt.cli.documents.device_settings import ChangeJson, LogChangesJson
     from direkt.cli.documents.log_entries import LogEntryJson, LogListJson, LogShowJson, LogVerifyJson
+    from direkt.rig.file import Rig
     from direkt.store.changes import Change
     from direkt.store.log import LogRow
 
@@ -109,10 +112,12 @@ def _how_open(one: LogRow) -> str:
 
 @log.command("show")
 @click.argument("number", type=click.IntRange(1), metavar="ID")
+@click.option("--sheet", "sheet_name", metavar="NAME|FILE", help="Judge the measures that were kept against this sheet, without the stream.")
+@options.all_option
 @options.rig_option
 @options.json_option
-def show_(number: int, rig_path: Path | None, as_json: bool) -> ExitCode:
-    """Show all that was logged under ID."""
+def show_(number: int, sheet_name: str | None, rig_path: Path | None, as_json: bool) -> ExitCode:
+    """Show all that was logged under ID; of a check, catch or rehearsal its measures, judged as then or against another sheet."""
     rig = options.load_rig(rig_path)
     one = recording.limited(rig, lambda found: found.get(number))
     if one is None:
@@ -128,10 +133,33 @@ def show_(number: int, rig_path: Path | None, as_json: bool) -> ExitCode:
                         ("device", e.device), ("destination", e.destination), ("took", f"{e.seconds:g} s" if e.seconds is not None else "")):  # fmt: skip
         if value:
             out.print(f"  {name:<12} {escape(value)}")
+    measures = e.detail.get("measures")
+    if sheet_name is not None and not isinstance(measures, dict):
+        raise UnusableInput(f"log entry {number} ({e.what}) holds no measures: name one of a check, catch or rehearsal")
+    if isinstance(measures, dict):
+        return _print_measures(out, rig, one, measures, sheet_name)
     for part, inside in e.detail.items():
         out.print(f"  [bold]{escape(part)}[/]")
         _print_value(inside, "    ")
     return ExitCode.GOOD
+
+
+def _print_measures(out: Console, rig: Rig, one: LogRow, measures: dict[str, object], sheet_name: str | None) -> ExitCode:
+    """What was measured then, judged against the sheet of that time or another."""
+    from direkt.cli import judgement as judging
+    from direkt.destination import library
+    from direkt.judge import judge_sent
+    from direkt.measure import kept
+
+    e = one.entry
+    measurement = kept.read(measures)
+    destination = rig.file.destinations.get(e.destination)
+    name = sheet_name or (destination.sheet if destination is not None else str(e.detail.get("sheet", "")))
+    sheet = library.load(name, rig.folder) if name else None
+    judged = judge_sent(sheet, measurement.found)
+    out.print()
+    judging.print_judged(out, e.feed, f"measured {_local(one.at, zone_of(rig))}", measurement, judged, sheet, with_set=False)
+    return judging.exit_code(judged) if sheet_name is not None else ExitCode.GOOD
 
 
 def _print_value(value: object, indent: str) -> None:

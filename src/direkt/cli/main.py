@@ -44,6 +44,7 @@ COMMANDS = {
     "card": ("card", "card", "Make the setup card for a device that is set by hand."),
     "catch": ("catch", "catch", "Receive a push that you start by hand, measure and judge it."),
     "check": ("check", "check", "Measure and judge a recording, or the stream that a device offers."),
+    "compare": ("compare", "compare", "Show what differs between two recordings, reports or log entries."),
     "rehearse": ("rehearse", "rehearse", "Push from a feed's device to here, measure and judge it, put all back."),
     "push": ("push", "push", "Start, stop or look at a device's push."),
     "signal": ("signal", "signal", "Push a test card from here; measure what the line carries."),

@@ -185,7 +185,7 @@ class _Run:
             )  # fmt: skip
             self._print_extras(done)
         output.save_report(report, document)
-        recording.record_judged(self.feed, "push", rehearsal, judgement, came, state.fatal)
+        recording.record_judged(self.feed, "push", rehearsal, judgement, came, state.fatal, measurement)
         if state.fatal:
             output.error(state.fatal)
             return ExitCode.NO_ANSWER

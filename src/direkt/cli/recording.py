@@ -18,9 +18,9 @@ from direkt.cli import output
 from direkt.errors import DirektError
 
 if TYPE_CHECKING:
-
     from direkt.finding import Verdict
     from direkt.judge import Judgement
+    from direkt.measure.meter import Measurement
     from direkt.rig.file import Rig
     from direkt.store.entry import LogEntry, Of, Outcome, Writer
     from direkt.store.log import Log
@@ -191,19 +191,21 @@ def record_feed(feed: FeedParts, what: str, outcome: Outcome, text: str, **detai
 
 
 def record_judged(
-    feed: FeedParts, what: str, rehearsal: Rehearsal, judgement: Judgement, came: bool, failure: str
+    feed: FeedParts, what: str, rehearsal: Rehearsal, judgement: Judgement, came: bool, failure: str, measurement: Measurement
 ) -> None:
     """A stream of a feed that was measured: its verdict, and each time in which nothing came."""
     from direkt.finding import Verdict
+    from direkt.measure import kept
+    from direkt.parameters import find
 
     if failure or not came:
         record_feed(feed, what, "failed", failure or "nothing came")
         return
     bad = [f.parameter for f in judgement.findings if f.verdict is Verdict.FAIL]
-    text = f"{judgement.verdict.value}: {len(bad)} fail" + (f" ({', '.join(bad[:5])})" if bad else "")
+    text = f"{judgement.verdict.value}: {len(bad)} fail" + (f" ({', '.join(find(name).label for name in bad[:5])})" if bad else "")
     values = {f.parameter: f.sent.value for f in judgement.findings if f.sent is not None}
     about, now = of(feed), time.time()
-    entries = [about.entry(what, outcome_of(judgement.verdict), text, detail={"sent": values, "failing": bad})]
+    entries = [about.entry(what, outcome_of(judgement.verdict), text, detail={"sent": values, "failing": bad, "sheet": feed.sheet.id, "measures": kept.keep(measurement)})]
     for gap in rehearsal.gaps:
         began = now - (rehearsal.elapsed(time.monotonic()) - gap.at)
         stamp = datetime.datetime.fromtimestamp(began, datetime.UTC).isoformat(timespec="seconds")

@@ -167,7 +167,7 @@ class _Run:
         ))  # fmt: skip
         if not done.interrupted:
             waits = f"{self.feed.device} needs a restart" if done.restart_needed else ""
-            recording.record_judged(self.feed, "rehearse", rehearsal, judgement, came, done.failure or waits)
+            recording.record_judged(self.feed, "rehearse", rehearsal, judgement, came, done.failure or waits, measurement)
         if done.failure:
             output.error(done.failure)
         if done.interrupted:

@@ -107,6 +107,26 @@ class RehearseJson(ReceivedJson):
     unfinished: list[UnfinishedWrite]
 
 
+class DiffersJson(TypedDict):
+    """A parameter in which two streams differ; null: it was not measured."""
+
+    parameter: str
+    label: str
+    a: Value | None
+    b: Value | None
+
+
+class CompareJson(TypedDict):
+    """direkt compare."""
+
+    schema: Literal["direkt.compare/1"]
+    a: str  # a file, or the number of a log entry
+    b: str
+    differs: list[DiffersJson]
+    one_sided: list[DiffersJson]  # what only one of them says
+    same: list[str]
+
+
 class SlotJson(TypedDict):
     """A push slot."""
 
