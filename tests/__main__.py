@@ -26,7 +26,7 @@ from tests.copies import Copies
 
 HERE = Path(__file__).resolve().parent
 _COUNTS = re.compile(r"^counts (\d+) (\d+) (\d+)$", re.MULTILINE)
-# Much of what they do is waiting, so that there are more than three times as many of them as cores.
+# Much of what they do is waiting, so that there are three times as many of them as cores.
 # The files that take longest come first, so that no core waits for one of them at the end.
 _LONG = (
     "test_demo", "cli.test_watch", "test_sources", "tests.test_files", "test_service", "test_ends", "test_watcher",
@@ -130,7 +130,7 @@ def _share_out(names: list[str]) -> list[tuple[int, int, int]]:
     waiting = iter(names)
     try:
         while True:
-            while len(running) < 3 * (os.cpu_count() or 1) + 1 and (name := next(waiting, None)) is not None:
+            while len(running) < 3 * (os.cpu_count() or 1) and (name := next(waiting, None)) is not None:
                 child = _Child(name)
                 running[child.pid] = child
             if not running:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from direkt.cli import options
+from direkt.cli import options, reports
 from direkt.cli.event_chosen import at_option, chosen, yes_option
 from direkt.cli.exits import ExitCode
 from direkt.errors import UnusableInput
@@ -35,7 +35,7 @@ if TYPE_CHECKING:
 @click.option("--without", multiple=True, metavar="FEED|DESTINATION", help="Leave this out, and go on with the rest; may be given again.")
 @click.option("--keep-on", is_flag=True, help="Where something is wrong, leave the pushes on.")
 @yes_option
-@options.report_option
+@reports.page_option
 @options.rig_option
 @options.json_option
 def go(

@@ -6,7 +6,7 @@ import dataclasses
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from direkt.cli import output
+from direkt.cli import output, reports
 from direkt.cli.event_change import person_text
 from direkt.cli.exits import ExitCode
 from direkt.cli.output import clock, escape, show
@@ -37,6 +37,7 @@ class Front:
         self.asker = PersonAsker(yes)
         self.waited = -_EVERY
         self.late = False  # that it is later than usual was told
+        self.title = planned.name
         self.line = False  # a line that is written over stands there
         self.entries: list[LogEntry] = []
         self.document: GoJson = {
@@ -57,7 +58,7 @@ class Front:
             self._record(gone)
         if self.as_json:
             output.print_json(self.document)
-        output.save_report(report, self.document)
+        reports.save_page(report, self.document, lambda: reports.go_page(self.document, self.title))
         return code
 
     def drive(self, crew: Crew, how: Options) -> Gone:
@@ -66,7 +67,7 @@ class Front:
         from direkt.work.live.go import go as work
         from direkt.work.steps import drive
 
-        title = planned.wanted(self.rig, self.planned).title
+        title = self.title = planned.wanted(self.rig, self.planned).title
         what = "Practice" if self.practice else "Would go live" if how.dry_run else "Going live"
         self.out.print(f"[bold]{what}: {escape(title)}[/]  {escape(self.planned.name)}, {self.planned.start:%a %Y-%m-%d %H:%M} "
                        f"{escape(self.planned.start.tzname() or '')}")  # fmt: skip

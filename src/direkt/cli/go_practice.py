@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from direkt.cli import crew as crews
-from direkt.cli import options, output
+from direkt.cli import options, output, reports
 from direkt.cli.exits import ExitCode
 from direkt.cli.go_front import Front, time_sheet
 from direkt.cli.output import escape
@@ -69,7 +69,7 @@ def practise(rig: Rig, planned: PlannedEvent, how: Options, *, yes: bool, report
     document["interrupted"], document["left_on"] = gone.interrupted, left
     if as_json:
         output.print_json(document)
-    output.save_report(report, document)
+    reports.save_page(report, document, lambda: reports.go_page(front.document, front.title))
     if left:
         output.error("; ".join(left))
         return ExitCode.NO_ANSWER

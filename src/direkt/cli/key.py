@@ -189,7 +189,7 @@ def form(destination: str, reveal: bool, rig_path: Path | None, as_json: bool) -
     secret = rig.key(entry, options.sources(rig))
     if reveal and (as_json or not sys.stdout.isatty()):
         raise UnusableInput("--reveal shows a key on a terminal only, not in a pipe, file or JSON")
-    shown = secret.reveal() if reveal else str(secret).replace(" ", "")
+    shown = secret.reveal() if reveal else str(secret)
     endpoint = forms.Endpoint(address.parse(entry.server), shown)
     scheme = endpoint.server.scheme
     made = {name: forms.join(endpoint, name) for name in forms.FORMS if forms.labels(scheme, name)}

@@ -15,6 +15,7 @@ from direkt.cli import output
 from direkt.errors import UnusableInput, os_words
 
 if TYPE_CHECKING:
+    from direkt.cli.documents.on_air import GoJson
     from direkt.destination.sheet import Sheet
     from direkt.judge import Judgement
     from direkt.measure.meter import Measurement
@@ -30,6 +31,10 @@ def _can(context: click.Context, parameter: click.Parameter, path: Path | None) 
     needed = _NEEDS.get(path.suffix.lower()) if path is not None else None
     if needed is not None and importlib.util.find_spec(needed) is None:
         raise UnusableInput(f"--report {path}: this needs the extra 'report': pip install 'direkt[report]'; .json needs nothing")
+    return _folder(context, parameter, path)
+
+
+def _folder(context: click.Context, parameter: click.Parameter, path: Path | None) -> Path | None:
     if path is not None and not path.parent.is_dir():
         raise UnusableInput(f"--report {path}: there is no folder {path.parent}; make it first")
     return path
@@ -38,6 +43,10 @@ def _can(context: click.Context, parameter: click.Parameter, path: Path | None) 
 report_option = click.option(
     "--report", type=click.Path(path_type=Path), metavar="FILE", callback=_can,
     help="Also write a report: .html or .pdf with plots, .csv second by second, else the JSON document.",
+)  # fmt: skip
+page_option = click.option(
+    "--report", type=click.Path(path_type=Path), metavar="FILE", callback=_folder,
+    help="Also write a report: a page (.html), else the JSON document.",
 )  # fmt: skip
 junit_option = click.option(
     "--junit", type=click.Path(path_type=Path), metavar="FILE", expose_value=False,
@@ -92,6 +101,31 @@ def save(path: Path | None, document: Mapping[str, object], make: Callable[[], S
         from direkt.report import stream_report
 
         _write(path, stream_report.page(make()))
+
+
+def save_page(path: Path | None, document: Mapping[str, object], make: Callable[[], str]) -> None:
+    """A page, where the file's ending wants one; else the JSON document. Raises UnusableInput."""
+    if path is not None and path.suffix.lower() in (".html", ".htm"):
+        _write(path, make())
+    else:
+        output.save_report(path, document)
+
+
+def go_page(document: GoJson, title: str) -> str:
+    """The page of an event's way to air."""
+    from direkt.report import go_page as pages
+
+    d = document
+    failed = d["failed"]
+    what = "practised" if d["rehearsal"] else "would go on air" if d["dry_run"] else "on air"
+    outcome = what if failed is None else f"stopped at step {failed}" + (" (on air)" if d["on_air"] else ", not on air")
+    return pages.page(pages.GoReport(
+        title, d["event"], d["start"], datetime.datetime.now().astimezone(), outcome, failed is None, d["failure"] or "",
+        [(step["step"], step["title"], step["seconds"], step["good"]) for step in d["steps"]],
+        [pages.Looked(int(c.step), c.what, c.verdict, c.text, c.advice) for c in d["checks"]],
+        [(f["feed"], f["destination"], [pages.Side(r.parameter, r.asked, r.set, r.sent, r.seen, r.verdict) for r in f["rows"]]) for f in d["feeds"]],
+        [(link["destination"], link["address"], link["audience"]) for link in d["links"]],
+    ))  # fmt: skip
 
 
 def _write(path: Path, content: str | bytes) -> None:

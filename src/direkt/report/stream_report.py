@@ -14,7 +14,7 @@ from direkt.measure.meter import Measurement
 from direkt.report import plots
 from direkt.report.reading import Item, Reading
 
-_STYLE = """
+STYLE = """
 :root { color-scheme: light; } * { box-sizing: border-box; }
 body { margin: 0 auto; padding: 1.2rem; max-width: 52rem; font: 14px/1.4 system-ui, sans-serif; color: #181c20; background: #fff; }
 h1 { font-size: 1.35rem; margin: 0; } h2 { font-size: 1rem; margin: 1.1rem 0 .3rem; } p { margin: .15rem 0; } .sub { color: #444; }
@@ -79,7 +79,7 @@ def page(report: StreamReport) -> str:
     parts.append(f'<p class="sub">Direkt {_e(direkt.__version__)}. Every value is measured on the coded stream, unless it says otherwise.</p>')
     return (
         f'<!DOCTYPE html>\n<html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width, initial-scale=1">'
-        f'<title>{_e(title)}</title><style>{_STYLE}</style></head><body>{"".join(parts)}</body></html>\n'
+        f'<title>{_e(title)}</title><style>{STYLE}</style></head><body>{"".join(parts)}</body></html>\n'
     )
 
 
