@@ -81,7 +81,7 @@ def budget(
                 _label(e),
                 _label(h),
             )
-        out.print(made)
+        output.print_table(out, made)
         payload = sum(share.option.video + share.option.audio for share in best)
         extra = f", {100 * (total / payload - 1):.1f} % of it overhead" if payload else ""
         out.print(f"together {total:.0f} kbit/s{extra}; {limit - total:.0f} kbit/s and the reserve stay free")

@@ -81,4 +81,4 @@ def _print(found: list[Lesson], known: list[Lesson]) -> None:
             show(one.parameter, one.became), f"{one.when[:4]}-{one.when[4:6]}-{one.when[6:8]}",
             f"{_KINDS[kind]}{' ' + ', '.join(one.tied) if one.tied else ''}", escape(beside or "any"),
         )  # fmt: skip
-    out.print(made)
+    output.print_table(out, made)

@@ -53,7 +53,7 @@ def list_(as_json: bool) -> ExitCode:
     made = output.table("driver", "for", "speaks", "can push")
     for row in document["drivers"]:
         made.add_row(escape(row["name"]), escape(row["title"]), escape(row["kind"]), escape(row["push"]))
-    output.console().print(made)
+    output.print_table(output.console(), made)
     output.note("For another device: direkt driver new, and docs/drivers.md")
     return ExitCode.GOOD
 

@@ -95,7 +95,7 @@ def _list_rig(rig_path: Path | None, as_json: bool) -> ExitCode:
     table = output.table("event", "next", "title", "")
     for line in lines:
         table.add_row(*(escape(cell) for cell in line))
-    out.print(table)
+    output.print_table(out, table)
     return ExitCode.GOOD
 
 

@@ -156,7 +156,7 @@ def _print(out: Console, result: SearchResult, added: dict[str, str]) -> None:
                 escape(one.name or "–"), escape(" ".join(filter(None, (one.make, one.model))) or "–"), escape(one.firmware or "–"),
                 escape(one.address), escape(", ".join(one.speaks)), escape(one.push_words), escape(_in_rig(one, added)),
             )  # fmt: skip
-        out.print(made)
+        output.print_table(out, made)
     for one in devices:
         _notes(out, one, "")
     for words in result.notes:

@@ -127,7 +127,7 @@ def list_(rig_path: Path | None, as_json: bool) -> None:
     for row in rows:
         mark = "[yellow]! exposed: renew it[/]" if row["exposed"] else ""
         made.add_row(escape(row["destination"]), escape(row["source"]), escape(row["key"]), row["since"] or "", mark)
-    out.print(made)
+    output.print_table(out, made)
     for name in kept:
         out.print(f"{escape(name)}: in the store, used by no destination of this rig")
 

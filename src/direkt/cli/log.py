@@ -82,7 +82,7 @@ def list_(
             text, mark = f"{text}: {_how_open(one)}", "[cyan]?[/]"
         who = "@".join(filter(None, (one.person, one.machine)))
         table.add_row(f"{mark} {one.id}", _local(one.at, zone), escape(e.what), escape(of), escape(who), took, escape(text))
-    out.print(table)
+    output.print_table(out, table)
     return ExitCode.GOOD
 
 

@@ -40,7 +40,7 @@ all_option = click.option(
 
 details_option = click.option(  # the same where --all means every feed
     "--details", is_flag=True, expose_value=False, callback=lambda context, _, given: context.meta.update({output.ALL: given}),
-    help="Show every setting with the sheet's line and the whole reason, under the names that sheets and JSON have for them.",
+    help="Name settings as sheets and JSON do; of match and write also show every reason with the sheet's line.",
 )  # fmt: skip
 
 

@@ -163,6 +163,23 @@ def table(*columns: str) -> Table:
     return made
 
 
+def print_table(out: Console, made: Table) -> None:
+    """A table without the columns that say the same in every row: what they say stands in a line below it."""
+    cells = [[str(cell) for cell in column.cells] for column in made.columns]
+    alike = [n for n, column in enumerate(cells) if n and len(column) > 1 and len(set(column)) == 1]
+    kept = [n for n in range(len(cells)) if n not in alike]
+    if not alike:
+        out.print(made)
+        return
+    shown = table(*(str(made.columns[n].header) for n in kept))
+    for row in zip(*cells, strict=True):
+        shown.add_row(*(row[n] for n in kept))
+    out.print(shown)
+    told = [f"{made.columns[n].header} {cells[n][0]}".strip() for n in alike if cells[n][0]]
+    if told:
+        out.print(f"[dim]for all: {', '.join(told)}[/]")
+
+
 def print_lines(out: Console, lines: Iterable[tuple[str, str]], *, indent: int = 0) -> None:
     """A label and a text (markup both) in each line; what is too long goes on under the text."""
     from rich.padding import Padding

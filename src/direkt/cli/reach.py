@@ -94,22 +94,17 @@ def _document(results: dict[str, Found]) -> ReachJson:
 
 
 def _print(results: dict[str, Found]) -> None:
+    """Each address with its verdict, and the median time of each step, or what stands in the way."""
     out = output.console()
     for name, found in results.items():
-        out.print(f"[bold]{escape(name)}[/]  median times of each step")
-        steps = list(dict.fromkeys(step for _, r in found for step in r.steps))
-        made = output.table("server address", "", *(s.removesuffix("lication") for s in steps), "verdict")
+        out.print(f"[bold]{escape(name)}[/]")
         nearest = _nearest(found)
-        for role, r in found:
-            times = ["–" if (m := r.median(s)) is None else f"{m * 1000:.1f} ms" for s in steps]
-            verdict = "[green]✓ reachable[/]" if r.reachable else f"[bold red]✗ {escape(r.worst.verdict)}[/]"
-            mark = " [green](nearest)[/]" if nearest is r and len(found) > 1 else ""
-            made.add_row(escape(r.address), escape(role), *times, verdict + mark)
-        out.print(made)
         lines = []
-        for _, r in found:
-            if not r.reachable:
-                hint = f"; {r.hint}" if r.hint else ""
-                detail = f"{escape(r.address)}: {escape(r.worst.detail + hint)}"
-                lines.append((f"[bold red]✗ {escape(r.worst.verdict)}[/]", detail))
-        output.print_lines(out, lines)
+        for role, r in found:
+            verdict = "[green]✓ reachable[/]" if r.reachable else f"[bold red]✗ {escape(r.worst.verdict)}[/]"
+            more = "; [green]nearest[/]" if nearest is r and len(found) > 1 else ""
+            times = ", ".join(f"{step} {m * 1000:.1f} ms" for step in r.steps if (m := r.median(step)) is not None)
+            hint = f"; {r.hint}" if r.hint else ""
+            below = f"[dim]{times}[/]" if r.reachable else escape(r.worst.detail + hint)
+            lines.append((verdict, f"[bold]{escape(r.address)}[/]  {escape(role)}{more}\n{below}"))
+        output.print_lines(out, lines, indent=2)

@@ -22,6 +22,7 @@ if TYPE_CHECKING:
 
 @click.command()
 @click.argument("device", required=False)
+@options.details_option
 @options.rig_option
 @options.json_option
 def read(device: str | None, rig_path: Path | None, as_json: bool) -> ExitCode:
@@ -78,7 +79,7 @@ def _print(name: str, state: DeviceState, feed: str | None) -> None:
     channels = list(state.channels.values())
     made = output.table("setting", *(c.name for c in channels), "can be")
     for n in parameters.in_table_order({n for c in channels for n in (*c.values, *c.limits)}):
-        made.add_row(n, *(_cell(n, c.values) for c in channels), escape(_limits(n, channels)))
+        made.add_row(n if output.shows_all() else parameters.find(n).label, *(_cell(n, c.values) for c in channels), escape(_limits(n, channels)))
     out.print(made)
     for c in channels:
         title = f" ({c.title})" if c.title and c.title != c.name else ""

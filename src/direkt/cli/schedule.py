@@ -71,7 +71,7 @@ def list_(days: float | None, most: int, rig_path: Path | None, as_json: bool) -
             _utc(turn.end),
             state,
         )
-    out.print(table)
+    output.print_table(out, table)
     before = [name for name, entry in rig.file.schedule.items() if entry.event is not None]
     if before:
         words = ", ".join(f"{escape(name)} {escape(rig.file.schedule[name].before)}" for name in before)

@@ -80,7 +80,7 @@ def compare(names: tuple[str, ...], as_json: bool) -> ExitCode:
         })  # fmt: skip
         return ExitCode.FAILS if shared.blockers else ExitCode.GOOD
     out = output.console()
-    made = output.table("parameter", *(escape(s.name) for s in sheets), "all at once")
+    made = output.table("", *(escape(s.name) for s in sheets), "all at once")
     blocked = {b.parameter for b in shared.blockers}
     for name in parameters.in_table_order({n for s in sheets for n in s.rules}):
         cells = [escape(s.rules[name].text()) if name in s.rules else "–" for s in sheets]
@@ -89,7 +89,7 @@ def compare(names: tuple[str, ...], as_json: bool) -> ExitCode:
             both = escape(shared.demands[name].text()) if name in shared.demands else ""
             if name in shared.wishes and shared.wishes[name] != shared.demands.get(name):
                 both = f"{both}; best {escape(shared.wishes[name].text())}".lstrip("; ")
-        made.add_row(name, *cells, both)
+        made.add_row(parameters.find(name).label, *cells, both)
     out.print(made)
     if shared.pictures:
         apart = ["codec"] if any(r.codecs for _, _, r in shared.pictures) else []
@@ -106,7 +106,7 @@ def compare(names: tuple[str, ...], as_json: bool) -> ExitCode:
     if shared.protocols:
         out.print(f"all of them take {' and '.join(shared.protocols)}")
     for b in shared.blockers:
-        out.print(f"[bold red]✗ impossible at once[/]  {escape(b.parameter)}: {escape(b.text)}")
+        out.print(f"[bold red]✗ impossible at once[/]  {escape(parameters.find(b.parameter).label)}: {escape(b.text)}")
     if not shared.blockers and shared.protocols:
         out.print("[green]✓[/] one encoder can satisfy all of them")
     elif not shared.blockers and shared.protocols is not None:

@@ -169,11 +169,13 @@ class _Front:
             self.out.print(f"\n[green]✓ {what}[/]" + (f" {escape(name)}" if pause else ""))
             return ExitCode.GOOD
         self.out.print()
+        told: dict[str, list[str]] = {}  # why each stands above; here they are only named
         for item in left:
-            whose = "" if item.text.startswith(item.name) else f"{item.name}: "
-            output.error(f"{_WORDS.get(item.proof, item.proof)}: {whose}{item.text}" + (f"; next: {item.advice}" if item.advice else ""))
+            told.setdefault(str(_WORDS.get(item.proof, item.proof)), []).append(item.name)
+        for word, names in told.items():
+            output.error(f"{word}: {', '.join(dict.fromkeys(names))}")
         if stopped.only_unknown:
-            output.note(f"Nothing shows that anything is on, but these could not be asked: {', '.join(item.name for item in left)}.")
+            output.note("Nothing shows that anything is on, but these could not be asked.")
             return ExitCode.FAILS
         output.note(f"Not proven to be off: {len(left)}. Again, for longer: direkt stop {name} --for 10m")
         return ExitCode.NO_ANSWER
