@@ -179,6 +179,7 @@ class _Run:
             print_received(
                 self.out, rehearsal, measurement, judgement, expected.sheet, with_set=expected.feed is not None,
                 subject=expected.feed.name if expected.feed is not None else "",
+                menu=expected.feed.menu if expected.feed is not None else None,
             )  # fmt: skip
             self._print_channel()
         subject = expected.feed.name if expected.feed is not None else self.addresses[0]

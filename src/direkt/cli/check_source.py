@@ -145,7 +145,8 @@ class _Run:
             output.print_json(document)
         else:
             with_set = self.source.set is not None
-            print_received(self.out, rehearsal, measurement, judgement, self.source.sheet, with_set=with_set, subject=self.source.feed or self.source.address.place)
+            print_received(self.out, rehearsal, measurement, judgement, self.source.sheet, with_set=with_set, subject=self.source.feed or self.source.address.place,
+                menu=self.source.parts.menu if self.source.parts is not None else None)
             if self.source.sheet is None:
                 output.note("Not judged: name a sheet with --sheet (direkt sheet list shows them).")
         subject = self.source.feed or self.source.address.place

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING
 
 from direkt import parameters
@@ -43,13 +43,13 @@ def verdict_words(reading: Reading) -> str:
 
 def print_judged(
     out: Console, subject: str, detail: str, measurement: Measurement, judgement: Judgement, sheet: Sheet | None, *,
-    with_set: bool, breaks: Sequence[float] = (),
+    with_set: bool, breaks: Sequence[float] = (), menu: Callable[[str], str] | None = None,
 ) -> None:  # fmt: skip
     """The reading; with --all also every measure and every finding, under the names that sheets and JSON have for them."""
     from direkt.cli import measurement as measuring
     from direkt.report import reading
 
-    made = reading.read(judgement)
+    made = reading.read(judgement, menu)
     print_head(out, subject, detail, made, sheet)
     if out.is_terminal and measurement.video_series is not None:
         print_strip(out, measurement.video_series, judgement, breaks)
@@ -114,7 +114,7 @@ def _text(item: Item, word: str) -> str:
     parts = [told, wish, escape(head.note), escape(item.when)]
     lines = ["; ".join(part for part in parts if part)]
     lines += [escape(item.cause)] if item.cause else []
-    where = f"  [dim]{escape(item.where)}[/]" if item.where else ""
+    where = f"  [dim]({escape(item.where)})[/]" if item.where else ""
     lines += [f"→ {escape(item.turn)}{where}"] if item.turn else []
     if item.follows:
         followed = ", ".join(_followed(line) for line in item.follows)

@@ -181,7 +181,7 @@ class _Run:
         elif came:
             print_received(
                 self.out, rehearsal, measurement, judgement, self.feed.sheet, with_set=self.set is not None, word="carried",
-                subject=self.feed.name,
+                subject=self.feed.name, menu=self.feed.menu,
             )  # fmt: skip
             self._print_extras(done)
         output.save_report(report, document)

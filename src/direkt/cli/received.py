@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from direkt.cli import judgement as judging
@@ -24,7 +25,7 @@ _ALL = 1000
 
 def print_received(
     out: Console, rehearsal: Rehearsal, measurement: Measurement, judgement: Judgement, sheet: Sheet | None, *,
-    with_set: bool, word: str = "received", subject: str = "",
+    with_set: bool, word: str = "received", subject: str = "", menu: Callable[[str], str] | None = None,
 ) -> None:  # fmt: skip
     """Everything that was seen, what to do about it, and the verdict."""
     for line in live.refusal_lines(rehearsal.refusals, _ALL):
@@ -32,7 +33,7 @@ def print_received(
     if rehearsal.more_refusals:
         out.print(f"[yellow]! turned away[/]  {rehearsal.more_refusals} more connections")
     length = show_measured("stream.duration", measurement.found.get("stream.duration"))
-    judging.print_judged(out, subject, f"{length} {word}", measurement, judgement, sheet, with_set=with_set, breaks=[gap.at for gap in rehearsal.gaps])
+    judging.print_judged(out, subject, f"{length} {word}", measurement, judgement, sheet, with_set=with_set, breaks=[gap.at for gap in rehearsal.gaps], menu=menu)
     measuring.print_side_notes(out, measurement)
     for gap in rehearsal.gaps:
         if gap.seconds is not None:

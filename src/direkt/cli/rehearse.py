@@ -158,12 +158,12 @@ class _Run:
         if self.as_json:
             output.print_json(document)
         elif came:
-            print_received(self.out, rehearsal, measurement, judgement, self.feed.sheet, with_set=True, subject=self.feed.name)
+            print_received(self.out, rehearsal, measurement, judgement, self.feed.sheet, with_set=True, subject=self.feed.name, menu=self.feed.menu)
         if done.restart_needed and not self.as_json:
             unfinished.not_in_force(self.out, self.feed.device, self.feed.name)
         self._print_put_back(done)
         reports.save(self.report, document, lambda: reports.of_stream(
-            self.feed.name, self.feed.sheet, measurement, judgement, device=self.feed.device, happened=happened(rehearsal)
+            self.feed.name, self.feed.sheet, measurement, judgement, device=self.feed.device, happened=happened(rehearsal), menu=self.feed.menu
         ))  # fmt: skip
         if not done.interrupted:
             waits = f"{self.feed.device} needs a restart" if done.restart_needed else ""

@@ -62,7 +62,8 @@ def wants_junit() -> bool:
 
 
 def of_stream(
-    subject: str, sheet: Sheet | None, measurement: Measurement, judgement: Judgement | None, *, device: str = "", happened: Sequence[str] = ()
+    subject: str, sheet: Sheet | None, measurement: Measurement, judgement: Judgement | None, *, device: str = "", happened: Sequence[str] = (),
+    menu: Callable[[str], str] | None = None,
 ) -> StreamReport:
     """The report of a stream that was judged now."""
     from direkt.judge import Judgement as Judged
@@ -71,7 +72,7 @@ def of_stream(
 
     judged = judgement or Judged(())
     now = datetime.datetime.now().astimezone()
-    return StreamReport(subject, sheet.name if sheet is not None else "", now, reading.read(judged), judged.findings, measurement, device, tuple(happened))
+    return StreamReport(subject, sheet.name if sheet is not None else "", now, reading.read(judged, menu), judged.findings, measurement, device, tuple(happened))
 
 
 def save(path: Path | None, document: Mapping[str, object], make: Callable[[], StreamReport]) -> None:

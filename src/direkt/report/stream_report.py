@@ -115,7 +115,7 @@ def _item(item: Item, word: str) -> str:
     lines = [f"<b>{_e(head.label)}</b>: {_e(head.now)}", *(_e(text) for text in (wish(item, word), head.note, item.when) if text)]
     out = "; ".join(lines)
     out += f"<br>{_e(item.cause)}" if item.cause else ""
-    out += f'<br><span class="turn">→ {_e(item.turn)}</span>' if item.turn else ""
+    out += f'<br><span class="turn">→ {_e(item.turn)}</span>{f" ({_e(item.where)})" if item.where else ""}' if item.turn else ""
     if item.follows:
         out += f'<br><span class="follows">follows from it: {_e(", ".join(f"{line.label} {line.now}" for line in item.follows))}</span>'
     return f"<li>{out}</li>"

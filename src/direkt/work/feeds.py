@@ -5,8 +5,10 @@ from __future__ import annotations
 import contextlib
 from dataclasses import dataclass
 
+from direkt import parameters
 from direkt.destination.references import Sources
 from direkt.destination.sheet import Sheet
+from direkt.device import library
 from direkt.device.state import Channel, DeviceState, Driver, Slot
 from direkt.errors import UnusableInput
 from direkt.protocol import source
@@ -50,6 +52,20 @@ class FeedParts:
             known = ", ".join(str(number) for number in state.slots) or "none"
             raise UnusableInput(f"{self.device} has no push slot {self.entry.slot}; it has {known}")
         return found
+
+    def menu(self, parameter: str) -> str:
+        """Where a person finds a parameter on the device, by its driver file; empty: not known there."""
+        name = self.rig.file.devices[self.device].driver
+        if name == library.STANDARD:
+            return ""
+        with contextlib.suppress(UnusableInput):
+            file = library.load_described(name, self.rig.folder)
+            if file is not None:
+                setting = parameters.setting_of(parameter)
+                modes = [mode.at for mode in file.modes if any(setting in row for row in mode.words.values())]
+                path = next((file.menus[at] for at in (parameter, setting, *modes) if at in file.menus), [])
+                return " > ".join(path)
+        return ""
 
     def no_push(self, state: DeviceState) -> str:
         """What to do where the device has no push slots."""
