@@ -264,7 +264,7 @@ class Cli(Folder):
     def environment(self, **more: str) -> dict[str, str]:
         kept = {name: value for name, value in os.environ.items() if not name.startswith("DIREKT_")}
         named = {"DIREKT_ENV": ",".join(name for name in more if name.startswith("DIREKT_"))}  # those that the test's rig may see
-        return {**kept, "COLUMNS": "140", "NO_COLOR": "1", **named, **more}
+        return {**kept, "COLUMNS": "140", "NO_COLOR": "1", "DIREKT_CONFIG": str(self.folder / "config"), **named, **more}
 
     def direkt(self, *arguments: str, text: str = "", **env: str) -> Result:
         """One command through the program's own entry point; ``text`` on standard input."""

@@ -189,7 +189,7 @@ class StillOn(LabStage):
         self.write_rig('key: "file:secrets.yaml#side", platform: reed', 'key: "file:secrets.yaml#side"')
         nobody = self.stop("mark")
         self.assertEqual(nobody.code, 1, nobody)
-        self.assertIn("Nothing shows that anything is on, but these could not be asked: mark", nobody.err)
+        self.assertIn("Nothing shows that anything is on, but these could not be asked.", nobody.err)
 
     def test_a_carried_feed_of_which_nothing_arrives(self):
         self.platform.cast("Course", key="varn~fake~sidebird")

@@ -353,5 +353,5 @@ class _Words:
 
 def _asked(rules: list[Rule]) -> str:
     return "; ".join(
-        rule.text() if n == 0 else f"{rule.name.rsplit('.', 1)[-1]} {rule.text()}" for n, rule in enumerate(rules)
+        rule.text() if n == 0 else f"{parameters.find(rule.name).label} {rule.text()}" for n, rule in enumerate(rules)
     )
