@@ -3,6 +3,8 @@
 import json
 import os
 import subprocess
+import tempfile
+import threading
 import unittest
 from pathlib import Path
 from unittest import mock
@@ -12,6 +14,37 @@ import yaml
 from direkt import files
 from tests import copies
 from tests.support import KEY, RIG, Cli, Folder
+
+
+class Locks(unittest.TestCase):
+    def test_who_only_looks_keeps_nobody_out(self):
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "a.lock"
+            path.touch()
+            over = threading.Event()
+
+            def look() -> None:
+                while not over.wait(0.001):
+                    files.is_locked(path)
+
+            looking = [threading.Thread(target=look) for _ in range(3)]
+            for one in looking:
+                one.start()
+            try:
+                for _ in range(200):
+                    with files.lock(path) as mine:
+                        self.assertTrue(mine)
+            finally:
+                over.set()
+                for one in looking:
+                    one.join()
+
+    def test_one_at_a_time(self):
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "a.lock"
+            with files.lock(path) as first, files.lock(path) as second:
+                self.assertEqual((first, second, files.is_locked(path)), (True, False, True))
+            self.assertFalse(files.is_locked(path))
 
 
 class Whole(Folder):

@@ -35,12 +35,23 @@ def alone(folder: Path) -> Iterator[None]:
         os.close(descriptor)
 
 
+_TRIES, _PAUSE = 8, 0.01  # s
+
+
 @contextlib.contextmanager
 def lock(path: Path) -> Iterator[bool]:
-    """Holds a lock that the system drops with this process; False: another one has it. Raises OSError."""
+    """Holds a lock that the system drops with this process; False: another one has it. Raises OSError.
+
+    Who only looks (is_locked) has it for a moment as well: so it is tried again a few times before somebody is said to have it.
+    """
     descriptor = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
     try:
-        yield _taken(descriptor)
+        mine = _taken(descriptor)
+        for _ in range(_TRIES if not mine else 0):
+            time.sleep(_PAUSE)
+            if mine := _taken(descriptor):
+                break
+        yield mine
     finally:
         os.close(descriptor)
 

@@ -21,7 +21,7 @@ class End(Stage):
         try:
             result = self.direkt("stop", "e17", "--for", "1s")
             self.assertEqual(result.code, 3, result)
-            self.assertIn("error: no answer: tower at", result.err)
+            self.assertIn("error: no answer: tower\n", result.err)
             self.assertIn("tried again for", result.out)
             self.assertIn("the event is closed", result.out)  # what can be ended is
         finally:
@@ -35,7 +35,7 @@ class End(Stage):
         self.platform.faults.down = True
         result = self.direkt("stop", "e18")
         self.assertEqual(result.code, 3, result)
-        self.assertIn("error: no answer: e18 at main", result.err)
+        self.assertIn("error: no answer: tarn, e18 at main", result.err)
         self.assertEqual(self.device.push_state, "stopped")
         self.platform.faults.down = False
         everything = self.direkt("stop", "--all", text="y\n")  # a person says that none is open where nobody else can be asked
@@ -68,7 +68,7 @@ class Damaged(Stage):
         file.write_text("{")
         result = self.direkt("stop", "e22")
         self.assertEqual(result.code, 3, result)
-        self.assertIn("damaged; look at the event at its platform", result.err)
+        self.assertIn("damaged; look at the event at its platform", result.out)
         self.assertEqual((self.device.push_state, self.event("e22").state), ("stopped", "closed"))
         self.assertIn("damaged", self.direkt("event", "list").out)
         file.write_text(kept)
@@ -91,7 +91,7 @@ class ByHand(Stage):
         self.assertIn("✓ Make the event", shown.out)
         nobody = self.direkt("stop", "h0", text="")
         self.assertEqual(nobody.code, 1, nobody)
-        self.assertIn("could not be asked: h0 at village", nobody.err)
+        self.assertIn("error: not known: h0 at village", nobody.err)
         self.assertIn("not done: Tell the village office that the stream has ended", nobody.out + nobody.err)
         self.assertEqual(self.device.push_state, "stopped")
         told = self.direkt("stop", "h0", text="y\n")

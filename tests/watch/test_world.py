@@ -42,7 +42,7 @@ class Looks(Folder):
     def world(self, driver):
         rig = rigs.load(self.file("rig.yaml", RIG))
         means = Means(Sources({"DIREKT_KEY": KEY}, trust=Trust().seeing(["DIREKT_KEY"])), None, "regatta", lambda: 1.8e9, lambda s: None)
-        crew = Crew(means, Clock(), lambda feed: None, lambda feed: LastRehearsal(), lambda name: False)
+        crew = Crew(means, Clock(), lambda feed: None, lambda feed: "", lambda feed: LastRehearsal(), lambda name: False)
         made = RealWorld(rig, ["finish"], crew)
         made._drivers["tower"] = driver
         self.rig = rig

@@ -77,7 +77,7 @@ class Checks(Folder):
         entry, _, destination = made.feed("f")
         parts = {"f": FeedParts(made, "f", entry, destination, made.sheet(destination), driver or Device())}
         crew = Crew(
-            means, SimpleNamespace(), lambda _: None, lambda _: LastRehearsal(rehearsed, bool(rehearsed)), lambda _: exposed
+            means, SimpleNamespace(), lambda _: None, lambda _: "", lambda _: LastRehearsal(rehearsed, bool(rehearsed)), lambda _: exposed
         )
         found = list(checks.before(airings, parts, crew, options or Options()))
         return [f"{line.verdict} {line.what}: {line.text} -> {line.advice}" for line in found]

@@ -9,7 +9,7 @@ import time
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from direkt import files
+from direkt import files, mask
 from direkt.cli import options, output, recording
 from direkt.errors import UnusableInput, os_words
 from direkt.printable import printable
@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from direkt.rig.file import Rig
     from direkt.work.live.go_types import Crew
 
+_WORDS = 1 << 20  # bytes of what a process said that are read
 CARRY_LOG = "carried"  # the folder in which the processes' words are kept
 
 
@@ -46,7 +47,19 @@ def crew(rig: Rig) -> Crew:
         store = rig.file.destinations[destination].key.startswith("store:")
         return store and any(k.name == name and k.exposed for k in options.key_store().kept())
 
-    return Crew(means(rig), options.SystemClock(), lambda feed: launch(rig, feed), rehearsed, exposed)
+    return Crew(means(rig), options.SystemClock(), lambda feed: launch(rig, feed), lambda feed: last_words(rig, feed), rehearsed, exposed)
+
+
+def last_words(rig: Rig, feed: str) -> str:
+    """What the process that should carry a feed said last; empty: nothing."""
+    from direkt.store.small_file import place
+
+    try:
+        said = files.read(place(rig.folder, CARRY_LOG) / f"{files.name_of(feed)}.txt", _WORDS).decode("utf-8", "replace")
+    except OSError:
+        return ""
+    lines = [line.strip() for line in said.splitlines() if line.strip()]
+    return mask.own(printable(lines[-1]))[:300] if lines else ""
 
 
 def launch(rig: Rig, feed: str) -> None:

@@ -48,7 +48,7 @@ def practise(rig: Rig, planned: PlannedEvent, how: Options, *, yes: bool, report
     means = replace(real.means, sources=replace(real.means.sources, store=store), tokens=store)
     copy = practice.copy_of(rig, planned, platform)
     carrier = practice.Carrier(copy, means, options.SystemClock())
-    crew = replace(real, means=means, launch=carrier.launch)
+    crew = replace(real, means=means, launch=carrier.launch, last_words=lambda feed: carrier.failed.get(feed, ""))
     front = Front(copy, named, yes=yes, as_json=as_json, practice=True)
     formers = practice.formers_of(rig, planned, real)
     try:

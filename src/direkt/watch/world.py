@@ -328,7 +328,9 @@ class RealWorld:
             self._crew.clock.sleep(0.3)
         wishes.note(self._rig.folder, {parts.name: True})
         running = carry.running(parts)
-        return "it does not start" if running is None else f"camera: {running.coming}; platform: {running.push}"
+        last = self._crew.last_words(parts.name)
+        said = f": {last}" if last else ""
+        return f"it does not start{said}" if running is None else f"camera: {running.coming}; platform: {running.push}"
 
     def restart(self, device: str) -> str:
         """Restarts a device and waits for it."""

@@ -411,10 +411,12 @@ class _Going:
                 yield self._say(feed.name, Verdict.PASS, text)
                 return
             if since > _CARRY_LIMIT:
+                last = self.crew.last_words(feed.name)
+                said = f": {last}" if last else ""
                 why = (
                     f"camera: {running.coming}; platform: {running.push}"
                     if running is not None
-                    else "it does not start"
+                    else f"it does not start{said}"
                 )
                 yield self._say(
                     feed.name,

@@ -156,6 +156,7 @@ class Crew:
     means: Means
     clock: StepClock
     launch: Callable[[str], None]  # starts the process that carries a feed
+    last_words: Callable[[str], str]  # what that process said last; empty: nothing
     rehearsed: Callable[[str], LastRehearsal]  # how a feed was last rehearsed or caught. May raise DirektError
     exposed: Callable[[str], bool]  # whether a destination's key was seen by others
 

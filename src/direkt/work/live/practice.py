@@ -103,9 +103,11 @@ def copy_of(rig: Rig, planned: PlannedEvent, platform: PracticePlatform) -> Rig:
 
 class Carrier:
     """Carries feeds in this process, since the practice's keys are nobody else's."""
+
     def __init__(self, rig: Rig, means: Means, clock: StepClock) -> None:
         self.rig, self.means, self.clock = rig, means, clock
         self.running: list[contextlib.ExitStack] = []
+        self.failed: dict[str, str] = {}  # by feed: why it is not carried any more
 
     def launch(self, feed: str) -> None:
         """Begins to carry; stop() ends it."""
@@ -120,18 +122,11 @@ class Carrier:
                 raise KeyboardInterrupt
 
         def run() -> None:
-            with contextlib.suppress(DirektError):
-                drive(
-                    carry.carry(
-                        parts,
-                        work,
-                        (str(source), parts.destination.server),
-                        len(key),
-                        self.clock,
-                        seconds=None,
-                    ),
-                    on_event,
-                )
+            try:
+                places = (str(source), parts.destination.server)
+                drive(carry.carry(parts, work, places, len(key), self.clock, seconds=None), on_event)
+            except DirektError as error:
+                self.failed[feed] = str(error)
 
         thread = threading.Thread(target=run, daemon=True)
         thread.start()
