@@ -43,7 +43,7 @@ def report(subject="finish", happened=("0:04: nobody pushed for 2.0 s (it went a
         measurement = meter.snapshot()
     sheet = library.load("plainsong-village")
     judged = judge_sent(sheet, measurement.found)
-    return StreamReport(subject, sheet.name, WHEN, reading.read(judged), judged.findings, measurement, "finish-tower", happened)
+    return StreamReport(subject, sheet.name, WHEN, reading.read(judged), judged.findings, measurement, "finish-tower", happened=happened)
 
 
 class Page(unittest.TestCase):

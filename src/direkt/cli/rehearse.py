@@ -163,7 +163,8 @@ class _Run:
             unfinished.not_in_force(self.out, self.feed.device, self.feed.name)
         self._print_put_back(done)
         reports.save(self.report, document, lambda: reports.of_stream(
-            self.feed.name, self.feed.sheet, measurement, judgement, device=self.feed.device, happened=happened(rehearsal), menu=self.feed.menu
+            self.feed.name, self.feed.sheet, measurement, judgement, device=self.feed.device, happened=happened(rehearsal), menu=self.feed.menu,
+            failure="" if came else done.failure or "nothing came"
         ))  # fmt: skip
         if not done.interrupted:
             waits = f"{self.feed.device} needs a restart" if done.restart_needed else ""

@@ -63,16 +63,16 @@ def wants_junit() -> bool:
 
 def of_stream(
     subject: str, sheet: Sheet | None, measurement: Measurement, judgement: Judgement | None, *, device: str = "", happened: Sequence[str] = (),
-    menu: Callable[[str], str] | None = None,
+    menu: Callable[[str], str] | None = None, failure: str = "",
 ) -> StreamReport:
     """The report of a stream that was judged now."""
     from direkt.judge import Judgement as Judged
     from direkt.report import reading
     from direkt.report.stream_report import StreamReport
 
-    judged = judgement or Judged(())
+    judged = Judged(()) if judgement is None or failure else judgement  # of what did not come nothing is judged
     now = datetime.datetime.now().astimezone()
-    return StreamReport(subject, sheet.name if sheet is not None else "", now, reading.read(judged, menu), judged.findings, measurement, device, tuple(happened))
+    return StreamReport(subject, sheet.name if sheet is not None else "", now, reading.read(judged, menu), judged.findings, measurement, device, failure, tuple(happened))
 
 
 def save(path: Path | None, document: Mapping[str, object], make: Callable[[], StreamReport]) -> None:

@@ -6,7 +6,7 @@ All views (terminal, page, report, card) show this one reading; it holds words a
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from direkt import parameters
 from direkt.demand import Demand
@@ -28,6 +28,7 @@ class Line:
     now: str  # 10 s; as measured, and as the device says where that differs
     wanted: str  # at most 3.6 s; empty: nothing is
     note: str = ""  # how it was measured, or why not
+    seen: bool = True  # something was measured
 
 
 @dataclass(frozen=True, slots=True)
@@ -88,8 +89,25 @@ def read(judgement: Judgement, menu: Callable[[str], str] | None = None) -> Read
         )  # fmt: skip
         items.setdefault(item.verdict, []).append(item)
     holds = [line(f) for f in judgement.findings if f.verdict is Verdict.PASS and f.parameter not in follows]
-    fix, better, unknown = (tuple(items.get(verdict, ())) for verdict in (Verdict.FAIL, Verdict.ADVISE, Verdict.UNSEEN))
-    return Reading(judgement.verdict, fix, better, unknown, _joined(holds))
+    fix, better = (tuple(items.get(verdict, ())) for verdict in (Verdict.FAIL, Verdict.ADVISE))
+    return Reading(judgement.verdict, fix, better, tuple(_together(items.get(Verdict.UNSEEN, ()))), _joined(holds))
+
+
+def _together(items: Iterable[Item]) -> list[Item]:
+    """What was not seen at all, and for which the same is to be done, as one."""
+    out: list[Item] = []
+    bare: dict[str, list[Item]] = {}
+    for item in items:
+        if item.head.seen or item.follows or item.cause:
+            out.append(item)
+        else:
+            bare.setdefault(item.turn, []).append(item)
+    for same in bare.values():
+        head, *more = same
+        if more:
+            head = replace(head, head=replace(head.head, label=", ".join(one.head.label for one in same), now=parameters.show_measured(head.head.parameter, None), wanted=""), where="")
+        out.append(head)
+    return out
 
 
 def line(finding: Finding) -> Line:
@@ -104,7 +122,7 @@ def line(finding: Finding) -> Line:
         wanted = "the same as the source" if rule.same_as_source else demand.text() if demand is not None else rule.text()
         if finding.verdict is Verdict.PASS and finding.sent is not None and tight(rule.must, finding.sent):
             now += f", only just: {rule.must.text() if rule.must is not None else ''}"
-    return Line(finding.parameter, finding.verdict, parameters.find(finding.parameter).label, now, wanted, finding.note)
+    return Line(finding.parameter, finding.verdict, parameters.find(finding.parameter).label, now, wanted, finding.note, finding.sent is not None)
 
 
 def tight(demand: Demand | None, sent: Measured) -> bool:

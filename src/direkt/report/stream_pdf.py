@@ -34,8 +34,8 @@ def pdf(report: StreamReport) -> bytes:
     made.add_page()
     _write(made, f"{report.subject} against {report.against}" if report.against else report.subject, 13, bold=True)
     _write(made, report.verdict, 12, bold=True)
-    if report.against:
-        _write(made, report.reading.summary, _SIZE)
+    if report.against or report.failure:
+        _write(made, report.failure or report.reading.summary, _SIZE)
     _write(made, "; ".join(facts(report)), _SMALL)
     for head, items, word, tag in groups(report.reading):
         if items:
@@ -50,7 +50,8 @@ def pdf(report: StreamReport) -> bytes:
         if made.get_y() + _PLOT > made.h - _MARGIN:
             made.add_page()
         made.image(io.BytesIO(picture), w=made.epw, h=_PLOT, keep_aspect_ratio=True)
-    _table(made, report)
+    if not report.failure:
+        _table(made, report)
     return bytes(made.output())
 
 

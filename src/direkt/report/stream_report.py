@@ -21,7 +21,7 @@ h1 { font-size: 1.35rem; margin: 0; } h2 { font-size: 1rem; margin: 1.1rem 0 .3r
 .verdict { display: inline-block; font-size: 1.2rem; font-weight: 700; padding: .15rem .6rem; border: 2px solid; border-radius: .3rem; margin: .5rem 0; }
 .fail { color: #9a1212; } .advise { color: #6b4c00; } .unseen { color: #0b4f66; } .pass { color: #1e5a34; }
 ol, ul { margin: .2rem 0; padding-left: 1.4rem; } li { margin: .35rem 0; } li b { font-weight: 650; } .turn { font-weight: 550; } .follows { color: #444; }
-table { border-collapse: collapse; width: 100%; font-size: .86rem; } th { text-align: left; color: #444; font-weight: 600; }
+table { border-collapse: collapse; width: 100%; font-size: .86rem; } th { text-align: left; color: #444; font-weight: 600; white-space: nowrap; }
 th, td { padding: .16rem .6rem .16rem 0; border-top: 1px solid #ddd; vertical-align: top; overflow-wrap: anywhere; } td.m { white-space: nowrap; }
 figure { margin: .5rem 0; break-inside: avoid; } figure svg { width: 100%; height: auto; display: block; } figcaption { position: absolute; left: -10000px; }
 .how { columns: 2; column-gap: 1.6rem; font-size: .76rem; color: #333; } .how p { break-inside: avoid; margin: 0 0 .2rem; }
@@ -45,11 +45,14 @@ class StreamReport:
     findings: Sequence[Finding]
     measurement: Measurement
     device: str = ""  # what it came from
+    failure: str = ""  # why nothing came
     happened: Sequence[str] = ()  # drops and other events of the session, in their order
 
     @property
     def verdict(self) -> str:
         """In words; without a sheet there is none."""
+        if self.failure:
+            return "✗ nothing was received"
         if not self.against:
             return "measured, not judged"
         if self.reading.verdict is Verdict.ADVISE and not self.reading.better:
@@ -61,10 +64,11 @@ def page(report: StreamReport) -> str:
     """The page. Raises UnusableInput where plots cannot be drawn."""
     r, reading = report, report.reading
     title = f"{r.subject} against {r.against}" if r.against else r.subject
-    kind = "unseen" if r.reading.verdict is Verdict.ADVISE and not reading.better else str(reading.verdict)
+    kind = "fail" if r.failure else "unseen" if r.reading.verdict is Verdict.ADVISE and not reading.better else str(reading.verdict)
     parts = [
         f"<h1>{_e(title)}</h1>",
-        f'<p class="verdict {kind if r.against else "unseen"}">{_e(r.verdict)}</p>' + (f"<p>{_e(reading.summary)}</p>" if r.against else ""),
+        f'<p class="verdict {kind if r.against else "unseen"}">{_e(r.verdict)}</p>',
+        f"<p>{_e(r.failure or reading.summary)}</p>" if r.against or r.failure else "",
         f'<p class="sub">{_e("; ".join(facts(r)))}</p>',
     ]
     for head, items, word, tag in groups(reading):
@@ -74,8 +78,8 @@ def page(report: StreamReport) -> str:
         parts.append(f"<h2>What happened</h2><ul>{''.join(f'<li>{_e(one)}</li>' for one in r.happened)}</ul>")
     drawn = plots.drawn(r.measurement, r.findings)
     parts += [f'<figure aria-label="{_e(name)}">{svg}<figcaption>{_e(name)}</figcaption></figure>' for name, svg in drawn]
-    parts.append(_table(r.findings) if r.findings else _measured(r.measurement))
-    parts.append(_how(r))
+    if not r.failure:
+        parts += [_table(r.findings) if r.findings else _measured(r.measurement), _how(r)]
     parts.append(f'<p class="sub">Direkt {_e(direkt.__version__)}. Every value is measured on the coded stream, unless it says otherwise.</p>')
     return (
         f'<!DOCTYPE html>\n<html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width, initial-scale=1">'
