@@ -22,7 +22,8 @@ from lxml import html as lxml_html
 from direkt.finding import Verdict
 from direkt.judge import judge_sent
 from direkt.measure.meter import Meter
-from direkt.report import exports, reading, stream_pdf, stream_report
+from direkt.measure.series import OverTime
+from direkt.report import exports, plots, reading, stream_pdf, stream_report
 from direkt.report.stream_report import StreamReport
 from tests.support import Cli, card, flv_bytes
 
@@ -126,8 +127,17 @@ class Tables(unittest.TestCase):
         rates = [float(row["video bitrate (kbit/s)"]) for row in rows if row["video bitrate (kbit/s)"]]
         mean = made.measurement.found["video.bitrate.mean"].value
         self.assertAlmostEqual(sum(rates[:-1]) / len(rates[:-1]), mean, delta=mean * 0.05)
+        level = made.measurement.found["audio.level"].value
+        levels = [float(row["audio level (dBFS)"]) for row in rows if row["audio level (dBFS)"]]
+        self.assertGreaterEqual(len(levels), 8)
+        self.assertTrue(all(abs(one - level) < 2 for one in levels), "an even tone")
         keyframes = sum(float(row["keyframes (count)"] or 0) for row in rows)
         self.assertEqual(keyframes, 4)  # 225 pictures, one in 60
+
+    def test_a_buffer_by_the_second(self):
+        track = OverTime(1.0, (3000.0, 3000.0, 1000.0, 1000.0, 2000.0, 2000.0), (0,) * 6, (), 5.5)
+        self.assertEqual(plots.fullness(track), [0.5, 1.0, 0.5, 0.0, 0.0])
+        self.assertEqual(plots.fullness(OverTime(1.0, (0.0, 0.0, 0.0), (0,) * 3, (), 3.0)), [0.0])
 
     def test_pipelines_read_it(self):
         made = report('a "b" <c>\x07')

@@ -72,6 +72,10 @@ class AudioMeter:
         if lengths is not None:
             self._length += int(lengths.sum())
 
+    def levels(self) -> tuple[tuple[float, float], ...]:
+        """How loud the sound is by the second: s since it began, and dBFS."""
+        return self._sound.levels()
+
     def _note_format(self, samples: Samples) -> None:
         """What is declared from these samples on."""
         declared = self._reader.declared
@@ -162,6 +166,9 @@ def _told(declared: Declared) -> str:
     return " ".join([*([f"{rate} Hz"] if rate else []), *([f"{channels} ch"] if channels else [])])
 
 
+_MOST_LEVELS = 3600  # seconds of which the level is kept; of every second one where there are more
+
+
 class _Loudness:
     """How loud the sound is, by a few frames of each second."""
 
@@ -175,6 +182,9 @@ class _Loudness:
         self._silent = self._sounding = 0  # seconds that are over
         self._loudest: float | None = None  # frame of the present second
         self._any_sound = False
+        self._here = [0.0, 0]  # power of the present second, and looks at it
+        self._levels: list[tuple[float, float]] = []  # s since the beginning, and dBFS then
+        self._apart = 1  # s between those that are kept
 
     def listen(self, reader: AudioReader, samples: Samples) -> None:
         """Looks at a few frames of each second."""
@@ -207,11 +217,17 @@ class _Loudness:
         self._power += power
         self._squares += power * power
         self._looks += 1
+        self._here[0] += power
+        self._here[1] += 1
         self._loudest = max(power, self._loudest or 0.0)
         self._any_sound = self._any_sound or power >= _SILENT
 
     def _close(self) -> None:
         self._silent, self._sounding = self._seconds()
+        self._levels = list(self.levels())
+        if len(self._levels) > _MOST_LEVELS:
+            self._levels, self._apart = self._levels[::2], 2 * self._apart
+        self._here = [0.0, 0]
         self._loudest = None
         self._debt = min(self._debt, 1.0) % 1.0
 
@@ -220,6 +236,16 @@ class _Loudness:
             return self._silent, self._sounding
         quiet = self._loudest < _SILENT
         return self._silent + quiet, self._sounding + (not quiet)
+
+    def levels(self) -> tuple[tuple[float, float], ...]:
+        """How loud it is by the second: s since the beginning, and dBFS of the frames that were looked at then."""
+        if not self._here[1] or self._second is None or self._begin is None:
+            return tuple(self._levels)
+        at = float(self._second - self._begin)
+        if self._levels and at - self._levels[-1][0] < self._apart:
+            return tuple(self._levels)
+        level = 10 * math.log10(max(self._here[0] / self._here[1], _FLOOR))
+        return (*self._levels, (at, round(level, 1)))
 
     @property
     def level(self) -> Measured | None:

@@ -48,6 +48,7 @@ class Measurement:
     odd_codec: str | None = None  # the video codec, where nothing but times and bytes could be measured
     video_series: OverTime | None = None
     audio_series: OverTime | None = None
+    levels: tuple[tuple[float, float], ...] = ()  # of the sound: s since it began, and dBFS then
     behind: tuple[tuple[float, float], ...] = ()  # of a live stream: clock time, and by how much it is late then, s
 
     @property
@@ -199,7 +200,8 @@ class Meter:
         remarks = [*self._remarks, *self._changes()]
         odd = self.video.codec if self.video is not None and not self.video.is_read else None
         video, audio = (meter.series.over_time() if meter is not None and meter.clock.count else None for meter in (self.video, self.audio))
-        return Measurement(ordered, tuple(self._differences(found)), tuple(remarks), self._broken, odd, video, audio, self._arrivals.behind())
+        levels = self.audio.levels() if self.audio is not None else ()
+        return Measurement(ordered, tuple(self._differences(found)), tuple(remarks), self._broken, odd, video, audio, levels, self._arrivals.behind())
 
     def _tell_gaps(self) -> None:
         """What is a gap on one track shows on the other."""

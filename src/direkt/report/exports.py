@@ -23,6 +23,8 @@ def series_csv(measurement: Measurement) -> str:
             columns[f"{name} bitrate (kbit/s)"] = _column(track, track.kbit_s)
     if measurement.video_series is not None:
         columns["keyframes (count)"] = _column(measurement.video_series, measurement.video_series.marks)
+    if measurement.levels:
+        columns["audio level (dBFS)"] = pd.Series(dict(measurement.levels))
     if measurement.behind:
         late = pd.Series(dict(measurement.behind))
         columns["behind the clock (s)"] = late.groupby(late.index.astype(int).astype(float)).mean()

@@ -68,6 +68,10 @@ def _plots(measurement: Measurement, findings: Sequence[Finding]) -> Iterator[tu
         yield "Time from one keyframe to the next", _Keyframes(video, limits(findings, "video.keyframe_interval.max"))
     if audio is not None and len(audio.kbit_s) > 1:
         yield "Audio bitrate by the second", _Bitrate(audio, "audio bitrate, kbit/s", limits(findings, "audio.bitrate.mean"))
+    if len(measurement.levels) > 1:
+        yield "How loud the sound is", _Level(measurement.levels)
+    if video is not None and len(video.kbit_s) > 2:
+        yield "What a buffer at the mean bitrate holds", _Buffer(video)
     if len(measurement.behind) > 2:
         yield "How late the stream came", _Behind(measurement.behind)
 
@@ -101,6 +105,42 @@ class _Keyframes(_Draw):
         late = [(at, gap) for at, gap in zip(times[1:], gaps, strict=True) if most is not None and gap > most + 0.05]
         axes.plot([at for at, _ in late], [gap for _, gap in late], marker="x", markersize=6, linestyle="none", color=_OFF)
         _ends(axes, "s since the keyframe before", self.track.seconds, max([*gaps, most or 0]))
+
+
+class _Level(_Draw):
+    def __init__(self, places: Sequence[tuple[float, float]]) -> None:
+        self.places = places
+
+    def __call__(self, axes: Axes) -> None:
+        axes.plot([at for at, _ in self.places], [level for _, level in self.places], color=_INK, marker="." if len(self.places) < 60 else "")
+        axes.set_title("audio level, dBFS")
+        axes.set_xlim(0, max(at for at, _ in self.places) or 1)
+        axes.set_ylim(-90, 0)
+        axes.locator_params(axis="y", nbins=4)
+        axes.set_xlabel("s", labelpad=1)
+
+
+class _Buffer(_Draw):
+    """By the second, so that what rises and falls within one does not show; video.buffer is exact."""
+
+    def __init__(self, track: OverTime) -> None:
+        self.track = track
+
+    def __call__(self, axes: Axes) -> None:
+        filled = fullness(self.track)
+        axes.plot([(n + 1) * self.track.width for n in range(len(filled))], filled, color=_INK)
+        _ends(axes, "buffer at the mean bitrate, s", self.track.seconds, max(0.5, *filled))
+
+
+def fullness(track: OverTime) -> list[float]:
+    """s at the mean bitrate that a buffer holds at the end of each column, which takes what comes and gives out evenly."""
+    whole = track.kbit_s[:-1] or track.kbit_s
+    mean = sum(whole) / len(whole)
+    out, held = [], 0.0
+    for rate in whole if mean else ():
+        held = max(0.0, held + (rate - mean) * track.width / mean)
+        out.append(held)
+    return out or [0.0]
 
 
 class _Behind(_Draw):
