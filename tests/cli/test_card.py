@@ -125,7 +125,7 @@ class Cards(Cli):
         )
         done = self.direkt("card", "roof")
         self.assertEqual(done.code, 1)
-        self.assertIn("!!! video.size", done.out)
+        self.assertIn("!!! picture size", done.out)
         self.assertIn("132 characters; the device takes 96", " ".join(done.out.split()))
 
     def test_a_key_that_is_too_long_is_told_without_showing_it(self):
@@ -247,7 +247,7 @@ class Drawn(unittest.TestCase):
         odd = '<script>alert(1)</script> & "quotes" ‮ 名前 \x00 ' + "x" * 300
         card = self.card(
             before=(odd,), warnings=(odd,), steps=(cards.CardStep((odd,), odd[:20]), cards.CardStep(("A",), "a b", kind="type")),
-            facts=(cards.Fact("a", odd),),
+            facts=(cards.Fact("video.codec", odd),),
         )
         self.assertNotIn("<script>", card_page.page(card))
         self.assertTrue(cards.text(card))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -232,9 +233,18 @@ class Front:
             return ExitCode.INTERRUPTED
         air = "it is on air" if gone.on_air else "not on air"
         self.out.print(f"[bold red]✗ stopped at step {gone.failed:d}[/]  {air}; {escape(self._left(gone))}")
-        output.error(gone.failure or "it did not come to its end")
+        if not self._stands_above(gone.failure):
+            output.error(gone.failure or "it did not come to its end")
         output.note(f"Then go on with: direkt go {self.planned.name}")
         return ExitCode.FAILS
+
+    def _stands_above(self, failure: str) -> bool:
+        """Whether the same eyes have it before them, in a line with a cross."""
+        from direkt.finding import Verdict
+
+        if self.as_json or not (self.out.is_terminal and sys.stderr.isatty()):
+            return False
+        return any(c.verdict is Verdict.FAIL and failure.startswith(f"{c.what}: {c.text}") for c in self.document["checks"])
 
     @staticmethod
     def _left(gone: Gone) -> str:

@@ -5,10 +5,11 @@ from __future__ import annotations
 import dataclasses
 import json
 import os
+import re
 import sys
 from collections.abc import Iterable, Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import IO, TYPE_CHECKING, Any, TextIO, cast
 
 import click
 
@@ -39,7 +40,23 @@ def console(*, err: bool = False) -> Console:
 
     stream = sys.stderr if err else sys.stdout
     width = None if stream.isatty() or os.environ.get("COLUMNS") else _PIPE
-    return Console(file=stream, highlight=False, width=width, soft_wrap=False, emoji=False)
+    file = stream if stream.isatty() else cast("IO[str]", _Trimmed(stream))
+    return Console(file=file, highlight=False, width=width, soft_wrap=False, emoji=False)
+
+
+class _Trimmed:
+    """A text stream whose lines do not end in the spaces that fill a table's last column."""
+
+    def __init__(self, stream: TextIO) -> None:
+        self._stream = stream
+
+    def write(self, text: str) -> int:
+        """Takes text; spaces before a line's end are left out."""
+        self._stream.write(re.sub(r"[ ]+(?=\n)", "", text))
+        return len(text)
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._stream, name)
 
 
 def shows_all() -> bool:
@@ -71,12 +88,23 @@ def reveal(text: str) -> None:
 def error(text: str) -> None:
     """An error's lines."""
     for line in text.splitlines():
-        click.echo(f"error: {printable(line)}", err=True)
+        click.echo(_by_words(f"error: {printable(line)}"), err=True)
 
 
 def interrupted(text: str) -> None:
     """What state an interruption leaves things in."""
-    click.echo(f"\nInterrupted: {printable(text)}", err=True)
+    click.echo("\n" + _by_words(f"Interrupted: {printable(text)}"), err=True)
+
+
+def _by_words(line: str) -> str:
+    """A line for standard error: a terminal gets it broken between words, a pipe whole."""
+    if not sys.stderr.isatty():
+        return line
+    import textwrap
+
+    width = console(err=True).width
+    masked = mask.own(line)  # before a layout breaks it into lines
+    return "\n".join(textwrap.wrap(masked, width, subsequent_indent="  ", break_long_words=False, break_on_hyphens=False))
 
 
 def _plain(value: object) -> object:

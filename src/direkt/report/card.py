@@ -9,6 +9,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Literal
 
+from direkt import parameters
+
 # characters that people take for each other, and what each is called
 LOOK_ALIKES = {
     "0": "zero", "O": "capital O", "o": "small o", "1": "one", "l": "small L", "I": "capital i", "|": "upright bar",
@@ -51,6 +53,11 @@ class Fact:
 
     name: str
     value: str
+
+    @property
+    def text(self) -> str:
+        """It in words: ``keyframe interval 1 s``."""
+        return f"{parameters.find(self.name).label} {self.value}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -124,7 +131,7 @@ def text(card: Card) -> str:
         )
         lines.append("")
     if card.facts:
-        lines += _wrapped("", "It always sends: " + ", ".join(f"{fact.name} {fact.value}" for fact in card.facts))
+        lines += _wrapped("", "It always sends: " + ", ".join(fact.text for fact in card.facts))
         lines.append("")
     if card.after:
         lines += ["AFTER", *(line for word in card.after for line in _wrapped("[ ] ", word)), ""]

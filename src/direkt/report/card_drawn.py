@@ -83,7 +83,7 @@ class _Layout:
         if card.look_alikes:
             self._words("Easily mistaken: " + ", ".join(f"{c} {name}" for c, name in card.look_alikes), _SMALL)
         if card.facts:
-            self._words("It always sends: " + ", ".join(f"{fact.name} {fact.value}" for fact in card.facts), _SMALL)
+            self._words("It always sends: " + ", ".join(fact.text for fact in card.facts), _SMALL)
         self._code()
         self._list("AFTER", card.after)
         return self.y + _MARGIN
@@ -265,7 +265,7 @@ def lacking(card: Card) -> str:
     """The letters of a card that cannot be drawn, each once: on paper and on the picture a box stands for them."""
     told = [card.rig, card.feed, card.device, card.model, card.destination, *card.before, *card.after, *card.warnings, card.code_note]
     told += [word for step in card.steps for word in (*step.path, step.value, step.meaning, step.hidden)]
-    told += [word for fact in card.facts for word in (fact.name, fact.value)]
+    told += [fact.text for fact in card.facts]
     return "".join(dict.fromkeys(c for c in unicodedata.normalize("NFC", "".join(told)) if not _draws(c)))
 
 

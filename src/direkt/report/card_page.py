@@ -42,7 +42,7 @@ def page(card: Card) -> str:
         told = ", ".join(f"<b>{_e(c)}</b> {_e(name)}" for c, name in card.look_alikes)
         body.append(f"<p class=mean>Easily mistaken: {told}</p>")
     if card.facts:
-        body.append(f"<p class=mean>It always sends: {_e(', '.join(f'{f.name} {f.value}' for f in card.facts))}</p>")
+        body.append(f"<p class=mean>It always sends: {_e(', '.join(f.text for f in card.facts))}</p>")
     if card.code or card.code_note:
         image = (
             f'<img alt="picture code" src="data:image/png;base64,{base64.b64encode(_code_png(card.code)).decode()}">'

@@ -235,7 +235,7 @@ def _meaning(filled: _Filled, name: str) -> str:
     """The value in our words, where the device's are others."""
     shown, theirs = parameters.show(name, filled.values[name]), filled.word(name)
     row = parameters.find(name)
-    return f"{row.name}: {shown}" if shown.lower() != theirs.lower() else ""
+    return f"{row.label}: {shown}" if shown.lower() != theirs.lower() else ""
 
 
 def _facts(filled: _Filled) -> list[Fact]:
@@ -251,7 +251,7 @@ def _facts(filled: _Filled) -> list[Fact]:
 
 
 def _warnings(plan: Plan) -> list[str]:
-    return [f"{u.parameter}: {u.reason}" for u in plan.unmet]
+    return [f"{parameters.find(u.parameter).label}: {u.reason}" for u in plan.unmet]
 
 
 def _around(feed: FeedParts, file: DriverFile | None) -> tuple[list[str], list[str]]:

@@ -43,6 +43,7 @@ from direkt.work.live.go_types import (
     LookedAt,
     Options,
     Question,
+    Row,
     StepBegan,
     Would,
     alone,
@@ -599,7 +600,7 @@ class _Going:
             yield self._say(
                 feed.name,
                 Verdict.FAIL,
-                f"{parameters.find(bad[0].parameter).label}: {bad[0].advice or f'required: {bad[0].asked}'}",
+                _in_words(bad[0]),
                 f"direkt match {feed.name}",
             )
         elif arriving is not None and (complaints or arriving.health not in ("", "good")):
@@ -625,7 +626,7 @@ class _Going:
                 text += f" as far as seen; not seen: {', '.join(unseen[:4])}" + (f" and {len(unseen) - 4} more" if len(unseen) > 4 else "")
             yield self._say(feed.name, Verdict.UNSEEN if unseen else Verdict.PASS, text)
         for row in (row for row in rows if row.verdict is Verdict.ADVISE):
-            yield self._say(feed.name, Verdict.ADVISE, f"{parameters.find(row.parameter).label}: {row.advice or f'required: {row.asked}'}")
+            yield self._say(feed.name, Verdict.ADVISE, _in_words(row))
 
     # 6
 
@@ -852,3 +853,12 @@ def _unheard(job: Job[push.PushStanding, push.Look]) -> Generator[GoEvent, bool 
         except StopIteration as end:
             found: push.Look = end.value
             return found
+
+
+def _in_words(row: Row) -> str:
+    """A row in a sentence: what it is, its value as far as known, and what to do."""
+    value = row.sent if row.sent is not None else row.seen
+    shown = f" {parameters.show(row.parameter, value)}" if value not in (None, "yes", "no") else ""
+    words = row.advice or f"required: {row.asked}"
+    begin = ", " if words.startswith("Recommended") else ": "
+    return f"{parameters.find(row.parameter).label}{shown}{begin}{words[:1].lower()}{words[1:]}"
