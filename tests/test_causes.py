@@ -4,7 +4,7 @@ import unittest
 
 from direkt import documents, parameters
 from direkt.destination.file import build
-from direkt.device_side import DeviceSide
+from direkt.device_side import DeviceSide, Preset
 from direkt.finding import Verdict
 from direkt.judge import judge_sent
 from direkt.parameters import Bound, Measured
@@ -247,6 +247,38 @@ class ByTheDevice(unittest.TestCase):
             {"second": {"video.size": "640x360"}, "third": {"video.size": "640x360"}}, {},
         ):  # fmt: skip
             self.assertNotEqual(self.head({"others": others}, small).cause, "other-channel", others)
+
+    PRESETS = tuple(
+        Preset("LIVE > QUALITY", word, {"video.size": size, "video.frame_rate": rate, "video.bitrate.mean": bitrate})
+        for word, size, rate, bitrate in (("A", "1280x720", 25, 2400), ("B", "1280x720", 50, 3600), ("C", "960x540", 25, 1400), ("D", "960x540", 60, 2000))
+    )
+    POOR = {"video__size": "960x540", "video__width": 960, "video__height": 540, "video__bitrate__mean": 1390.0, "video__frame_rate": 60.0}  # fmt: skip
+
+    def by_preset(self, presets=PRESETS, settings=None, **changes):
+        device = DeviceSide("main", settings or {}, presets=presets)
+        return judged(device=device, **{**self.POOR, "video__bitrate__mean": 1950.0, **changes})
+
+    def test_a_preset_that_ties_size_and_rate(self):
+        judgement, found = self.by_preset()
+        head = first(judgement)
+        self.assertEqual((head.cause, head.parameter), ("preset", "video.size"))
+        self.assertEqual(head.why, "It sends what 'D' under LIVE > QUALITY makes: picture size, frame rate and video bitrate are one setting there.")
+        self.assertEqual(found["video.frame_rate"].follows, "video.size")
+
+    def test_the_same_size_and_rate_that_no_preset_makes_or_that_two_make(self):
+        twice = (*self.PRESETS, Preset("LIVE > OTHER", "E", self.PRESETS[3].values))
+        for reason, (judgement, _) in {
+            "another bitrate": self.by_preset(video__bitrate__mean=900.0),
+            "another rate": self.by_preset(video__frame_rate=55.0),
+            "two fit": self.by_preset(twice),
+            "none known": self.by_preset(()),
+            "the device says otherwise": self.by_preset(settings={"video.size": "1280x720"}),
+        }.items():
+            self.assertNotIn("preset", {f.cause for f in judgement.findings}, reason)
+
+    def test_one_value_alone_that_is_off_is_not_laid_to_the_preset(self):
+        judgement, _ = judged(device=DeviceSide("main", {}, presets=self.PRESETS), video__frame_rate=50.0, video__bitrate__mean=3600.0, video__profile="main")
+        self.assertNotIn("preset", {f.cause for f in judgement.findings})
 
     def test_a_sensor_that_is_4_to_3(self):
         narrow = {"video__size": "1280x960", "video__width": 1280, "video__height": 960, "video__display_aspect": "4:3"}

@@ -5,6 +5,7 @@ import os
 import subprocess
 import tempfile
 import threading
+import time
 import unittest
 from pathlib import Path
 from unittest import mock
@@ -38,6 +39,22 @@ class Locks(unittest.TestCase):
                 over.set()
                 for one in looking:
                     one.join()
+
+    def test_who_holds_a_folder_for_a_while_is_waited_for(self):
+        with tempfile.TemporaryDirectory() as folder:
+            inside = threading.Event()
+
+            def hold() -> None:
+                with files.alone(Path(folder)):
+                    inside.set()
+                    time.sleep(0.6)
+
+            holding = threading.Thread(target=hold)
+            holding.start()
+            inside.wait()
+            with files.alone(Path(folder)):
+                pass
+            holding.join()
 
     def test_one_at_a_time(self):
         with tempfile.TemporaryDirectory() as folder:
@@ -78,6 +95,22 @@ class Whole(Folder):
         self.assertEqual(files.read(self.file("a", "0123456789"), 10), b"0123456789")
         with self.assertRaisesRegex(OSError, "at most 9 bytes are read"):
             files.read(self.folder / "a", 9)
+
+    def test_who_holds_a_folder_for_a_while_is_waited_for(self):
+        with tempfile.TemporaryDirectory() as folder:
+            inside = threading.Event()
+
+            def hold() -> None:
+                with files.alone(Path(folder)):
+                    inside.set()
+                    time.sleep(0.6)
+
+            holding = threading.Thread(target=hold)
+            holding.start()
+            inside.wait()
+            with files.alone(Path(folder)):
+                pass
+            holding.join()
 
     def test_one_at_a_time(self):
         few = mock.patch.object(files, "_TRIES", 3)

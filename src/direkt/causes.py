@@ -12,7 +12,7 @@ from dataclasses import dataclass, field, replace
 from fnmatch import fnmatchcase
 
 from direkt import parameters
-from direkt.device_side import DeviceSide
+from direkt.device_side import DeviceSide, Preset
 from direkt.finding import Finding, Harm
 from direkt.parameters import Bound, Measured
 
@@ -131,6 +131,43 @@ def _number(value: object) -> float:
     return float(value) if isinstance(value, int | float) else 0.0
 
 
+def _preset(about: Evidence) -> Preset | None:
+    """The one preset whose values the stream has, where at least two of those that it ties together are off; None: none, or several.
+
+    Nothing that the device says of its settings may contradict it.
+    """
+    fitting = []
+    for preset in about.device.presets:
+        sent = [name for name in preset.values if name in about.found]
+        if len(sent) > 1 and all(
+            parameters.same(name, about.found[name].value, preset.values[name], measured=True) for name in sent
+        ) and all(
+            parameters.same(name, value, preset.values[name]) for name, value in about.device.settings.items() if name in preset.values
+        ):  # fmt: skip
+            fitting.append(preset)
+    if len(fitting) != 1:
+        return None
+    tied = {parameters.setting_of(name) for name in about.findings if about.off(name)} & set(fitting[0].values)
+    first = next((name for name in _BY_PRESET if about.off(name)), "")
+    return fitting[0] if len(tied) > 1 and first in fitting[0].values else None
+
+
+def _of_preset(about: Evidence, finding: Finding) -> bool:
+    preset = _preset(about)
+    if preset is None:
+        return False
+    sized = "video.size" in preset.values and finding.parameter in ("video.width", "video.height", "video.coded_size")
+    return sized or parameters.setting_of(finding.parameter) in preset.values or finding.parameter in _CONSEQUENCES
+
+
+def _preset_words(about: Evidence) -> str:
+    preset = _preset(about)
+    if preset is None:
+        return ""
+    *most, last = (parameters.find(name).label for name in preset.values)
+    return f"It sends what {preset.word!r} under {preset.field} makes: {', '.join(most)} and {last} are one setting there."
+
+
 def _narrow_sensor(about: Evidence) -> bool:
     """Whether the source itself is 4:3, by the device's word, and the picture is as well, which must not be."""
     source = about.device.source
@@ -139,6 +176,7 @@ def _narrow_sensor(about: Evidence) -> bool:
     return abs(source[0] / source[1] - 4 / 3) < 0.02 and about.value("video.display_aspect") == "4:3"
 
 
+_BY_PRESET = ("video.codec", "video.size", "video.frame_rate", "video.bitrate.mean", "video.profile", "audio.codec", "audio.bitrate.mean")
 _INTERVALS = ("video.keyframe_interval.max", "video.keyframe_interval.median")
 _LARGEST_DELAY = 2000  # ms
 _KEYFRAMES = ("video.keyframe_interval.*", "video.gop_closed", "video.join_interval.max")
@@ -197,6 +235,10 @@ CAUSES = (
         _narrow_sensor,
         advice="Set the sensor (or capture) mode to 16:9 first, then the size.",
         words=lambda e: f"The device's source is {e.device.source[0]}x{e.device.source[1]}, which is 4:3." if e.device.source else "",
+    ),
+    Cause(
+        "preset", _BY_PRESET, _of_preset, lambda e: _preset(e) is not None,
+        advice="Choose another preset there: direkt match says which one fits.", words=_preset_words,
     ),
     Cause("codec", "video.codec", _HEADER, lambda e: e.off("video.codec")),
     Cause(

@@ -13,7 +13,8 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import BinaryIO
 
-_TRIES, _PAUSE = 500, 0.02  # how often, and s between
+_TRIES, _PAUSE = 500, 0.02  # how often, and s between: until nobody else is in a folder
+_LOOKS, _APART = 8, 0.01  # the same, for a lock that somebody may merely look at
 
 
 @contextlib.contextmanager
@@ -35,9 +36,6 @@ def alone(folder: Path) -> Iterator[None]:
         os.close(descriptor)
 
 
-_TRIES, _PAUSE = 8, 0.01  # s
-
-
 @contextlib.contextmanager
 def lock(path: Path) -> Iterator[bool]:
     """Holds a lock that the system drops with this process; False: another one has it. Raises OSError.
@@ -47,8 +45,8 @@ def lock(path: Path) -> Iterator[bool]:
     descriptor = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
     try:
         mine = _taken(descriptor)
-        for _ in range(_TRIES if not mine else 0):
-            time.sleep(_PAUSE)
+        for _ in range(_LOOKS if not mine else 0):
+            time.sleep(_APART)
             if mine := _taken(descriptor):
                 break
         yield mine

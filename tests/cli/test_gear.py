@@ -168,7 +168,7 @@ class Unfinished(RigCli):
             self.assertEqual(result.code, 0, result)
             (left,) = result.json["unfinished"]
             self.assertEqual((left["feed"], left["stage"]), ("finish", "written, not in force"))
-            self.assertIn("to go back: direkt write finish --restore ", result.err)
+            self.assertIn("to go back: direkt write finish --restore ", " ".join(result.err.split()))
         last = self.direkt("log", "list", "--json").json["entries"][-1]
         self.assertRegex(last["text"], "a write before it was cut, and had changed .*video.rate_control vbr -> cbr")
         after = self.direkt("match", "--json")

@@ -60,7 +60,7 @@ class Air(Stage):
         self.device.target = lambda: replace(original(), video=replace(original().video, width=640, height=360))
         try:
             result = self.go("e12")
-            self.stops_at(5, result, "✗  finish  picture size: ", "its push is off again")
+            self.stops_at(5, result, "✗  finish  picture size 960x540 as sent, 640x360 at the platform: ", "its push is off again")
             self.assertRegex(result.out, r"✗ +picture size +required 960x540, set 960x540, sent 960x540, seen 640x360")
             self.assertEqual(self.go("e12", "--keep-on").code, 1)
             self.assertEqual(self.device.push_state, "pushing")

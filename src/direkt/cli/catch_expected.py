@@ -67,8 +67,6 @@ def expect_feed(feed_name: str, rig_path: Path | None) -> Expected:
 
 def read_device(expected: Expected) -> None:
     """What the device says it is set to; a device that does not answer leaves that column empty."""
-    from direkt.device.state import side_of
-
     assert expected.feed is not None
     entry = expected.feed.entry
     try:
@@ -78,6 +76,6 @@ def read_device(expected: Expected) -> None:
         return
     channel = state.channels.get(entry.channel)
     expected.set = channel.full if channel is not None else None
-    expected.device = side_of(state, channel) if channel is not None else None
+    expected.device = expected.feed.side(state, channel) if channel is not None else None
     expected.slot = state.slots.get(entry.slot)
     expected.source_rate = state.input.frame_rate if state.input is not None else None

@@ -52,7 +52,6 @@ def check_source(
 
 
 def _of_feed(feed_name: str | None, rig_path: Path | None) -> _Source:
-    from direkt.device.state import side_of
     from direkt.work import feeds
 
     rig = options.load_rig(rig_path)
@@ -64,7 +63,7 @@ def _of_feed(feed_name: str | None, rig_path: Path | None) -> _Source:
         address = feeds.source_of(feed, channel)
         rate = state.input.frame_rate if state.input is not None else None
         login = rig.login(rig.file.devices[feed.device], sources)
-        return _Source(address, login, feed.sheet, feed.name, channel.full, rate, side_of(state, channel), feed.entry.carry, feed)
+        return _Source(address, login, feed.sheet, feed.name, channel.full, rate, feed.side(state, channel), feed.entry.carry, feed)
     finally:
         feed.driver.close()
 

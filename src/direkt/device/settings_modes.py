@@ -2,18 +2,27 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 
 from direkt import parameters
 from direkt.demand import Demand
 from direkt.device.driver_file import DriverFile, TiedFieldEntry
 from direkt.device.state import Together
+from direkt.device_side import Preset
 from direkt.parameters import Value
 
 
 def _values(mode: TiedFieldEntry) -> list[dict[str, Value]]:
     """What each word stands for."""
     return [{name: parameters.clean(name, value) for name, value in values.items()} for values in mode.words.values()]
+
+
+def presets(file: DriverFile) -> Iterator[Preset]:
+    """Each word of each such field, with where a person finds it."""
+    for mode in file.modes:
+        where = " > ".join(file.menus.get(mode.at, ())) or mode.at
+        for word, values in zip(mode.words, _values(mode), strict=True):
+            yield Preset(where, word, values)
 
 
 def mode_limits(file: DriverFile) -> dict[str, Demand]:

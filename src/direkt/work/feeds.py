@@ -3,19 +3,25 @@
 from __future__ import annotations
 
 import contextlib
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
 from direkt import parameters
 from direkt.destination.references import Sources
 from direkt.destination.sheet import Sheet
 from direkt.device import library
-from direkt.device.state import Channel, DeviceState, Driver, Slot
+from direkt.device.settings_modes import presets
+from direkt.device.state import Channel, DeviceState, Driver, Slot, side_of
+from direkt.device_side import DeviceSide
 from direkt.errors import UnusableInput
 from direkt.protocol import source
 from direkt.protocol.address import AddressError
 from direkt.protocol.source import SourceAddress
 from direkt.rig.file import DestinationEntry, FeedEntry, Rig
 from direkt.secret import Secret
+
+if TYPE_CHECKING:
+    from direkt.device.driver_file import DriverFile
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,17 +61,26 @@ class FeedParts:
 
     def menu(self, parameter: str) -> str:
         """Where a person finds a parameter on the device, by its driver file; empty: not known there."""
+        file = self._driver_file()
+        if file is None:
+            return ""
+        setting = parameters.setting_of(parameter)
+        modes = [mode.at for mode in file.modes if any(setting in row for row in mode.words.values())]
+        return " > ".join(next((file.menus[at] for at in (parameter, setting, *modes) if at in file.menus), []))
+
+    def side(self, state: DeviceState, channel: Channel) -> DeviceSide:
+        """What the device says of itself, and its driver file of it, for judging what the channel sends."""
+        file = self._driver_file()
+        return replace(side_of(state, channel), presets=tuple(presets(file)) if file is not None else ())
+
+    def _driver_file(self) -> DriverFile | None:
+        """What describes the device; None where a standard does, or the file cannot be used."""
         name = self.rig.file.devices[self.device].driver
         if name == library.STANDARD:
-            return ""
+            return None
         with contextlib.suppress(UnusableInput):
-            file = library.load_described(name, self.rig.folder)
-            if file is not None:
-                setting = parameters.setting_of(parameter)
-                modes = [mode.at for mode in file.modes if any(setting in row for row in mode.words.values())]
-                path = next((file.menus[at] for at in (parameter, setting, *modes) if at in file.menus), [])
-                return " > ".join(path)
-        return ""
+            return library.load_described(name, self.rig.folder)
+        return None
 
     def no_push(self, state: DeviceState) -> str:
         """What to do where the device has no push slots."""

@@ -857,8 +857,11 @@ def _unheard(job: Job[push.PushStanding, push.Look]) -> Generator[GoEvent, bool 
 
 def _in_words(row: Row) -> str:
     """A row in a sentence: what it is, its value as far as known, and what to do."""
-    value = row.sent if row.sent is not None else row.seen
-    shown = f" {parameters.show(row.parameter, value)}" if value not in (None, "yes", "no") else ""
+    name, sent, seen = row.parameter, row.sent, row.seen
+    value = sent if sent is not None else seen
+    shown = f" {parameters.show(name, value)}" if value not in (None, "yes", "no") else ""
+    if sent is not None and seen is not None and not parameters.same(name, sent, seen, measured=True):
+        shown = f" {parameters.show(name, sent)} as sent, {parameters.show(name, seen)} at the platform"
     words = row.advice or f"required: {row.asked}"
     begin = ", " if words.startswith("Recommended") else ": "
     return f"{parameters.find(row.parameter).label}{shown}{begin}{words[:1].lower()}{words[1:]}"

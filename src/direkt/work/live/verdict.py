@@ -7,7 +7,6 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 from direkt import parameters
-from direkt.device.state import side_of
 from direkt.device_side import DeviceSide
 from direkt.errors import DirektError
 from direkt.finding import Verdict
@@ -86,7 +85,7 @@ def _set(feed: FeedParts) -> tuple[Values | None, DeviceSide | None]:
         with contextlib.suppress(DirektError):
             state = feed.driver.read()
             channel = feed.channel(state)
-            return channel.full, side_of(state, channel)
+            return channel.full, feed.side(state, channel)
     return None, None
 
 

@@ -12,7 +12,7 @@ from urllib.parse import urlsplit
 
 from direkt.described.errors import DeviceError
 from direkt.destination.references import Sources
-from direkt.device.state import Capability, PushState, Slot, need, side_of
+from direkt.device.state import Capability, PushState, Slot, need
 from direkt.device_side import DeviceSide
 from direkt.errors import DirektError, NoAnswer, UnusableInput, os_words
 from direkt.net import certificates, routes
@@ -141,7 +141,7 @@ def rehearse(
                 put_slot_back(feed, former)
     rate = state.input.frame_rate if state.input is not None else None
     return Rehearsed(
-        reception, server, put_back, interrupted, channel.full, rate, failure, state.restart_needed, device=side_of(state, channel)
+        reception, server, put_back, interrupted, channel.full, rate, failure, state.restart_needed, device=feed.side(state, channel)
     )
 
 
@@ -186,7 +186,7 @@ def rehearse_carried(
     return Rehearsed(
         reception, server, PutBack(True, ""), interrupted, channel.full if channel is not None else None, rate, failure, waits,
         carried=True, silent=work.state.silent,
-        device=side_of(state, channel) if state is not None and channel is not None else None,
+        device=feed.side(state, channel) if state is not None and channel is not None else None,
     )  # fmt: skip
 
 
