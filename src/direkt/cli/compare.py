@@ -102,7 +102,7 @@ def _print(
         made = output.table("", "A", "B")
         for d in differs:
             made.add_row(escape(d.label), f"[bold]{escape(d.a_text)}[/]", f"[bold]{escape(d.b_text)}[/]")
-        out.print(made)
+        output.print_table(out, made, all_columns=True)
     if one_sided:
         told = ", ".join(f"{d.label} ({'A' if d.a is not None else 'B'}: {d.a_text if d.a is not None else d.b_text})" for d in one_sided)
         output.print_rows(out, [("[cyan]?[/]", "only one says", f"[dim]{escape(told)}[/]")])

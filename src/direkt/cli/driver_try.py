@@ -115,7 +115,7 @@ def _print(state: DeviceState, missing: list[str], failed: list[str], write_back
     for n in parameters.in_table_order({n for c in channels for n in c.values}):
         limit = next((c.limits[n] for c in channels if n in c.limits), None)
         made.add_row(n, *(show(n, c.values.get(n)) for c in channels), escape(limit.text()) if limit else "fixed")
-    out.print(made)
+    output.print_table(out, made, all_columns=True)
     for slot in state.slots.values():
         out.print(
             f"push slot {slot.number}: channel {escape(slot.channel)}, {escape(slot.server or 'no server address')}, {escape(slot.state.value)}"

@@ -86,7 +86,7 @@ def _print_account(out: Console, title: str, name: str, held: list[HeldEvent]) -
         state = one.event.state.value if one.event.state.value != "not known" else f"? {one.event.word}"
         mark = f"[green]{escape(state)}[/]" if one.open else escape(state)
         table.add_row(mark, escape(one.event.title or one.event.id), escape(one.event.start), escape(_whose(one)))
-    out.print(table)
+    output.print_table(out, table, all_columns=True)
 
 
 @click.command("sign-in")

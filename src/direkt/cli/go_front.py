@@ -276,4 +276,4 @@ def time_sheet(out: Console, gone: Gone) -> None:
         table.add_row(str(int(step)), TITLES[step], f"{seconds:.1f} s")
     table.add_row("", "[bold]in all[/]", clock(sum(gone.seconds.values())))
     out.print("\n[bold]Time sheet[/]")
-    out.print(table)
+    output.print_table(out, table, all_columns=True)

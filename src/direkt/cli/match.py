@@ -182,7 +182,7 @@ def _print_steps(out: Console, steps: Sequence[PlannedStep]) -> None:
         new = f"[bold]{show(s.parameter, s.new)}[/]" if s.changes else ""
         made.add_row(s.parameter, escape(s.asked), show(s.parameter, s.old), new, escape(s.reason), f"[dim]{_line_of(s.rule) if s.changes else ''}[/]")
     if made.row_count:
-        out.print(made)
+        output.print_table(out, made, all_columns=True)
 
 
 def print_unmet(out: Console, plan: Plan) -> None:

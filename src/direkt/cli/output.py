@@ -191,18 +191,44 @@ def table(*columns: str) -> Table:
     return made
 
 
-def print_table(out: Console, made: Table) -> None:
-    """A table without the columns that say the same in every row: what they say stands in a line below it."""
+_LEAST = 12  # cells that a column's text may be broken into
+
+
+def _fits(out: Console, columns: list[list[str]]) -> bool:
+    """Whether every column of a table has room; what begins a row is not broken."""
+    from rich.text import Text
+
+    widths = [[Text.from_markup(cell).cell_len for cell in column] for column in columns]
+    least = [max(column, default=0) if n == 0 else min(_LEAST, max(column, default=0)) for n, column in enumerate(widths)]
+    return sum(least) + 2 * len(least) <= out.width
+
+
+def _print_whole(out: Console, made: Table, columns: list[list[str]]) -> None:
+    """A table, or each of its rows in lines where it has no room."""
+    if _fits(out, columns):
+        out.print(made)
+        return
+    heads = [str(column.header) for column in made.columns]
+    for first, *others in zip(*columns, strict=True):
+        out.print(first)
+        print_lines(out, [(head, text) for head, text in zip(heads[1:], others, strict=True) if text], indent=2)
+
+
+def print_table(out: Console, made: Table, *, all_columns: bool = False) -> None:
+    """A table; without the columns that say the same in every row: what they say stands in a line below it.
+
+    ``all_columns``: those as well. Where there is no room for a table, its rows are lines.
+    """
     cells = [[str(cell) for cell in column.cells] for column in made.columns]
-    alike = [n for n, column in enumerate(cells) if n and len(column) > 1 and len(set(column)) == 1]
+    alike = [] if all_columns else [n for n, column in enumerate(cells) if n and len(column) > 1 and len(set(column)) == 1]
     kept = [n for n in range(len(cells)) if n not in alike]
     if not alike:
-        out.print(made)
+        _print_whole(out, made, cells)
         return
     shown = table(*(str(made.columns[n].header) for n in kept))
     for row in zip(*cells, strict=True):
         shown.add_row(*(row[n] for n in kept))
-    out.print(shown)
+    _print_whole(out, shown, [cells[n] for n in kept])
     told = [f"{made.columns[n].header} {cells[n][0]}".strip() for n in alike if cells[n][0]]
     if told:
         out.print(f"[dim]for all: {', '.join(told)}[/]")

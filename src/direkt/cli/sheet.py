@@ -41,7 +41,7 @@ def list_(as_json: bool) -> None:
     made = output.table("sheet", "destination", "")
     for s in sheets:
         made.add_row(s.id, escape(s.name), escape(s.summary))
-    out.print(made)
+    output.print_table(out, made, all_columns=True)
     output.note("Show one with: direkt sheet show NAME. A sheet of your own is named by its file.")
 
 
@@ -66,7 +66,7 @@ def show(name: str, as_json: bool) -> None:
             n, escape(rule.must.text()) if rule.must else "", escape(rule.should.text()) if rule.should else "",
             escape(rule.because),
         )  # fmt: skip
-    out.print(made)
+    output.print_table(out, made, all_columns=True)
     if s.ladder:
         apart = ["codec"] if any(r.codecs for r in s.ladder) else []
         steps = output.table("picture up to", "frame rate", *apart, "video bitrate (kbit/s)", "best (kbit/s)")

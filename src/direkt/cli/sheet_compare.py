@@ -90,7 +90,7 @@ def compare(names: tuple[str, ...], as_json: bool) -> ExitCode:
             if name in shared.wishes and shared.wishes[name] != shared.demands.get(name):
                 both = f"{both}; best {escape(shared.wishes[name].text())}".lstrip("; ")
         made.add_row(parameters.find(name).label, *cells, both)
-    out.print(made)
+    output.print_table(out, made, all_columns=True)
     if shared.pictures:
         apart = ["codec"] if any(r.codecs for _, _, r in shared.pictures) else []
         steps = output.table("picture", "frame rate", *apart, "video bitrate (kbit/s)", "best (kbit/s)")

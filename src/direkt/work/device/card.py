@@ -12,7 +12,7 @@ from direkt.described import words
 from direkt.described.errors import DeviceError
 from direkt.destination import forms
 from direkt.destination.references import Sources
-from direkt.device import settings_modes
+from direkt.device import settings_modes, wording
 from direkt.device.driver_file import CodeEntry, DriverFile, FileEntry, fill, form_of, own_marks
 from direkt.errors import UnusableInput
 from direkt.match.plan import Plan
@@ -58,17 +58,7 @@ class _Filled:
 
     def word(self, name: str) -> str:
         """A parameter's value as the device says it."""
-        value = self.values[name]
-        entry = self.file.settings.get(name) if self.file is not None else None
-        if entry is None:
-            return parameters.show(name, value)
-        rate = self.values.get("video.frame_rate", 0)
-        said = words.theirs(entry, value, float(rate) if isinstance(rate, int | float) else 0.0)
-        if isinstance(said, bool):
-            return "on" if said else "off"
-        if entry.words is not None or isinstance(said, str):
-            return str(said)
-        return f"{said} {entry.unit or parameters.find(name).unit}".strip()
+        return wording.word(self.file, name, self.values)
 
     def lookup(self, name: str) -> str:
         """Something that a code or file has filled in. Raises UnusableInput where this feed has no value for it."""

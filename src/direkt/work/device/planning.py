@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from direkt import parameters
 from direkt.destination.sheet import Sheet
+from direkt.device import wording
+from direkt.device.driver_file import DriverFile
 from direkt.device.state import Capability, Channel, DeviceState
 from direkt.errors import DirektError
 from direkt.match.budget import share_of
@@ -36,8 +37,8 @@ def plan_channel(feed: FeedParts, state: DeviceState, channel: Channel) -> Plan:
         protocol=None if carried else address.parse(feed.destination.server).scheme, mains=feed.rig.file.mains_hz,
     )  # fmt: skip
     if carried:
-        return _by_hand(feed, replace(made, notes=(*made.notes, *notes)))
-    return _with_push(feed, state, _by_hand(feed, made))
+        return _by_hand(feed, known, replace(made, notes=(*made.notes, *notes)))
+    return _with_push(feed, state, _by_hand(feed, known, made))
 
 
 def _carried_sheet(sheet: Sheet, channel: Channel) -> tuple[Sheet, tuple[str, ...]]:
@@ -53,15 +54,13 @@ def _carried_sheet(sheet: Sheet, channel: Channel) -> tuple[Sheet, tuple[str, ..
     return replace(sheet, rules=rules, audio_ladder=()), (f"this machine carries the stream, and {words}",)
 
 
-def _by_hand(feed: FeedParts, made: Plan) -> Plan:
+def _by_hand(feed: FeedParts, channel: Channel, made: Plan) -> Plan:
     """The plan with the places in the device's menus, where a person has to make the changes."""
-    menus = getattr(getattr(feed.driver, "file", None), "menus", {})
-    if Capability.WRITE in feed.driver.capabilities or not menus:
+    file: DriverFile | None = getattr(feed.driver, "file", None)
+    if Capability.WRITE in feed.driver.capabilities or file is None or not file.menus:
         return made
-    lines = [
-        f"by hand: {' > '.join(menus[step.parameter])}: {parameters.show(step.parameter, step.new)}" for step in made.changes
-        if step.parameter in menus
-    ]  # fmt: skip
+    new = {step.parameter: step.new for step in made.changes if step.new is not None}
+    lines = [f"by hand: {path}: {word}" for path, word in wording.in_menus(file, new, {**channel.full, **new})]
     return Plan(made.steps, made.unmet, made.conflict, (*made.notes, *lines))
 
 
