@@ -33,7 +33,7 @@ _LONG = (
     "match.test_search", "test_go_air", "lab.test_stop", "test_stop", "lab.test_go", "test_faults", "test_truth", "test_rtsp",
     "test_signalling", "test_gear", "test_go", "cli.test_signal", "cli.test_schedule", "test_practice", "test_whole",
     "test_rehearse", "test_receiver", "test_destinations", "test_catch", "test_card", "test_devices", "test_carrying", "test_cut",
-    "test_log", "test_openapi", "test_relay", "test_cadence", "test_browser",
+    "test_log", "test_stream_report", "test_openapi", "test_relay", "test_cadence", "test_browser",
 )
 # What the program and its libraries read when they need it.
 _READ_LATE = (

@@ -1,5 +1,6 @@
 """Devices that mean harm, or are broken, over real sockets: bytes are written by hand."""
 
+import asyncio
 import socket
 import threading
 import time
@@ -7,9 +8,11 @@ import tracemalloc
 import unittest
 from unittest import mock
 
+import httpx
+
 from direkt.described import http as device_http
 from direkt.described.errors import BadAnswer, DeviceError, DeviceLoginRefused
-from direkt.described.http import HttpInterface
+from direkt.described.http import HttpAnswer, HttpInterface
 from direkt.secret import Secret
 
 
@@ -94,6 +97,28 @@ class Harm(unittest.TestCase):
             with self.assertRaises(DeviceError) as caught:
                 self.answer(data)
             self.assertEqual(len(str(caught.exception).splitlines()), 1)
+
+
+class Interrupted(unittest.TestCase):
+    def test_ctrl_c_in_the_moment_of_an_answer_leaves_the_next_question_whole(self):
+        device = HttpInterface("tower", "http://127.0.0.1:9", "none", None)
+        self.addCleanup(device.close)
+        answer = HttpAnswer(200, httpx.Headers(), b"{}")
+
+        def ctrl_c() -> None:
+            raise KeyboardInterrupt
+
+        async def answered(seconds: float, *, interrupted: bool) -> HttpAnswer:
+            if interrupted:
+                asyncio.get_running_loop().call_soon(ctrl_c)
+            if seconds:
+                await asyncio.sleep(seconds)
+            return answer
+
+        for seconds in (0, 5):  # the answer is there, and on its way
+            with self.assertRaises(KeyboardInterrupt):
+                device._wait(answered(seconds, interrupted=True))
+            self.assertIs(device._wait(answered(0.01, interrupted=False)), answer)
 
 
 if __name__ == "__main__":

@@ -197,11 +197,15 @@ class HttpInterface:
         task = self._loop.create_task(request)
         try:
             return self._loop.run_until_complete(task)
-        except BaseException:
+        except BaseException as error:
             if not task.done():
                 task.cancel()
                 with contextlib.suppress(asyncio.CancelledError, Exception):
                     self._loop.run_until_complete(task)
+            if not isinstance(error, Exception):
+                # an answer that came in the very moment of the interruption has left a stop behind, which would end the next wait
+                self._loop.call_soon(self._loop.stop)
+                self._loop.run_forever()
             raise
 
     def read_json(self, answer: HttpAnswer, asked: str) -> object:
