@@ -56,6 +56,32 @@ class Check(Cli):
             self.one_line(self.direkt("compare", "a.flv", name), 2, words)
         self.one_line(self.direkt("compare", "a.flv", "gone.flv"), 2, "gone.flv")
 
+    def test_other_writers_documents_beside_a_recording(self):
+        self.file("a.flv", flv_bytes(4))
+        for value in (10**400, float("inf"), float("nan"), "fast", True, [1], None, -1e300):
+            self.file("w.json", json.dumps({"measured": {"video.bitrate.mean": value}}))
+            self.one_line(self.direkt("compare", "w.json", "a.flv"), 2, "video.bitrate.mean")
+        self.file("new.json", json.dumps({"measured": {"video.of_tomorrow": 1, "video.codec": "h264"}}))
+        self.assertEqual(self.direkt("compare", "new.json", "a.flv").code, 0)
+        self.file("bare.json", json.dumps({"measured": {}}))
+        result = self.direkt("compare", "bare.json", "a.flv")
+        self.assertEqual((result.code, "? nothing can be compared" in result.out, "nothing differs" in result.out), (1, True, False), result)
+
+    def test_where_a_recording_breaks_stands_wherever_it_is_told_of(self):
+        whole = flv_bytes(8)
+        self.file("a.flv", whole)
+        self.file("cut.flv", whole[: len(whole) // 2])
+        for name in ("r.html", "r.json"):
+            self.direkt("check", "cut.flv", "--sheet", "tarnlight", "--report", name, "--junit", "j.xml")
+        for told in ((self.folder / "r.html").read_text(), (self.folder / "j.xml").read_text()):
+            self.assertIn("it breaks at byte", told)
+        for other in ("cut.flv", "r.json"):
+            result = self.direkt("compare", "a.flv", other)
+            self.assertIn("✗ breaks  at byte", result.out, other)
+        for option in ("--report", "--junit"):
+            self.one_line(self.direkt("check", "a.flv", option, "."), 2, f"{option} .: this is a folder")
+            self.one_line(self.direkt("check", "a.flv", option, "no/r.xml"), 2, f"{option} no/r.xml: there is no folder")
+
     def test_mp4_and_its_false_claims(self):
         tone = ToneWriter(48000, 1, 96)
         sound = mp4_writer.TrackToWrite(

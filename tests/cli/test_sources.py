@@ -87,6 +87,8 @@ class Check(Sources):
         self.assertEqual((document["feed"], document["sheet"], document["ended"]), ("mark", "tarnlight", None))
         self.assertEqual((document["set"]["video.size"], document["measured"]["video.size"]), ("1280x720", "1280x720"))
         self.assertEqual(document["measured"]["stream.packets_lost"], 0)
+        # it is carried: the sound that it lacks is added on the way
+        self.assertEqual((document["measured"]["audio.present"], {f["parameter"] for f in document["findings"] if f["parameter"].startswith("audio")}), ("no", set()))
         self.assertNotIn("stream.protocol", {f["parameter"] for f in document["findings"]})
         self.no_secret(result.out, result.err, (self.folder / "r.json").read_text())
 

@@ -33,7 +33,7 @@ class Kept(unittest.TestCase):
                 if source.random() < 0.6:
                     found[name] = Measured(
                         any_value(source, row), source.choice([None, *Bound]), source.choice([None, 0.0, 1.5]), source.choice(["", "a note"]),
-                        source.choice([(), (1, "b")]), source.choice([None, 0, 2.0]), source.random() < 0.2, source.choice([None, 0.0, 9.5]), source.choice(["", "why"]),
+                        source.choice([(), (any_value(source, row),)]), source.choice([None, any_value(source, row)]), source.random() < 0.2, source.choice([None, 0.0, 9.5]), source.choice(["", "why"]),
                     )  # fmt: skip
             rates = [source.uniform(0, 9000) for _ in range(source.choice([1, 40, 240]))]
             series = OverTime(1.0, tuple(round(rate, 1) for rate in rates), tuple(source.randrange(3) for _ in rates), (0.0, 2.125), float(len(rates)))

@@ -126,7 +126,10 @@ class _Run:
 
         # how it is fetched is not how it will be pushed
         found = {name: value for name, value in measurement.found.items() if name != "stream.protocol"}
-        return judge_sent(self.source.sheet, found, self.source.set, self.source.source_rate, self.source.device)
+        sheet = self.source.sheet
+        if sheet is not None and self.source.carried and _is_replaced(measurement):
+            sheet = sheet.without_sound()
+        return judge_sent(sheet, found, self.source.set, self.source.source_rate, self.source.device)
 
     def _finish(self, rehearsal: Rehearsal, fetched: Fetched, report: Path | None) -> ExitCode:
         from direkt.cli import judgement as judging
@@ -149,7 +152,9 @@ class _Run:
             if self.source.sheet is None:
                 output.note("Not judged: name a sheet with --sheet (direkt sheet list shows them).")
         subject = self.source.feed or self.source.address.place
-        reports.save(report, document, lambda: reports.of_stream(subject, self.source.sheet, measurement, judgement, happened=happened(rehearsal)))
+        reports.save(report, document, lambda: reports.of_stream(
+            subject, self.source.sheet, measurement, judgement, happened=happened(rehearsal), menu=self.source.parts.menu if self.source.parts is not None else None,
+        ))  # fmt: skip
         if self.source.parts is not None:
             from direkt.cli import recording
 
@@ -157,7 +162,10 @@ class _Run:
         if measurement.odd_codec is not None:
             output.note(f"the video is {measurement.odd_codec}; of it only times and bytes were measured")
         if self.source.carried and not self.as_json:
-            output.note("This feed is carried: sound is added on the way where the device has none that can be pushed.")
+            output.note("This feed is carried: " + (
+                "its sound is made on the way, and was not judged here; direkt rehearse judges it."
+                if _is_replaced(measurement) else "this machine fetches it, and pushes it on."
+            ))  # fmt: skip
         if fetched.interrupted:
             output.interrupted("judged what had come; the device was not touched.")
             return ExitCode.INTERRUPTED
@@ -177,3 +185,11 @@ class _Run:
             "feed": source.feed, "set": source.set, "ended": fetched.failure or None,
             **measuring.measurement_json(measurement), "findings": findings, "verdict": verdict,
         }  # fmt: skip
+
+
+def _is_replaced(measurement: Measurement) -> bool:
+    """Whether a feed that is carried gets other sound than this on the way: there is none, or it is coded anew."""
+    from direkt.work.stream.sound import TAKEN
+
+    values = measurement.values
+    return values.get("audio.present") == "no" or values.get("audio.codec") in TAKEN

@@ -31,12 +31,13 @@ def compare(a: str, b: str, rig_path: Path | None, as_json: bool) -> ExitCode:
     """Show only what differs between A and B: before and after, main and backup, pushed and seen by viewers.
 
     Each is a recording, a JSON report (of check, catch or rehearse), or the number of a log entry that holds measures (direkt log list).
-    Exits with 1 where they differ.
+    Exits with 1 where they differ, or have no measure in common.
     """
     from direkt.report import comparison
 
     one, two = (_load(text, rig_path) for text in (a, b))
     found = comparison.compare(one, two)
+    code = ExitCode.GOOD if found.same and not found.differs else ExitCode.FAILS
     if as_json:
         document: CompareJson = {
             "schema": "direkt.compare/1", "a": a, "b": b,
@@ -45,9 +46,9 @@ def compare(a: str, b: str, rig_path: Path | None, as_json: bool) -> ExitCode:
             "same": list(found.same),
         }  # fmt: skip
         output.print_json(document)
-        return ExitCode.FAILS if found.differs else ExitCode.GOOD
+        return code
     _print(a, b, one, two, found.differs, found.one_sided, len(found.same))
-    return ExitCode.FAILS if found.differs else ExitCode.GOOD
+    return code
 
 
 def _load(text: str, rig_path: Path | None) -> Measurement:
@@ -86,7 +87,11 @@ def _of_document(path: Path) -> Measurement:
         return kept.of_document(data)
     except OSError as error:
         raise UnusableInput(f"{path}: cannot be read: {os_words(error)}") from None
-    except (ValueError, RecursionError, Malformed) as error:
+    except json.JSONDecodeError as error:
+        raise UnusableInput(f"{path}: line {error.lineno}, column {error.colno}: this is no JSON") from None
+    except RecursionError:
+        raise UnusableInput(f"{path}: nested too deeply to be a document of ours") from None
+    except (ValueError, Malformed) as error:
         raise UnusableInput(f"{path}: {error}") from None
 
 
@@ -94,9 +99,15 @@ def _print(
     a: str, b: str, one: Measurement, two: Measurement, differs: tuple[Difference, ...], one_sided: tuple[Difference, ...], same: int
 ) -> None:
     from direkt.cli.judgement import print_track
+    from direkt.cli.measurement import print_side_notes
 
     out = output.console()
-    verdict = f"[bold red]✗ {len(differs)} differ[/]" if differs else "[green]✓ nothing differs[/]"
+    if differs:
+        verdict = f"[bold red]✗ {len(differs)} differ{'s' if len(differs) == 1 else ''}[/]"
+    elif same:
+        verdict = "[green]✓ nothing differs[/]" + (" in what both say" if one_sided else "")
+    else:
+        verdict = "[cyan]? nothing can be compared[/]"
     out.print(f"{verdict}  [bold]{escape(a)}[/] beside [bold]{escape(b)}[/]: {same} measures are the same")
     if differs:
         made = output.table("", "A", "B")
@@ -106,6 +117,10 @@ def _print(
     if one_sided:
         told = ", ".join(f"{d.label} ({'A' if d.a is not None else 'B'}: {d.a_text if d.a is not None else d.b_text})" for d in one_sided)
         output.print_rows(out, [("[cyan]?[/]", "only one says", f"[dim]{escape(told)}[/]")])
+    for name, measurement in (("A", one), ("B", two)):
+        if measurement.broken is not None or measurement.differences or measurement.remarks:
+            out.print(f"[bold]{name}[/]")
+            print_side_notes(out, measurement)
     if out.is_terminal:
         for name, measurement in (("A", one), ("B", two)):
             if measurement.video_series is not None:

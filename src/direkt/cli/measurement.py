@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from direkt import parameters
 from direkt.cli import output
-from direkt.cli.output import escape, show, show_measured
+from direkt.cli.output import escape, show_measured
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -64,19 +64,15 @@ def _is_main(name: str, measured: Measured) -> bool:
     return name in _MAIN or bool(measured.note)
 
 
+_NOTED = {"differs": "[yellow]! differs[/]", "note": "[yellow]! note[/]", "breaks": "[bold red]✗ breaks[/]"}
+
+
 def print_side_notes(out: Console, measurement: Measurement) -> None:
     """Disagreements, remarks and breaks."""
-    for d in measurement.differences:
-        claimed, stream = (show(d.what, value) for value in (d.claimed, d.stream))
-        out.print(f"[yellow]! differs[/]  {escape(d.what)}: {escape(d.source)} say{'' if d.source.endswith('s') else 's'} "
-                  f"{claimed}, the stream itself has {stream}")  # fmt: skip
-    for remark in measurement.remarks:
-        out.print(f"[yellow]! note[/]  {escape(remark)}")
-    if measurement.broken:
-        out.print(
-            f"[bold red]✗ breaks[/]  at byte {measurement.broken.offset}: {escape(measurement.broken.reason)}; "
-            "what stands before it was judged"
-        )
+    from direkt.report.reading import side_notes
+
+    for one in side_notes(measurement):
+        out.print(f"{_NOTED[one.kind]}  {escape(one.text)}")
 
 
 def measurement_json(measurement: Measurement) -> MeasurementJson:

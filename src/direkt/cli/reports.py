@@ -36,7 +36,9 @@ def _can(context: click.Context, parameter: click.Parameter, path: Path | None) 
 
 def _folder(context: click.Context, parameter: click.Parameter, path: Path | None) -> Path | None:
     if path is not None and not path.parent.is_dir():
-        raise UnusableInput(f"--report {path}: there is no folder {path.parent}; make it first")
+        raise UnusableInput(f"{parameter.opts[0]} {path}: there is no folder {path.parent}; make it first")
+    if path is not None and path.is_dir():
+        raise UnusableInput(f"{parameter.opts[0]} {path}: this is a folder; name a file in it")
     return path
 
 
@@ -50,7 +52,7 @@ page_option = click.option(
 )  # fmt: skip
 junit_option = click.option(
     "--junit", type=click.Path(path_type=Path), metavar="FILE", expose_value=False,
-    callback=lambda context, _, given: context.meta.update({_JUNIT: given}),
+    callback=lambda context, option, given: context.meta.update({_JUNIT: _folder(context, option, given)}),
     help="Also write the findings as JUnit XML, for pipelines.",
 )  # fmt: skip
 
@@ -85,7 +87,7 @@ def save(path: Path | None, document: Mapping[str, object], make: Callable[[], S
         made = make()
         length = made.measurement.found.get("stream.duration")
         seconds = float(length.value) if length is not None else 0.0
-        _write(junit, exports.junit(made.subject, made.against, made.findings, seconds).decode())
+        _write(junit, exports.junit(made.subject, made.against, made.findings, seconds, made.noted).decode())
     kind = path.suffix.lower() if path is not None else ""
     if path is None or kind not in (".html", ".htm", ".pdf", ".csv"):
         output.save_report(path, document)

@@ -10,6 +10,7 @@ import importlib
 from collections.abc import Mapping
 from typing import Protocol, cast
 
+from direkt.protocol.address import AddressError
 from direkt.protocol.endpoint import Endpoint, Form
 from direkt.protocol.schemes import SCHEMES
 
@@ -27,7 +28,7 @@ class _Forms(Protocol):
         """The fields of ``form``; a login stands inside URLs, and in fields of its own among parts. Raises AddressError."""
 
     def split(self, fields: Mapping[str, str], form: Form, app: str | None = None) -> Endpoint:
-        """The endpoint that ``fields`` of ``form`` stand for. Raises AddressError.
+        """The endpoint that ``fields`` of ``form`` stand for. Raises ValueError (AddressError), KeyError for a field that is missing.
 
         In one URL nothing marks where an application ends: ``app`` tells; without it, the stream name begins behind
         the last slash in front of any question mark.
@@ -56,4 +57,11 @@ def join(e: Endpoint, form: Form) -> dict[str, str]:
 def split(fields: Mapping[str, str], form: Form, app: str | None = None) -> Endpoint:
     """The endpoint that ``fields`` of ``form`` stand for; see the scheme's own. Raises AddressError."""
     told = fields.get("scheme") or (fields.get("server") or fields.get("url") or "").partition("://")[0]
-    return _of(told).split(fields, form, app)
+    try:
+        return _of(told).split(fields, form, app)
+    except KeyError as error:
+        raise AddressError(f"the form {form} has a field {error.args[0]!r}, which is missing") from None
+    except AddressError:
+        raise
+    except ValueError as error:
+        raise AddressError(f"not a server address: {error}") from None

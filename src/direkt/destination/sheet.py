@@ -302,6 +302,11 @@ class Sheet:
             self, id=f"{self.id}:{name}", name=f"{self.name} ({name})", rules={**self.rules, **mode.rules}, mode=name
         )
 
+    def without_sound(self) -> Sheet:
+        """What it asks of the picture and the stream alone: of a device whose sound is made on the way."""
+        rules = {name: rule for name, rule in self.rules.items() if not name.startswith("audio.")}
+        return replace(self, rules=rules, audio_ladder=())
+
     def for_delay(self, delay: str) -> Sheet:
         """The sheet in the latency mode that goes with an event's delay; as it is where none does, or where it is in one."""
         found = next((mode for mode in self.modes.values() if mode.delay == delay), None)

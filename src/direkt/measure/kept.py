@@ -10,10 +10,12 @@ from direkt import parameters
 from direkt.errors import Malformed
 from direkt.measure.meter import Measurement
 from direkt.measure.series import OverTime
-from direkt.parameters import Bound, Measured, Value
+from direkt.media import Break
+from direkt.parameters import Bound, Measured, Value, ValueKind
 
 COLUMNS = 240  # of a series that are kept
 _KEYFRAMES = 600  # times of them
+_LARGEST = 1e15  # of a number, in any unit
 
 
 def keep(measurement: Measurement) -> dict[str, object]:
@@ -22,6 +24,8 @@ def keep(measurement: Measurement) -> dict[str, object]:
     kept: dict[str, object] = {"found": found}
     if measurement.remarks:
         kept["remarks"] = list(measurement.remarks)
+    if measurement.broken is not None:
+        kept["broken"] = asdict(measurement.broken)
     for name, track in (("video", measurement.video_series), ("audio", measurement.audio_series)):
         if track is not None and track.kbit_s:
             kept[name] = _track(track)
@@ -46,19 +50,22 @@ def _track(track: OverTime) -> dict[str, object]:
 def read(kept: Mapping[str, Any]) -> Measurement:
     """A measurement that was kept. Raises Malformed for what is none; what a later version knows more is passed over."""
     try:
-        found = {str(name): _measured(dict(one)) for name, one in dict(kept["found"]).items() if name in parameters.TABLE}
+        found = {str(name): _measured(str(name), dict(one)) for name, one in dict(kept["found"]).items() if name in parameters.TABLE}
         series = {name: _over_time(kept[name]) for name in ("video", "audio") if kept.get(name)}
         remarks = tuple(str(one) for one in kept.get("remarks", ()))
+        broken = kept.get("broken")
+        broke = Break(int(broken["offset"]), str(broken["reason"])) if broken else None
     except (KeyError, TypeError, ValueError, AttributeError) as error:
         raise Malformed(f"the measures that were kept cannot be read: {error}") from None
     ordered = {name: found[name] for name in parameters.in_table_order(found)}
-    return Measurement(ordered, remarks=remarks, video_series=series.get("video"), audio_series=series.get("audio"))
+    return Measurement(ordered, remarks=remarks, broken=broke, video_series=series.get("video"), audio_series=series.get("audio"))
 
 
 def of_document(document: Mapping[str, Any]) -> Measurement:
     """The measurement in a JSON document of check, catch or rehearse. Raises Malformed."""
     try:
-        values = dict(document["measured"])
+        if not isinstance(values := document.get("measured"), dict):
+            raise Malformed("it holds no measures: it must be a document of check, catch or rehearse")
         parts = {part: dict(document.get(part, {})) for part in ("bounds", "uncertainties", "usual", "also", "notes")}
         found = {
             name: {
@@ -66,24 +73,28 @@ def of_document(document: Mapping[str, Any]) -> Measurement:
                 "also": parts["also"].get(name, ()), "note": parts["notes"].get(name, ""),
             } for name, value in values.items()
         }  # fmt: skip
-        return read({"found": found, "remarks": document.get("remarks", ())})
     except (KeyError, TypeError, ValueError, AttributeError) as error:
-        raise Malformed(f"it holds no measures: {error}") from None
+        raise Malformed(f"its measures cannot be read: {error}") from None
+    return read({"found": found, "remarks": document.get("remarks", ()), "broken": document.get("broken")})
 
 
-def _measured(one: dict[str, Any]) -> Measured:
+def _measured(name: str, one: dict[str, Any]) -> Measured:
     bound, since, uncertainty = one.get("bound"), one.get("since"), one.get("uncertainty")
     return Measured(
-        _value(one["value"]), Bound(bound) if bound else None, float(uncertainty) if uncertainty is not None else None, str(one.get("note", "")),
-        tuple(_value(value) for value in one.get("also", ())), _value(one["usual"]) if one.get("usual") is not None else None, bool(one.get("lossy", False)),
+        _value(name, one["value"]), Bound(bound) if bound else None, float(uncertainty) if uncertainty is not None else None, str(one.get("note", "")),
+        tuple(_value(name, value) for value in one.get("also", ())), _value(name, one["usual"]) if one.get("usual") is not None else None, bool(one.get("lossy", False)),
         float(since) if since is not None else None, str(one.get("unread", "")),
     )  # fmt: skip
 
 
-def _value(value: object) -> Value:
-    if isinstance(value, bool) or not isinstance(value, int | float | str):
-        raise ValueError(f"{value!r} is no value of a parameter")
-    return value
+def _value(name: str, value: object) -> Value:
+    """A value of the parameter's kind. Raises ValueError; a word that only later versions have stays."""
+    numeric = parameters.find(name).kind is ValueKind.NUMBER
+    if numeric and isinstance(value, int | float) and not isinstance(value, bool) and abs(value) <= _LARGEST:
+        return value
+    if not numeric and isinstance(value, str):
+        return value
+    raise ValueError(f"{name}: {str(value)[:40]!r} is no value of it")
 
 
 def _over_time(kept: Mapping[str, Any]) -> OverTime:

@@ -39,8 +39,8 @@ def _column(track: OverTime, values: Sequence[float]) -> pd.Series[float]:  # ty
     return pd.Series([float(value) for value in values], index=[n * track.width for n in range(len(values))])
 
 
-def junit(subject: str, against: str, findings: Sequence[Finding], seconds: float) -> bytes:
-    """A test suite with a case for each finding: what fails is a failure, what is not known is skipped."""
+def junit(subject: str, against: str, findings: Sequence[Finding], seconds: float, noted: Sequence[str] = ()) -> bytes:
+    """A test suite with a case for each finding: what fails is a failure, what is not known is skipped; ``noted`` stands beside them."""
     from lxml import etree
 
     failures = sum(f.verdict is Verdict.FAIL for f in findings)
@@ -57,6 +57,8 @@ def junit(subject: str, against: str, findings: Sequence[Finding], seconds: floa
             etree.SubElement(case, "skipped", message=told)
         elif f.verdict is Verdict.ADVISE:
             etree.SubElement(case, "system-out").text = told
+    if noted:
+        etree.SubElement(suite, "system-out").text = "\n".join(map(_plain, noted))
     root = etree.Element("testsuites")
     root.append(suite)
     return bytes(etree.tostring(root, xml_declaration=True, encoding="UTF-8", pretty_print=True))

@@ -7,11 +7,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
+from typing import Literal
 
 from direkt import parameters
 from direkt.demand import Demand
 from direkt.finding import Finding, Verdict
 from direkt.judge import Judgement
+from direkt.measure.meter import Measurement
 from direkt.parameters import Measured
 
 _TIGHT = 0.03  # share of a limit within which a value is only just inside
@@ -123,6 +125,28 @@ def line(finding: Finding) -> Line:
         if finding.verdict is Verdict.PASS and finding.sent is not None and tight(rule.must, finding.sent):
             now += f", only just: {rule.must.text() if rule.must is not None else ''}"
     return Line(finding.parameter, finding.verdict, parameters.find(finding.parameter).label, now, wanted, finding.note, finding.sent is not None)
+
+
+@dataclass(frozen=True, slots=True)
+class SideNote:
+    """What else is to be known of a measurement."""
+
+    kind: Literal["differs", "note", "breaks"]
+    text: str
+
+
+def side_notes(measurement: Measurement) -> list[SideNote]:
+    """What it contradicts itself in, what was noticed, and where it ends before its end."""
+    out = []
+    for d in measurement.differences:
+        claimed, stream = (parameters.show(d.what, value) for value in (d.claimed, d.stream))
+        say = "say" if d.source.endswith("s") else "says"
+        what = parameters.TABLE[d.what].label if d.what in parameters.TABLE else d.what
+        out.append(SideNote("differs", f"{what}: {d.source} {say} {claimed}, the stream itself has {stream}"))
+    out += [SideNote("note", remark) for remark in measurement.remarks]
+    if measurement.broken:
+        out.append(SideNote("breaks", f"at byte {measurement.broken.offset}: {measurement.broken.reason}; what stands before it was judged"))
+    return out
 
 
 def tight(demand: Demand | None, sent: Measured) -> bool:

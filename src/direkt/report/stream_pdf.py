@@ -42,9 +42,10 @@ def pdf(report: StreamReport) -> bytes:
             _write(made, head, 9.5, bold=True)
         for number, item in enumerate(items, 1):
             _item(made, f"{number}." if tag == "ol" else "-", item, word)
-    if report.happened:
-        _write(made, "What happened", 9.5, bold=True)
-        for one in report.happened:
+    for title, told in (("Noted", report.noted), ("What happened", report.happened)):
+        if told:
+            _write(made, title, 9.5, bold=True)
+        for one in told:
             _write(made, f"- {one}", _SIZE)
     for _, picture in plots.pictures(report.measurement, report.findings):
         if made.get_y() + _PLOT > made.h - _MARGIN:

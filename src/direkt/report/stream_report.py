@@ -12,7 +12,7 @@ from direkt import parameters
 from direkt.finding import Finding, Verdict
 from direkt.measure.meter import Measurement
 from direkt.report import plots
-from direkt.report.reading import Item, Reading
+from direkt.report.reading import Item, Reading, side_notes
 
 STYLE = """
 :root { color-scheme: light; } * { box-sizing: border-box; }
@@ -49,6 +49,14 @@ class StreamReport:
     happened: Sequence[str] = ()  # drops and other events of the session, in their order
 
     @property
+    def noted(self) -> list[str]:
+        """What else is to be known of what was measured: where it breaks, what it contradicts itself in, what could not be read."""
+        words = {"differs": "! ", "note": "! ", "breaks": "✗ it breaks "}
+        odd = self.measurement.odd_codec
+        told = [f"! the video is {odd}: of it only times and bytes were measured"] if odd is not None else []
+        return told + [words[one.kind] + one.text for one in side_notes(self.measurement)]
+
+    @property
     def verdict(self) -> str:
         """In words; without a sheet there is none."""
         if self.failure:
@@ -74,6 +82,8 @@ def page(report: StreamReport) -> str:
     for head, items, word, tag in groups(reading):
         if items:
             parts.append(f"<h2>{head}</h2><{tag}>{''.join(_item(item, word) for item in items)}</{tag}>")
+    if r.noted:
+        parts.append(f"<h2>Noted</h2><ul>{''.join(f'<li>{_e(one)}</li>' for one in r.noted)}</ul>")
     if r.happened:
         parts.append(f"<h2>What happened</h2><ul>{''.join(f'<li>{_e(one)}</li>' for one in r.happened)}</ul>")
     drawn = plots.drawn(r.measurement, r.findings)

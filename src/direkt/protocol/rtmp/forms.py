@@ -28,25 +28,18 @@ def join(e: Endpoint, form: Form) -> dict[str, str]:
 
 
 def split(fields: Mapping[str, str], form: Form, app: str | None = None) -> Endpoint:
-    """The endpoint that ``fields`` of ``form`` stand for. Raises AddressError.
+    """The endpoint that ``fields`` of ``form`` stand for. Raises ValueError (AddressError), KeyError for a field that is missing.
 
     In one URL nothing marks where the application ends: ``app`` tells; without it, the stream name begins behind
     the last slash in front of any question mark.
     """
-    try:
-        if form == "parts":
-            server = ServerAddress(fields["scheme"], fields["host"], int(fields["port"]), fields["app"])
-            return Endpoint(server, fields["stream"], fields.get("user", ""), fields.get("password", ""))
-        if form == "url+key":
-            server, user, password = _parts(fields["server"])
-            return Endpoint(server, fields["key"], user, password)
-        whole, user, password = _parts(fields["url"])
-    except KeyError as error:
-        raise AddressError(f"the form {form} has a field {error.args[0]!r}, which is missing") from None
-    except AddressError:
-        raise
-    except ValueError as error:
-        raise AddressError(f"not a server address: {error}") from None
+    if form == "parts":
+        server = ServerAddress(fields["scheme"], fields["host"], int(fields["port"]), fields["app"])
+        return Endpoint(server, fields["stream"], fields.get("user", ""), fields.get("password", ""))
+    if form == "url+key":
+        server, user, password = _parts(fields["server"])
+        return Endpoint(server, fields["key"], user, password)
+    whole, user, password = _parts(fields["url"])
     if app is not None:
         if not whole.app.startswith(f"{app}/"):
             raise AddressError(f"the application in the URL is not {app!r}")

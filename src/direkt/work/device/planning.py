@@ -48,10 +48,9 @@ def _carried_sheet(sheet: Sheet, channel: Channel) -> tuple[Sheet, tuple[str, ..
     has_sound = present.allows("yes") if present is not None else channel.values.get("audio.present") == "yes"
     if has_sound and (codec.allows("aac") if codec is not None else set_codec in ("aac", None)):
         return sheet, ("this machine carries the stream: it fetches it from the device and pushes it on",)
-    rules = {name: rule for name, rule in sheet.rules.items() if not name.startswith("audio.")}
     coded = has_sound and set_codec in TAKEN
     words = "codes its sound to AAC" if coded else "adds a silent AAC track: the device has no sound that can be pushed"
-    return replace(sheet, rules=rules, audio_ladder=()), (f"this machine carries the stream, and {words}",)
+    return sheet.without_sound(), (f"this machine carries the stream, and {words}",)
 
 
 def _by_hand(feed: FeedParts, channel: Channel, made: Plan) -> Plan:

@@ -130,9 +130,8 @@ def _own_judgement(feed: FeedParts, sent: Measurement, set_: Values | None, devi
     """What the device gives out, held against the sheet; the sound of a carried feed may be made on the way."""
     if not carried:
         return judge_sent(feed.sheet, sent.found, set_, device=device)
-    rules = {name: rule for name, rule in feed.sheet.rules.items() if not name.startswith("audio.")}
     found = {name: value for name, value in sent.found.items() if not name.startswith("audio.")}
-    return judge_sent(replace(feed.sheet, rules=rules, audio_ladder=()), found, set_, device=device)
+    return judge_sent(feed.sheet.without_sound(), found, set_, device=device)
 
 
 def _rows(set_: Values, sent: Judgement | None, seen: Judgement | None) -> Iterator[Row]:
