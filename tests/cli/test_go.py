@@ -78,7 +78,7 @@ class Order(Stage):
 
     def test_1_settings_that_drifted(self):
         with _Bitrate(self.device, 9000):
-            self.stops_at(1, self.go("e1"), "not set as matched: video.bitrate.mean 9000 kbit/s", "next:  direkt write finish")
+            self.stops_at(1, self.go("e1"), "not set as matched: video bitrate 9000 kbit/s", "next:  direkt write finish")
         self.assertIsNone(self.event("e1"))
         self.assertEqual(self.go("e1").code, 0)
 

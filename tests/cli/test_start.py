@@ -3,6 +3,7 @@ import re
 import subprocess
 import sys
 from pathlib import Path
+from unittest import mock
 
 from rich.console import Console
 
@@ -70,6 +71,27 @@ class Start(Cli):
         result = self.direkt("check", "a.flv", "--sheet", "tarnlight", COLUMNS="60")
         self.assertLessEqual(max(map(len, result.out.splitlines())), 60)
         self.assertIn("✗ FAILS  a.flv", result.out)
+
+    def test_what_a_library_makes_of_ctrl_c_is_an_interruption(self):
+        def loading(*_: object) -> None:
+            try:
+                raise KeyboardInterrupt
+            except KeyboardInterrupt as error:
+                raise ValueError("Error building the validator") from error
+
+        with mock.patch("direkt.destination.library.load", loading):
+            result = self.direkt("sheet", "show", "tarnlight")
+        self.assertEqual((result.code, result.err.strip()), (130, "Interrupted: nothing was changed by this command."))
+
+    def test_ctrl_c_that_python_cannot_raise_is_heard_all_the_same(self):
+        told = (
+            "import signal, sys, time, weakref\nfrom direkt.cli import main as m\n"
+            "class Thing: pass\nthing = Thing()\n"
+            "def run():\n    global thing\n    thing = None\n    time.sleep(5)\n"
+            "ref = weakref.ref(thing, lambda _: signal.raise_signal(signal.SIGINT))\nm.run = run\nsys.argv = ['direkt']\nm.main()"
+        )
+        done = subprocess.run([sys.executable, "-c", told], capture_output=True, text=True, timeout=30)
+        self.assertEqual((done.returncode, done.stderr.strip()), (130, "Interrupted."), done)
 
     def test_exit_codes_are_those_that_the_readme_lists(self):
         from direkt.cli.exits import ExitCode

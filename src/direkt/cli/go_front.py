@@ -248,7 +248,7 @@ class Front:
 
     @staticmethod
     def _left(gone: Gone) -> str:
-        return f"still on: {'; '.join(gone.left_on)}" if gone.left_on else "nothing is on"
+        return f"still on: {'; '.join(gone.left_on)}" if gone.left_on else "nothing is known to be on"
 
     def _record(self, gone: Gone) -> None:
         from direkt.cli import recording

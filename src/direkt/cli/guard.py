@@ -20,11 +20,12 @@ def guarded(command: Callable[[], int]) -> int:
     before = signal.pthread_sigmask(signal.SIG_BLOCK, {*_PASSED_ON, signal.SIGCHLD})
     child = os.fork()
     if child == 0:
-        signal.pthread_sigmask(signal.SIG_SETMASK, before)
-        _end(command)
+        _end(command, before)
     try:
         code = _wait(child)
     finally:
+        while signal.sigtimedwait(_PASSED_ON, 0) is not None:  # whoever asks once more as it ends
+            pass
         signal.pthread_sigmask(signal.SIG_SETMASK, before)
     if code == -signal.SIGBUS:
         from direkt.cli import output
@@ -37,12 +38,20 @@ def guarded(command: Callable[[], int]) -> int:
     return code if code >= 0 else 128 - code
 
 
-def _end(command: Callable[[], int]) -> None:
-    """Runs the command in the child, and ends it without returning."""
+def _end(command: Callable[[], int], signals: set[int | signal.Signals]) -> None:
+    """Runs the command in the child, with these signals held back, and ends it without returning."""
     try:
+        signal.pthread_sigmask(signal.SIG_SETMASK, signals)
         sys.exit(command())
     except SystemExit as end:
         code = end.code if isinstance(end.code, int) else 1
+    except KeyboardInterrupt:  # before the command could hear of it
+        import click
+
+        from direkt.cli.exits import ExitCode
+
+        click.echo("Interrupted: nothing was changed by this command.", err=True)
+        code = ExitCode.INTERRUPTED
     except BaseException:
         sys.excepthook(*sys.exc_info())
         code = 1

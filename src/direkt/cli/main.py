@@ -7,10 +7,12 @@ from __future__ import annotations
 
 import signal
 import sys
+import threading
 
 if {"direkt"} & {word.rpartition("/")[2] for word in sys.orig_argv[:3]} and signal.getsignal(signal.SIGINT) is signal.default_int_handler:
     signal.signal(signal.SIGINT, signal.SIG_DFL)  # Ctrl-C while this program is still being read: it ends, without a word of Python's
 
+import _thread
 import contextlib
 import importlib
 import io
@@ -99,15 +101,29 @@ def cli() -> None:
 def main() -> None:
     """Runs the command line and exits. A request to end (SIGTERM) and a terminal that is gone are like Ctrl-C."""
     signal.signal(signal.SIGTERM, _interrupt)
+    sys.unraisablehook = _unraised
     if signal.getsignal(signal.SIGINT) in (signal.default_int_handler, signal.SIG_DFL):
         signal.signal(signal.SIGINT, _interrupt)
     if hasattr(signal, "SIGHUP") and signal.getsignal(signal.SIGHUP) is signal.SIG_DFL:
         signal.signal(signal.SIGHUP, _hang_up)
-    if sys.argv[1:2] == ["check"]:
-        from direkt.cli.guard import guarded
+    try:
+        if sys.argv[1:2] == ["check"]:
+            from direkt.cli.guard import guarded
 
-        sys.exit(guarded(run))
-    sys.exit(run())
+            sys.exit(guarded(run))
+        sys.exit(run())
+    except KeyboardInterrupt:  # before a command has begun, or after it has ended
+        with contextlib.suppress(OSError):
+            click.echo("Interrupted.", err=True)
+        sys.exit(ExitCode.INTERRUPTED)
+
+
+def _unraised(lost: sys.UnraisableHookArgs) -> None:
+    """Ctrl-C that came where Python can raise nothing, as in the callback of a weak reference, is heard a moment later."""
+    if isinstance(lost.exc_value, KeyboardInterrupt):
+        threading.Timer(0.02, _thread.interrupt_main).start()
+    else:
+        sys.__unraisablehook__(lost)
 
 
 def _interrupt(number: int, frame: FrameType | None) -> None:
@@ -157,6 +173,29 @@ def _edges() -> Iterator[None]:
 
 
 def _run(arguments: list[str] | None) -> int:
+    try:
+        return _command(arguments)
+    except Exception as error:
+        # what a library made of Ctrl-C while it was being loaded
+        if not _is_interruption(error):
+            raise
+        with contextlib.suppress(OSError):
+            click.echo("Interrupted: nothing was changed by this command.", err=True)
+        return ExitCode.INTERRUPTED
+
+
+def _is_interruption(error: BaseException | None) -> bool:
+    """Whether an error stands on an interruption."""
+    seen: set[int] = set()
+    while error is not None and id(error) not in seen:
+        if isinstance(error, KeyboardInterrupt):
+            return True
+        seen.add(id(error))
+        error = error.__cause__ or error.__context__
+    return False
+
+
+def _command(arguments: list[str] | None) -> int:
     try:
         result = cli.main(arguments, prog_name="direkt", standalone_mode=False)
         sys.stdout.flush()

@@ -206,7 +206,7 @@ class _Acts:
         )
         if gone.interrupted:
             left = "; ".join(gone.left_on)
-            return False, f"interrupted; still on: {left}" if left else "interrupted; nothing is on"
+            return False, f"interrupted; still on: {left}" if left else "interrupted; nothing is known to be on"
         return (
             gone.failed is None,
             "on air" + (f" without {', '.join(gone.without)}" if gone.without else "")

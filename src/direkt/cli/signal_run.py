@@ -195,9 +195,7 @@ class SignalRun:
         elif self.trouble:
             lines.append(("the platform", f"[yellow]does not report: {escape(self.trouble)}[/]"))
         if judgement is not None:
-            bad = [f for f in judgement.findings if f.verdict.value == "fail"]
-            text = "conforms to the sheet" if not bad else "; ".join(f"{f.parameter}: {f.words}" for f in bad[:4])
-            lines.append(("the signal", escape(text)))
+            lines.append(("the signal", escape(_in_short(judgement))))
         self.out.print()
         output.print_lines(self.out, lines)
         if result.steady is not None and not climb and not result.failure and _is_late(result):
@@ -282,3 +280,17 @@ def _line(found: LineCarried, *, long: bool = False) -> str:
     least = f" (least {found.least_rtt * 1000:.0f} ms)" if long else ""
     waits = f"{found.backlog:.1f} s waiting" if found.backlog >= 0.05 else "nothing waiting"
     return f"{found.arrived / 1000:.2f} Mbit/s arrive, round trip {found.rtt * 1000:.0f} ms{least}, {again}, {waits}"
+
+
+def _in_short(judgement: Judgement) -> str:
+    """What fails; or that it conforms, as far as it was seen."""
+    from direkt.finding import Verdict
+    from direkt.parameters import find
+
+    bad = [f for f in judgement.findings if f.verdict is Verdict.FAIL]
+    if bad:
+        return "; ".join(f"{find(f.parameter).label}: {f.words}" for f in bad[:4])
+    if all(f.verdict is Verdict.UNSEEN for f in judgement.findings):
+        return "not judged: nothing of it was seen"
+    unseen = [find(f.parameter).label for f in judgement.findings if f.verdict is Verdict.UNSEEN]
+    return "conforms to the sheet" + (f" as far as seen; not seen: {', '.join(unseen)}" if unseen else "")

@@ -56,6 +56,7 @@ class Several:
     def _shown(self, parts: list[FeedParts]) -> bool:
         """What would change everywhere; whether it is agreed to."""
         from direkt.errors import DirektError
+        from direkt.parameters import find
         from direkt.work.device import manage
         from direkt.work.device.planning import plan_feed
 
@@ -65,9 +66,9 @@ class Several:
             except DirektError as error:
                 return f"[bold red]✗[/] {escape(error)}"
             words = [
-                f"{s.parameter} {show(s.parameter, s.old)} -> [bold]{show(s.parameter, s.new)}[/]" for s in plan.changes
+                f"{find(s.parameter).label} {show(s.parameter, s.old)} -> [bold]{show(s.parameter, s.new)}[/]" for s in plan.changes
             ]
-            bad = [f"[red]✗ {escape(u.parameter)}: {escape(u.reason)}[/]" for u in plan.unmet]
+            bad = [f"[red]✗ {escape(find(u.parameter).label)}: {escape(u.reason)}[/]" for u in plan.unmet]
             return f"{escape(channel.name)}: " + ("; ".join(words + bad) or "nothing to change")
 
         by_name = {one.name: one for one in parts}

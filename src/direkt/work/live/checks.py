@@ -292,11 +292,11 @@ def _settings(airing: Airing, feed: FeedParts, looking: Looking) -> Iterator[GoC
         yield check(feed.name, _FAIL, reason(error), f"direkt match {feed.name}")
         return
     changes_ = [
-        f"{s.parameter} {parameters.show(s.parameter, s.old)} -> {parameters.show(s.parameter, s.new)}"
+        f"{parameters.find(s.parameter).label} {parameters.show(s.parameter, s.old)} -> {parameters.show(s.parameter, s.new)}"
         for s in made.changes
     ]
     for unmet in made.unmet:
-        yield check(feed.name, _FAIL, f"{unmet.parameter}: {unmet.reason}", f"direkt match {feed.name}")
+        yield check(feed.name, _FAIL, f"{parameters.find(unmet.parameter).label}: {unmet.reason}", f"direkt match {feed.name}")
     if changes_:
         more = f" and {len(changes_) - 2} more" if len(changes_) > 2 else ""
         yield check(
